@@ -1,0 +1,36 @@
+//! Base 32 in Crockford's alphabet: no `i`, `l`, `o`, `u`, so that ids survive being read aloud.
+//!
+//! Bytes or an integer enter, text leaves; used for key texts and request ids. Decoding is not needed anywhere.
+
+const ALPHABET: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
+
+fn digit(five_bits: u128) -> char {
+    let index = usize::try_from(five_bits & 31).expect("five bits fit in usize");
+    char::from(ALPHABET[index])
+}
+
+/// The lowest `digits * 5` bits of `number`, most significant first, lower case.
+#[must_use]
+pub fn of_number(number: u128, digits: u32) -> String {
+    (0..digits).rev().map(|place| digit(number >> (place * 5))).collect()
+}
+
+/// `bytes` as digits of five bits, the last one padded with zero bits. At most 16 bytes a group are needed here,
+/// so groups of five bytes (eight digits) are encoded one after the other.
+#[must_use]
+pub fn of_bytes(bytes: &[u8]) -> String {
+    let mut text = String::new();
+    for group in bytes.chunks(5) {
+        let number = group.iter().fold(0u128, |sum, byte| (sum << 8) | u128::from(*byte));
+        let bits = u32::try_from(group.len() * 8).expect("at most 40 bits");
+        let digits = bits.div_ceil(5);
+        text.push_str(&of_number(number << (digits * 5 - bits), digits));
+    }
+    text
+}
+
+/// Whether `text` holds only digits of the alphabet, in lower case.
+#[must_use]
+pub fn is_base32(text: &str) -> bool {
+    text.bytes().all(|byte| ALPHABET.contains(&byte))
+}

@@ -1,0 +1,153 @@
+//! What changes from one catalogue to another, thing by thing and field by field.
+//!
+//! Two states enter, a list of [`Change`]s leaves, empty when they are the same. It is taken from the JSON form, so that no
+//! field can be forgotten; shown before a catalogue is applied.
+
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+use super::document::Catalogue;
+use crate::metering::rate::{Rate, RateCard};
+use crate::name::OfferName;
+
+/// What happens to a thing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ChangeKind {
+    /// It is new.
+    Added,
+    /// It goes.
+    Removed,
+    /// It stays, with other fields.
+    Changed,
+}
+
+/// One field that changes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FieldChange {
+    /// Where in the thing, such as `stages[0].pick`.
+    pub field: String,
+    /// Before; `None` when it was absent.
+    pub before: Option<String>,
+    /// After; `None` when it goes.
+    pub after: Option<String>,
+}
+
+/// One thing that changes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Change {
+    /// How.
+    pub kind: ChangeKind,
+    /// Which, such as `route night-sailings`.
+    pub thing: String,
+    /// Its fields that change; for a new thing its fields as they will be, for one that goes as they were.
+    pub fields: Vec<FieldChange>,
+}
+
+/// What changes from `before` to `after`.
+///
+/// # Panics
+/// Never: a catalogue always has a JSON form.
+#[must_use]
+pub fn between(before: &Catalogue, after: &Catalogue) -> Vec<Change> {
+    let form = |catalogue: &Catalogue| serde_json::to_value(catalogue).expect("a catalogue has a JSON form");
+    let (before, after) = (form(before), form(after));
+    let mut changes = Vec::new();
+    compare_things("currency", "", before.get("currency"), after.get("currency"), &mut changes);
+    for (group, word) in [("upstreams", "upstream"), ("routes", "route"), ("teams", "team")] {
+        let (old, new) = (before.get(group), after.get(group));
+        for name in keys_of_both(old, new) {
+            let of = |state: Option<&Value>| state.and_then(|things| things.get(&name)).cloned();
+            compare_things(word, &name, of(old).as_ref(), of(new).as_ref(), &mut changes);
+        }
+    }
+    changes
+}
+
+/// The rates of `wanted` that `known` does not have yet, as changes and as what to append.
+#[must_use]
+pub fn new_rates(known: &RateCard, wanted: &RateCard) -> (Vec<Change>, Vec<(OfferName, Rate)>) {
+    let new: Vec<_> = wanted
+        .iter()
+        .filter(|(offer, rate)| known.of_day(offer, rate.effective_on).is_none())
+        .map(|(offer, rate)| (offer.clone(), rate.clone()))
+        .collect();
+    let as_change = |(offer, rate): &(OfferName, Rate)| {
+        let field =
+            |field: &str, value: String| FieldChange { field: field.to_owned(), before: None, after: Some(value) };
+        let mut fields = vec![field("input", rate.input.to_string())];
+        fields.extend(rate.input_cached.map(|value| field("input_cached", value.to_string())));
+        fields.extend(rate.cache_written.map(|value| field("cache_written", value.to_string())));
+        fields.push(field("output", rate.output.to_string()));
+        Change { kind: ChangeKind::Added, thing: format!("rate of {offer} from {}", rate.effective_on), fields }
+    };
+    (new.iter().map(as_change).collect(), new)
+}
+
+fn compare_things(word: &str, name: &str, old: Option<&Value>, new: Option<&Value>, changes: &mut Vec<Change>) {
+    let kind = match (old, new) {
+        (None, None) => return,
+        (None, Some(_)) => ChangeKind::Added,
+        (Some(_), None) => ChangeKind::Removed,
+        (Some(_), Some(_)) => ChangeKind::Changed,
+    };
+    let mut fields = Vec::new();
+    compare_values("", old, new, &mut fields);
+    if !fields.is_empty() || kind != ChangeKind::Changed {
+        changes.push(Change { kind, thing: format!("{word} {name}").trim_end().to_owned(), fields });
+    }
+}
+
+fn compare_values(path: &str, old: Option<&Value>, new: Option<&Value>, fields: &mut Vec<FieldChange>) {
+    if old == new {
+        return;
+    }
+    let is_branch = |value: Option<&Value>| value.is_none_or(|value| value.is_object() || is_list_of_tables(value));
+    if is_branch(old) && is_branch(new) {
+        for key in keys_of_both(old, new) {
+            let of = |value: Option<&Value>| match value {
+                Some(Value::Object(map)) => map.get(&key).cloned(),
+                Some(Value::Array(list)) => key.parse::<usize>().ok().and_then(|index| list.get(index)).cloned(),
+                _ => None,
+            };
+            let is_list = old.or(new).is_some_and(Value::is_array);
+            let deeper = match (is_list, path.is_empty()) {
+                (true, _) => format!("{path}[{key}]"),
+                (false, true) => key.clone(),
+                (false, false) => format!("{path}.{key}"),
+            };
+            compare_values(&deeper, of(old).as_ref(), of(new).as_ref(), fields);
+        }
+        return;
+    }
+    fields.push(FieldChange { field: path.to_owned(), before: old.map(shown), after: new.map(shown) });
+}
+
+fn is_list_of_tables(value: &Value) -> bool {
+    value.as_array().is_some_and(|list| !list.is_empty() && list.iter().all(Value::is_object))
+}
+
+fn keys_of_both(old: Option<&Value>, new: Option<&Value>) -> Vec<String> {
+    let keys = |value: Option<&Value>| -> Vec<String> {
+        match value {
+            Some(Value::Object(map)) => map.keys().cloned().collect(),
+            Some(Value::Array(list)) => (0..list.len()).map(|index| index.to_string()).collect(),
+            _ => Vec::new(),
+        }
+    };
+    let mut all = keys(old);
+    for key in keys(new) {
+        if !all.contains(&key) {
+            all.push(key);
+        }
+    }
+    all
+}
+
+fn shown(value: &Value) -> String {
+    match value {
+        Value::String(text) => text.clone(),
+        Value::Array(list) => list.iter().map(shown).collect::<Vec<_>>().join(", "),
+        Value::Null | Value::Bool(_) | Value::Number(_) | Value::Object(_) => value.to_string(),
+    }
+}

@@ -1,0 +1,59 @@
+//! The document of one revision: all of the configuration but keys, people, credentials and rates.
+//!
+//! One canonical JSON form (maps are ordered, defaults are left out), kept whole and never edited. Names are its stable
+//! ids: an upstream, route or team is what its name says, a quota is `team/measure/window`.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::route::Route;
+use super::team::Team;
+use super::upstream::{Offer, Upstream};
+use crate::name::{Name, OfferName};
+
+/// The installation's currency when the file names none.
+pub const DEFAULT_CURRENCY: &str = "EUR";
+
+/// Upstreams, routes and teams.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Catalogue {
+    /// Code of the one currency that all rates are in.
+    pub currency: String,
+    /// Upstreams with their offers.
+    pub upstreams: BTreeMap<Name, Upstream>,
+    /// Routes.
+    pub routes: BTreeMap<Name, Route>,
+    /// Teams.
+    pub teams: BTreeMap<Name, Team>,
+}
+
+impl Default for Catalogue {
+    fn default() -> Self {
+        Self {
+            currency: DEFAULT_CURRENCY.to_owned(),
+            upstreams: BTreeMap::new(),
+            routes: BTreeMap::new(),
+            teams: BTreeMap::new(),
+        }
+    }
+}
+
+impl Catalogue {
+    /// The upstream and the offer of that name.
+    #[must_use]
+    pub fn offer(&self, name: &OfferName) -> Option<(&Upstream, &Offer)> {
+        let upstream = self.upstreams.get(name.upstream())?;
+        Some((upstream, upstream.offers.get(name.model())?))
+    }
+
+    /// The names of all offers, in order.
+    #[must_use]
+    pub fn offer_names(&self) -> Vec<OfferName> {
+        let of_upstream = |(name, upstream): (&Name, &Upstream)| -> Vec<OfferName> {
+            upstream.offers.keys().filter_map(|model| OfferName::new(name.clone(), model).ok()).collect()
+        };
+        self.upstreams.iter().flat_map(of_upstream).collect()
+    }
+}

@@ -1,0 +1,92 @@
+//! The `[routes.*]` tables of a catalogue file: stages, how they pick, when they move on, their deadlines.
+
+use std::collections::BTreeMap;
+
+use super::reader::{Item, Reader, no_such};
+use crate::catalog::Catalogue;
+use crate::catalog::route::{Pick, Route, Stage, StageDeadlines, StageOffer};
+use crate::name::{Name, OfferName};
+use crate::routing::failure::FailureKind;
+
+const PICKS: [(&str, Pick); 4] =
+    [("share", Pick::Share), ("room", Pick::Room), ("speed", Pick::Speed), ("cost", Pick::Cost)];
+
+pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, catalogue: &Catalogue) -> BTreeMap<Name, Route> {
+    let Some(table) = reader.table(item) else { return BTreeMap::new() };
+    let known: Vec<OfferName> = catalogue.offer_names();
+    let mut routes = BTreeMap::new();
+    for (name, span, item) in table.entries() {
+        match Name::parse(&name) {
+            Ok(name) => {
+                if let Some(route) = route(reader, &item, &known) {
+                    routes.insert(name, route);
+                }
+            }
+            Err(error) => reader.problem(&item.path, &span, error.to_string()),
+        }
+    }
+    routes
+}
+
+fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &[OfferName]) -> Option<Route> {
+    let mut table = reader.table(item)?;
+    let stages_item = reader.required(&mut table, "stages");
+    reader.finish(table);
+    let stages_item = stages_item?;
+    let items = reader.list(&stages_item)?;
+    if items.is_empty() {
+        reader.problem(&stages_item.path, &stages_item.span, "a route needs at least one stage");
+    }
+    let stages = items.iter().filter_map(|item| stage(reader, item, known)).collect();
+    Some(Route { stages })
+}
+
+fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &[OfferName]) -> Option<Stage> {
+    let mut table = reader.table(item)?;
+    let offers_item = reader.required(&mut table, "offers");
+    let pick = table.take("pick").and_then(|item| reader.word(&item, &PICKS)).unwrap_or_default();
+    let moves_on = match table.take("moves_on") {
+        Some(item) => failure_kinds(reader, &item),
+        None => FailureKind::MOVES_ON_BY_DEFAULT.to_vec(),
+    };
+    let deadlines = StageDeadlines {
+        connect_ms: table.take("connect").and_then(|item| reader.duration_ms(&item)),
+        first_event_ms: table.take("first_event").and_then(|item| reader.duration_ms(&item)),
+        between_events_ms: table.take("between_events").and_then(|item| reader.duration_ms(&item)),
+        whole_ms: table.take("whole").and_then(|item| reader.duration_ms(&item)),
+    };
+    reader.finish(table);
+    let offers_item = offers_item?;
+    let items = reader.list(&offers_item)?;
+    if items.is_empty() {
+        reader.problem(&offers_item.path, &offers_item.span, "a stage needs at least one offer");
+    }
+    let offers = items.iter().filter_map(|item| stage_offer(reader, item, known)).collect();
+    Some(Stage { offers, pick, moves_on, deadlines })
+}
+
+fn failure_kinds(reader: &mut Reader<'_>, item: &Item<'_>) -> Vec<FailureKind> {
+    let words: Vec<(&str, FailureKind)> =
+        FailureKind::MOVES_ON_BY_DEFAULT.iter().map(|kind| (kind.as_str(), *kind)).collect();
+    let items = reader.list(item).unwrap_or_default();
+    items.iter().filter_map(|item| reader.word(item, &words)).collect()
+}
+
+/// `"upstream/model"`, or `{ offer = "upstream/model", share = 3 }`.
+fn stage_offer(reader: &mut Reader<'_>, item: &Item<'_>, known: &[OfferName]) -> Option<StageOffer> {
+    let (name_item, share) = if item.is_table() {
+        let mut table = reader.table(item)?;
+        let name = reader.required(&mut table, "offer");
+        let share = table.take("share").and_then(|item| reader.count(&item));
+        reader.finish(table);
+        (name?, share)
+    } else {
+        (item.again(), None)
+    };
+    let existing = |text: &str| {
+        let name = OfferName::parse(text).map_err(|error| error.to_string())?;
+        let names: Vec<String> = known.iter().map(ToString::to_string).collect();
+        if known.contains(&name) { Ok(name) } else { Err(no_such("offer", text, names.iter().map(String::as_str))) }
+    };
+    reader.parsed(&name_item, existing).map(|offer| StageOffer { offer, share })
+}

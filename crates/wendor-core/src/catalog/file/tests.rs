@@ -1,0 +1,164 @@
+use super::*;
+use crate::catalog::difference::{self, ChangeKind};
+use rstest::rstest;
+
+const FERRY: &str = r#"
+[upstreams.quayside-a]
+address = "http://127.0.0.1:7501"
+hosting = "own"
+streams = 8
+place = "on-site"
+
+[upstreams.quayside-a.offers.dunlin-7b]
+output_cap = 4096
+rates = [{ from = 2026-01-01, input = 0.20, output = 0.40 }, { from = 2026-11-01, input = 0.25, output = 0.5 }]
+
+[upstreams.quarry]
+address = "https://quarry.example/v1/"
+hosting = "hosted"
+credential = { env = "QUARRY_CREDENTIAL" }
+auth = "header:x-quarry-key"
+headers = { x-harbour = "fairhaven" }
+offers."sea/fulmar-large".rates = [{ from = 2026-01-01, input = 3, input_cached = 0.3, cache_written = "3.75", output = 15 }]
+
+[routes.night-sailings]
+stages = [
+  { offers = ["quayside-a/dunlin-7b"], pick = "room", first_event = "5s" },
+  { offers = [{ offer = "quarry/sea/fulmar-large", share = 3 }], pick = "share", moves_on = ["unreachable"], whole = "90s" },
+]
+
+[teams.timetables]
+routes = ["night-sailings"]
+quotas = [
+  { measure = "requests", per = "minute", limit = 600 },
+  { measure = "cost", per = "month", limit = 120.50, at_limit = "warn" },
+]
+
+[teams.data-lab]
+"#;
+
+#[test]
+fn what_is_written_reads_back_the_same() {
+    let file = read(FERRY).unwrap();
+    let again = read(&write(&file.catalogue, &file.rates)).unwrap();
+    assert_eq!(again.catalogue, file.catalogue);
+    assert_eq!(again.rates, file.rates);
+    assert_eq!(difference::between(&file.catalogue, &again.catalogue), []);
+    let stored: Catalogue = serde_json::from_str(&serde_json::to_string(&file.catalogue).unwrap()).unwrap();
+    assert_eq!(stored, file.catalogue);
+}
+
+#[rstest]
+#[case::unknown_key(
+    "hosting = \"own\"\nstreams",
+    "hosting = \"own\"\nstream",
+    "upstreams.quayside-a.stream",
+    "did you mean `streams`?"
+)]
+#[case::missing("hosting = \"hosted\"", "", "upstreams.quarry", "`hosting` is missing")]
+#[case::not_a_word(
+    "pick = \"room\"",
+    "pick = \"rome\"",
+    "routes.night-sailings.stages[0].pick",
+    "none of `share`, `room`"
+)]
+#[case::no_such_offer(
+    "[\"quayside-a/dunlin-7b\"]",
+    "[\"quayside-a/dunlin-8b\"]",
+    "routes.night-sailings.stages[0].offers[0]",
+    "did you mean `quayside-a/dunlin-7b`?"
+)]
+#[case::no_such_route(
+    "routes = [\"night-sailings\"]",
+    "routes = [\"night-sailing\"]",
+    "teams.timetables.routes[0]",
+    "did you mean `night-sailings`?"
+)]
+#[case::credential_as_value(
+    "{ env = \"QUARRY_CREDENTIAL\" }",
+    "{ value = \"s3cret\" }",
+    "upstreams.quarry.credential",
+    "never the value itself"
+)]
+#[case::not_a_count("streams = 8", "streams = 0", "upstreams.quayside-a.streams", "not `0`")]
+#[case::not_a_time("\"5s\"", "\"5 parsecs\"", "routes.night-sailings.stages[0].first_event", "`5 parsecs`")]
+#[case::part_of_a_request("limit = 600", "limit = 600.5", "teams.timetables.quotas[0].limit", "at most 0 decimals")]
+#[case::two_quotas(
+    "measure = \"cost\", per = \"month\", limit = 120.50",
+    "measure = \"requests\", per = \"minute\", limit = 5",
+    "teams.timetables.quotas[1]",
+    "two quotas"
+)]
+#[case::negative_rate(
+    "input = 0.25",
+    "input = -0.25",
+    "upstreams.quayside-a.offers.dunlin-7b.rates[1].input",
+    "not `-0.25`"
+)]
+#[case::bad_team_name("[teams.data-lab]", "[teams.Data-Lab]", "teams.Data-Lab", "is not a name")]
+#[case::no_stage("stages = [\n", "stages = []\nrest = [\n", "routes.night-sailings.stages", "at least one stage")]
+#[case::not_toml("[teams.data-lab]", "[teams.data-lab", "", "this is not TOML")]
+fn a_problem_names_place_value_and_remedy(
+    #[case] right: &str,
+    #[case] wrong: &str,
+    #[case] path: &str,
+    #[case] message: &str,
+) {
+    assert!(read(FERRY).is_ok() && FERRY.contains(right));
+    let problems = read(&FERRY.replacen(right, wrong, 1)).unwrap_err();
+    let found = problems.iter().find(|problem| problem.path == path && problem.message.contains(message));
+    let found = found.unwrap_or_else(|| panic!("{problems:#?}"));
+    assert!(found.line > 1 && found.column >= 1, "{found}");
+}
+
+#[test]
+fn every_problem_is_told_at_once_in_the_order_of_the_file() {
+    let text =
+        FERRY.replace("\"own\"", "\"owned\"").replace("pick = \"share\"", "pick = \"chance\"").replace("600", "-1");
+    let problems = read(&text).unwrap_err();
+    let paths: Vec<&str> = problems.iter().map(|problem| problem.path.as_str()).collect();
+    // The upstream that could not be read is missing from the offers, which is a consequence worth naming too.
+    let expected = [
+        "upstreams.quayside-a.hosting",
+        "routes.night-sailings.stages[0].offers[0]",
+        "routes.night-sailings.stages[1].pick",
+        "teams.timetables.quotas[0].limit",
+    ];
+    assert_eq!(paths, expected);
+    assert_eq!((problems[0].line, problems[0].column), (4, 11));
+}
+
+#[test]
+fn the_difference_names_things_and_fields() {
+    let before = read(FERRY).unwrap();
+    let text = FERRY
+        .replace("streams = 8", "streams = 12")
+        .replace("[teams.data-lab]", "[teams.harbour-ops]")
+        .replace("{ from = 2026-11-01, input = 0.25", "{ from = 2026-12-01, input = 0.25");
+    let after = read(&text).unwrap();
+    let changes = difference::between(&before.catalogue, &after.catalogue);
+    let told: Vec<_> = changes.iter().map(|change| (change.kind, change.thing.as_str())).collect();
+    let expected = [
+        (ChangeKind::Changed, "upstream quayside-a"),
+        (ChangeKind::Removed, "team data-lab"),
+        (ChangeKind::Added, "team harbour-ops"),
+    ];
+    assert_eq!(told, expected);
+    let field = &changes[0].fields[0];
+    assert_eq!(
+        (field.field.as_str(), field.before.as_deref(), field.after.as_deref()),
+        ("streams", Some("8"), Some("12"))
+    );
+    let (told, new) = difference::new_rates(&before.rates, &after.rates);
+    assert_eq!((told[0].thing.as_str(), new.len()), ("rate of quayside-a/dunlin-7b from 2026-12-01", 1));
+}
+
+#[test]
+fn a_rate_in_force_cannot_be_changed() {
+    let before = read(FERRY).unwrap();
+    let after = read(&FERRY.replace("input = 0.25", "input = 0.26")).unwrap();
+    assert!(after.changed_rates(&after.rates).is_empty());
+    let problems = after.changed_rates(&before.rates);
+    assert_eq!(problems.len(), 1);
+    assert!(problems[0].message.contains("2026-11-01") && problems[0].line == 10, "{}", problems[0]);
+}

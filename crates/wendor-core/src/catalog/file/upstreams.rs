@@ -1,0 +1,153 @@
+//! The `[upstreams.*]` tables of a catalogue file: upstreams, their offers, and the rates of these.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use super::CatalogueFile;
+use super::reader::{Item, Reader, Table};
+use crate::catalog::upstream::{Address, Auth, CredentialSource, Dialect, Hosting, Offer, Upstream};
+use crate::metering::rate::Rate;
+use crate::name::{Name, OfferName};
+
+/// Decimals that a rate may have: with tokens per million, amounts then fit the ledger's twelve.
+const RATE_DECIMALS: u32 = 6;
+
+const DIALECTS: [(&str, Dialect); 1] = [("chat-completions", Dialect::ChatCompletions)];
+const HOSTINGS: [(&str, Hosting); 2] = [("own", Hosting::Own), ("hosted", Hosting::Hosted)];
+
+/// Request headers that an upstream's `headers` must not set: Wendor sets them itself.
+const OWN_HEADERS: [&str; 6] =
+    ["host", "content-length", "content-type", "transfer-encoding", "connection", "accept-encoding"];
+
+pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, file: &mut CatalogueFile) {
+    let Some(tables) = reader.table(item) else { return };
+    for (name, span, item) in tables.entries() {
+        match Name::parse(&name) {
+            Ok(name) => {
+                if let Some(upstream) = upstream(reader, &item, &name, file) {
+                    file.catalogue.upstreams.insert(name, upstream);
+                }
+            }
+            Err(error) => reader.problem(&item.path, &span, error.to_string()),
+        }
+    }
+}
+
+fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut CatalogueFile) -> Option<Upstream> {
+    let mut table = reader.table(item)?;
+    let address = reader.required(&mut table, "address").and_then(|item| reader.parsed(&item, Address::parse));
+    let dialect = match table.take("dialect") {
+        Some(item) => reader.word(&item, &DIALECTS),
+        None => Some(Dialect::ChatCompletions),
+    };
+    let hosting = reader.required(&mut table, "hosting").and_then(|item| reader.word(&item, &HOSTINGS));
+    let place = table.take("place").and_then(|item| reader.string(&item)).map(str::to_owned);
+    let streams = table.take("streams").and_then(|item| reader.count(&item));
+    let credential = table.take("credential").and_then(|item| credential(reader, &item));
+    let auth = table.take("auth").and_then(|item| reader.parsed(&item, |text| Auth::try_from(text.to_owned())));
+    let headers = table.take("headers").map(|item| headers(reader, &item)).unwrap_or_default();
+    let offers =
+        reader.required(&mut table, "offers").map(|item| offers(reader, &item, name, file)).unwrap_or_default();
+    reader.finish(table);
+    let auth = auth.unwrap_or_default();
+    Some(Upstream {
+        address: address?,
+        dialect: dialect?,
+        hosting: hosting?,
+        place,
+        streams,
+        credential,
+        auth,
+        headers,
+        offers,
+    })
+}
+
+fn credential(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<CredentialSource> {
+    let mut table: Table<'_> = reader.table(item)?;
+    let (env, file) = (table.take("env"), table.take("file"));
+    reader.finish(table);
+    match (env, file) {
+        (Some(item), None) => reader.string(&item).map(|name| CredentialSource::Env(name.to_owned())),
+        (None, Some(item)) => reader.string(&item).map(|path| CredentialSource::File(path.to_owned())),
+        (None, None) | (Some(_), Some(_)) => {
+            let message = "say where the service finds it: `{ env = \"NAME\" }` or `{ file = \"/path\" }`, never the value itself";
+            reader.problem(&item.path, &item.span, message);
+            None
+        }
+    }
+}
+
+fn headers(reader: &mut Reader<'_>, item: &Item<'_>) -> BTreeMap<String, String> {
+    let Some(table) = reader.table(item) else { return BTreeMap::new() };
+    let mut headers = BTreeMap::new();
+    for (name, span, item) in table.entries() {
+        let lower = name.to_ascii_lowercase();
+        if http::HeaderName::try_from(&lower).is_err() || OWN_HEADERS.contains(&lower.as_str()) {
+            reader.problem(&item.path, &span, format!("`{name}` cannot be set as a header here"));
+            continue;
+        }
+        let checked = |text: &str| match http::HeaderValue::try_from(text) {
+            Ok(_) => Ok(text.to_owned()),
+            Err(_) => Err("a header's value has only visible characters"),
+        };
+        if let Some(value) = reader.parsed(&item, checked) {
+            headers.insert(lower, value);
+        }
+    }
+    headers
+}
+
+fn offers(
+    reader: &mut Reader<'_>,
+    item: &Item<'_>,
+    upstream: &Name,
+    file: &mut CatalogueFile,
+) -> BTreeMap<String, Offer> {
+    let Some(table) = reader.table(item) else { return BTreeMap::new() };
+    let mut offers = BTreeMap::new();
+    for (model, span, item) in table.entries() {
+        match OfferName::new(upstream.clone(), &model) {
+            Ok(name) => {
+                if let Some(offer) = offer(reader, &item, &name, file) {
+                    offers.insert(model, offer);
+                }
+            }
+            Err(error) => reader.problem(&item.path, &span, error.to_string()),
+        }
+    }
+    offers
+}
+
+fn offer(reader: &mut Reader<'_>, item: &Item<'_>, name: &OfferName, file: &mut CatalogueFile) -> Option<Offer> {
+    let mut table = reader.table(item)?;
+    let output_cap = table.take("output_cap").and_then(|item| reader.count(&item));
+    let rates = table.take("rates").and_then(|item| reader.list(&item)).unwrap_or_default();
+    reader.finish(table);
+    for item in rates {
+        if let Some((rate, span)) = rate(reader, &item) {
+            if file.rates.of_day(name, rate.effective_on).is_some() {
+                reader.problem(
+                    &item.path,
+                    &span,
+                    format!("there are two rates from {} on; keep one", rate.effective_on),
+                );
+            }
+            file.rate_places.insert((name.clone(), rate.effective_on), reader.place(span.start));
+            file.rates.add(name.clone(), rate);
+        }
+    }
+    Some(Offer { output_cap })
+}
+
+fn rate(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<(Rate, Range<usize>)> {
+    let mut table = reader.table(item)?;
+    let effective_on = reader.required(&mut table, "from").and_then(|item| reader.day(&item));
+    let input = reader.required(&mut table, "input").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
+    let input_cached = table.take("input_cached").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
+    let cache_written = table.take("cache_written").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
+    let output = reader.required(&mut table, "output").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
+    reader.finish(table);
+    let rate = Rate { effective_on: effective_on?, input: input?, input_cached, cache_written, output: output? };
+    Some((rate, item.span.clone()))
+}

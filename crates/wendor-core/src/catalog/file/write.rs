@@ -1,0 +1,168 @@
+//! Writing a catalogue as a TOML file that people edit: one table a thing, lists in one line each, defaults left out.
+
+use std::collections::BTreeMap;
+use std::fmt::Write;
+
+use crate::catalog::Catalogue;
+use crate::catalog::route::{Pick, Stage, StageOffer};
+use crate::catalog::team::{Access, Team};
+use crate::catalog::upstream::{Auth, CredentialSource, Dialect, Hosting, Upstream};
+use crate::metering::rate::{Rate, RateCard};
+use crate::name::{Name, OfferName};
+use crate::quota::{AtLimit, Quota};
+use crate::routing::failure::FailureKind;
+
+/// The file's text; [`super::read`] gives the same catalogue and rates back.
+///
+/// # Panics
+/// Never: writing into a string cannot fail.
+#[must_use]
+pub fn write(catalogue: &Catalogue, rates: &RateCard) -> String {
+    let mut out = String::new();
+    line(&mut out, &format!("currency = {}", quoted(&catalogue.currency)));
+    for (name, upstream) in &catalogue.upstreams {
+        upstream_tables(&mut out, name, upstream, rates);
+    }
+    for (name, route) in &catalogue.routes {
+        line(&mut out, &format!("\n[routes.{}]\nstages = [", key(name.as_str())));
+        for stage in &route.stages {
+            line(&mut out, &format!("  {},", stage_table(stage)));
+        }
+        line(&mut out, "]");
+    }
+    for (name, team) in &catalogue.teams {
+        team_table(&mut out, name, team);
+    }
+    out
+}
+
+fn line(out: &mut String, text: &str) {
+    writeln!(out, "{text}").expect("writing into a string cannot fail");
+}
+
+fn quoted(text: &str) -> String {
+    toml::Value::String(text.to_owned()).to_string()
+}
+
+/// A key as it stands in a table's head: names may hold a dot, models nearly anything, so only plain ones go unquoted.
+fn key(text: &str) -> String {
+    let is_bare = |byte: u8| byte.is_ascii_alphanumeric() || byte == b'_' || byte == b'-';
+    if text.bytes().all(is_bare) && !text.is_empty() { text.to_owned() } else { quoted(text) }
+}
+
+fn upstream_tables(out: &mut String, name: &Name, upstream: &Upstream, rates: &RateCard) {
+    let head = format!("upstreams.{}", key(name.as_str()));
+    line(out, &format!("\n[{head}]\naddress = {}", quoted(upstream.address.as_str())));
+    let dialect = match upstream.dialect {
+        Dialect::ChatCompletions => "chat-completions",
+    };
+    let hosting = match upstream.hosting {
+        Hosting::Own => "own",
+        Hosting::Hosted => "hosted",
+    };
+    line(out, &format!("dialect = {}\nhosting = {}", quoted(dialect), quoted(hosting)));
+    if let Some(place) = &upstream.place {
+        line(out, &format!("place = {}", quoted(place)));
+    }
+    if let Some(streams) = upstream.streams {
+        line(out, &format!("streams = {streams}"));
+    }
+    match &upstream.credential {
+        Some(CredentialSource::Env(name)) => line(out, &format!("credential = {{ env = {} }}", quoted(name))),
+        Some(CredentialSource::File(path)) => line(out, &format!("credential = {{ file = {} }}", quoted(path))),
+        None => {}
+    }
+    if upstream.auth != Auth::Bearer {
+        line(out, &format!("auth = {}", quoted(&String::from(upstream.auth.clone()))));
+    }
+    if !upstream.headers.is_empty() {
+        line(out, &format!("headers = {}", inline_texts(&upstream.headers)));
+    }
+    if upstream.offers.is_empty() {
+        line(out, "offers = {}");
+    }
+    for (model, offer) in &upstream.offers {
+        line(out, &format!("\n[{head}.offers.{}]", key(model)));
+        if let Some(cap) = offer.output_cap {
+            line(out, &format!("output_cap = {cap}"));
+        }
+        let own: Vec<String> =
+            OfferName::new(name.clone(), model).map(|offer| rates_of(rates, &offer)).unwrap_or_default();
+        if !own.is_empty() {
+            line(out, &format!("rates = [\n  {},\n]", own.join(",\n  ")));
+        }
+    }
+}
+
+fn inline_texts(texts: &BTreeMap<String, String>) -> String {
+    let pairs: Vec<String> = texts.iter().map(|(name, value)| format!("{} = {}", key(name), quoted(value))).collect();
+    format!("{{ {} }}", pairs.join(", "))
+}
+
+fn rates_of(rates: &RateCard, offer: &OfferName) -> Vec<String> {
+    let form = |rate: &Rate| {
+        let mut parts = vec![format!("from = {}, input = {}", rate.effective_on, quoted(&rate.input.to_string()))];
+        parts.extend(rate.input_cached.map(|value| format!("input_cached = {}", quoted(&value.to_string()))));
+        parts.extend(rate.cache_written.map(|value| format!("cache_written = {}", quoted(&value.to_string()))));
+        parts.push(format!("output = {}", quoted(&rate.output.to_string())));
+        format!("{{ {} }}", parts.join(", "))
+    };
+    rates.iter().filter(|(name, _)| *name == offer).map(|(_, rate)| form(rate)).collect()
+}
+
+fn stage_table(stage: &Stage) -> String {
+    let offer = |entry: &StageOffer| match entry.share {
+        Some(share) => format!("{{ offer = {}, share = {share} }}", quoted(&entry.offer.to_string())),
+        None => quoted(&entry.offer.to_string()),
+    };
+    let offers: Vec<String> = stage.offers.iter().map(offer).collect();
+    let pick = match stage.pick {
+        Pick::Share => "share",
+        Pick::Room => "room",
+        Pick::Speed => "speed",
+        Pick::Cost => "cost",
+    };
+    let mut parts = vec![format!("offers = [{}], pick = {}", offers.join(", "), quoted(pick))];
+    if stage.moves_on != FailureKind::MOVES_ON_BY_DEFAULT {
+        let kinds: Vec<String> = stage.moves_on.iter().map(|kind| quoted(kind.as_str())).collect();
+        parts.push(format!("moves_on = [{}]", kinds.join(", ")));
+    }
+    let times = [
+        ("connect", stage.deadlines.connect_ms),
+        ("first_event", stage.deadlines.first_event_ms),
+        ("between_events", stage.deadlines.between_events_ms),
+        ("whole", stage.deadlines.whole_ms),
+    ];
+    for (name, millis) in times {
+        parts.extend(millis.map(|millis| format!("{name} = {}", quoted(&time(millis)))));
+    }
+    format!("{{ {} }}", parts.join(", "))
+}
+
+fn time(millis: u64) -> String {
+    humantime::format_duration(std::time::Duration::from_millis(millis)).to_string()
+}
+
+fn team_table(out: &mut String, name: &Name, team: &Team) {
+    line(out, &format!("\n[teams.{}]", key(name.as_str())));
+    if let Access::Only(routes) = &team.access {
+        let routes: Vec<String> = routes.iter().map(|route| quoted(route.as_str())).collect();
+        line(out, &format!("routes = [{}]", routes.join(", ")));
+    }
+    if !team.quotas.is_empty() {
+        line(out, "quotas = [");
+        for quota in &team.quotas {
+            line(out, &format!("  {},", quota_table(quota)));
+        }
+        line(out, "]");
+    }
+}
+
+fn quota_table(quota: &Quota) -> String {
+    let warn = match quota.at_limit {
+        AtLimit::Refuse => "",
+        AtLimit::Warn => ", at_limit = \"warn\"",
+    };
+    let (measure, window) = (quota.measure.as_str(), quota.window.as_str());
+    format!("{{ measure = \"{measure}\", per = \"{window}\", limit = {}{warn} }}", quota.limit)
+}

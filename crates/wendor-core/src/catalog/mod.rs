@@ -1,0 +1,24 @@
+//! What the gateway is told: upstreams with their offers, routes, teams with their quotas, keys and roles, as data.
+//!
+//! One [`Catalogue`] is the document of one revision. It is read and checked by [`file`], compared by [`difference`],
+//! and stored as JSON; past the reading nothing in it is checked again.
+//!
+//! - [`upstream`]: address, dialect, credential reference, offers
+//! - [`route`]: stages and how to pick among their offers
+//! - [`team`]: who pays: access and quotas
+//! - [`key`]: the text of keys and tokens, their hash, and what a key may do
+//! - [`role`]: what a person may do
+//! - [`document`]: the whole
+//! - [`file`]: the catalogue as a TOML file, both ways
+//! - [`difference`]: what changes from one state to another
+
+pub mod difference;
+pub mod document;
+pub mod file;
+pub mod key;
+pub mod role;
+pub mod route;
+pub mod team;
+pub mod upstream;
+
+pub use document::Catalogue;

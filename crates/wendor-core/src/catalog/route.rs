@@ -1,0 +1,125 @@
+//! A route: the name an app puts in `model`, and the stages that serve it.
+//!
+//! Durations are whole milliseconds in the document; a stage states only the deadlines in which it differs from
+//! [`Deadlines::default`].
+
+use std::num::NonZeroU32;
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::name::OfferName;
+use crate::routing::failure::FailureKind;
+
+/// How to pick among the offers of a stage.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Pick {
+    /// At random, weighted by each offer's `share`.
+    Share,
+    /// The one whose upstream has most room for a further stream.
+    #[default]
+    Room,
+    /// The one with the shortest recent wait for a first token.
+    Speed,
+    /// The one that would cost least.
+    Cost,
+}
+
+/// An offer in a stage.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StageOffer {
+    /// Which.
+    pub offer: OfferName,
+    /// Its weight when picked by share; 1 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<NonZeroU32>,
+}
+
+/// The deadlines that a stage sets; what is absent has its default.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StageDeadlines {
+    /// To open a connection, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub connect_ms: Option<u64>,
+    /// From sending the request to its first event, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_event_ms: Option<u64>,
+    /// Between two events of a stream, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub between_events_ms: Option<u64>,
+    /// For the whole request with all its attempts, in milliseconds; the first stage's counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub whole_ms: Option<u64>,
+}
+
+/// The deadlines in force for an attempt.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Deadlines {
+    /// To open a connection.
+    pub connect: Duration,
+    /// From sending the request to its first event.
+    pub first_event: Duration,
+    /// Between two events of a stream.
+    pub between_events: Duration,
+    /// For the whole request with all its attempts.
+    pub whole: Duration,
+}
+
+impl Default for Deadlines {
+    /// A server on the same continent connects within a second or is not there; a large model may read a long prompt
+    /// for a minute before its first token, but does not pause half a minute between two; client libraries give up
+    /// after 600 s without a byte.
+    fn default() -> Self {
+        Self {
+            connect: Duration::from_secs(3),
+            first_event: Duration::from_secs(60),
+            between_events: Duration::from_secs(30),
+            whole: Duration::from_secs(600),
+        }
+    }
+}
+
+impl From<StageDeadlines> for Deadlines {
+    fn from(stage: StageDeadlines) -> Self {
+        let usual = Self::default();
+        let or = |set: Option<u64>, usual| set.map_or(usual, Duration::from_millis);
+        Self {
+            connect: or(stage.connect_ms, usual.connect),
+            first_event: or(stage.first_event_ms, usual.first_event),
+            between_events: or(stage.between_events_ms, usual.between_events),
+            whole: or(stage.whole_ms, usual.whole),
+        }
+    }
+}
+
+/// Some offers and how to pick among them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Stage {
+    /// The offers, at least one.
+    pub offers: Vec<StageOffer>,
+    /// How to pick.
+    #[serde(default)]
+    pub pick: Pick,
+    /// After which failures the next offer, in this stage or the next, is tried.
+    pub moves_on: Vec<FailureKind>,
+    /// Deadlines that differ from the defaults.
+    #[serde(default)]
+    pub deadlines: StageDeadlines,
+}
+
+/// The name an app puts in `model`: an ordered list of stages, at least one.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Route {
+    /// Tried one after the other.
+    pub stages: Vec<Stage>,
+}
+
+impl Route {
+    /// Every offer of every stage, in order, as written.
+    pub fn offers(&self) -> impl Iterator<Item = &OfferName> {
+        self.stages.iter().flat_map(|stage| stage.offers.iter().map(|entry| &entry.offer))
+    }
+}

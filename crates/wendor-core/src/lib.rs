@@ -1,0 +1,20 @@
+//! The computation of Wendor: everything that decides, counts or translates, and nothing that waits.
+//!
+//! No async, no I/O, no clock, no randomness of its own: instants, seeds and random bytes are arguments. What enters
+//! is bytes and state, what leaves is values; the service and the client are thin shells around it.
+//!
+//! - [`wire`]: what apps and upstreams say to each other, read and changed byte by byte
+//! - [`catalog`]: upstreams, offers, routes, teams and keys as data; the catalogue file; the difference of two states
+//! - [`routing`]: which offers serve a request, in which order, and what falls over
+//! - [`quota`]: windows, reservations, settlement
+//! - [`metering`]: tokens, rates, money, latency sketches, ledger entries, roll-ups
+
+pub mod base32;
+pub mod catalog;
+pub mod metering;
+pub mod name;
+pub mod quota;
+pub mod request_id;
+pub mod routing;
+pub mod secret;
+pub mod wire;

@@ -1,0 +1,114 @@
+//! Quotas: how much a team may use in a window, reserved before and settled after.
+//!
+//! A quota is who x measure x window. Its id is `team/measure/window`, so that changing a limit keeps what is used.
+//! Amounts are exact decimals: whole numbers for requests and tokens, money for cost.
+//!
+//! - [`window`]: where a window begins and ends (fixed, UTC)
+//! - [`allowance`]: what is left of one quota: where a quota says no
+//! - [`use_of`]: how much of each measure a request reserves and settles
+
+pub mod allowance;
+pub mod use_of;
+pub mod window;
+
+use rust_decimal::Decimal;
+use serde::{Deserialize, Serialize};
+
+use crate::name::Name;
+use window::Window;
+
+/// What is counted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Measure {
+    /// Admitted requests.
+    Requests,
+    /// Input tokens, cached ones included.
+    InputTokens,
+    /// Output tokens, reasoning included.
+    OutputTokens,
+    /// Input and output tokens.
+    Tokens,
+    /// Money, in the installation's currency.
+    Cost,
+}
+
+impl Measure {
+    /// Every measure.
+    pub const ALL: [Self; 5] = [Self::Requests, Self::InputTokens, Self::OutputTokens, Self::Tokens, Self::Cost];
+
+    /// The measure's word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Requests => "requests",
+            Self::InputTokens => "input-tokens",
+            Self::OutputTokens => "output-tokens",
+            Self::Tokens => "tokens",
+            Self::Cost => "cost",
+        }
+    }
+
+    /// Reads a measure's word.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|measure| measure.as_str() == text)
+    }
+}
+
+/// What happens when a limit is reached.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AtLimit {
+    /// Requests are refused.
+    #[default]
+    Refuse,
+    /// Requests go on; the quota shows as passed.
+    Warn,
+}
+
+/// A limit on one measure in one window.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Quota {
+    /// What is counted.
+    pub measure: Measure,
+    /// In which window.
+    pub window: Window,
+    /// How much of it.
+    pub limit: Decimal,
+    /// What happens then.
+    #[serde(default)]
+    pub at_limit: AtLimit,
+}
+
+/// A quota's stable id, `team/measure/window`.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct QuotaId(String);
+
+impl QuotaId {
+    /// The id of `quota` of `team`.
+    #[must_use]
+    pub fn of_team(team: &Name, quota: &Quota) -> Self {
+        Self(format!("{team}/{}/{}", quota.measure.as_str(), quota.window.as_str()))
+    }
+
+    /// An id as the store keeps it.
+    #[must_use]
+    pub fn from_store(text: String) -> Self {
+        Self(text)
+    }
+
+    /// The id as text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::fmt::Display for QuotaId {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(&self.0)
+    }
+}

@@ -1,0 +1,51 @@
+//! How much of each measure a request reserves, and how much it has used in the end.
+//!
+//! Tokens and cost enter, an amount leaves. What does not depend on the offer (requests, tokens) is reserved at
+//! admission; cost is reserved when an offer's turn comes.
+
+use rust_decimal::Decimal;
+
+use super::Measure;
+use crate::metering::money::Money;
+use crate::metering::usage::TokenCounts;
+
+/// What a request may use at most.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct WorstCase {
+    /// Input tokens, estimated.
+    pub input_tokens: u64,
+    /// Output tokens: what the app allows, or what the offers make at most.
+    pub output_tokens: u64,
+}
+
+impl WorstCase {
+    /// What is reserved of `measure` at admission; `None` for cost, which depends on the offer.
+    #[must_use]
+    pub fn of(self, measure: Measure) -> Option<Decimal> {
+        match measure {
+            Measure::Requests => Some(Decimal::ONE),
+            Measure::InputTokens => Some(self.input_tokens.into()),
+            Measure::OutputTokens => Some(self.output_tokens.into()),
+            Measure::Tokens => Some(Decimal::from(self.input_tokens) + Decimal::from(self.output_tokens)),
+            Measure::Cost => None,
+        }
+    }
+
+    /// The same as counts by kind, for pricing: nothing of it counts as cached.
+    #[must_use]
+    pub fn counts(self) -> TokenCounts {
+        TokenCounts { input: self.input_tokens, output: self.output_tokens, ..TokenCounts::default() }
+    }
+}
+
+/// What a settled request has used of `measure`; an unpriced one has used no money.
+#[must_use]
+pub fn settled(measure: Measure, tokens: TokenCounts, cost: Option<Money>) -> Decimal {
+    match measure {
+        Measure::Requests => Decimal::ONE,
+        Measure::InputTokens => tokens.all_input().into(),
+        Measure::OutputTokens => tokens.output.into(),
+        Measure::Tokens => Decimal::from(tokens.all_input()) + Decimal::from(tokens.output),
+        Measure::Cost => cost.map_or(Decimal::ZERO, Money::amount),
+    }
+}

@@ -1,0 +1,68 @@
+//! The id of one request: short enough to read out, ordered by time, unique among instances.
+//!
+//! 80 bits as sixteen base-32 digits, `01JDF3-7QK2M0XZ4T`: 42 bits of milliseconds since 2020 (139 years), 18 bits that a
+//! process draws once, and a 20-bit counter. Two requests of one process never share an id; two processes could only
+//! if they drew the same 18 bits and reached the same count in the same millisecond.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+
+use crate::base32;
+
+/// Milliseconds from the Unix epoch to 2020-01-01, where ids begin to count.
+const ID_EPOCH_MS: i64 = 1_577_836_800_000;
+
+/// An id of the form `01JDF3-7QK2M0XZ4T`.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct RequestId(String);
+
+impl RequestId {
+    /// Makes the id of the request that arrived at `at` as number `count` of the process that drew `process`.
+    /// Of `process` the low 18 bits count, of `count` the low 20.
+    #[must_use]
+    pub fn mint(at: DateTime<Utc>, process: u32, count: u32) -> Self {
+        let millis = u128::from(u64::try_from(at.timestamp_millis() - ID_EPOCH_MS).unwrap_or(0));
+        let number =
+            (millis & 0x3ff_ffff_ffff) << 38 | u128::from(process & 0x3_ffff) << 20 | u128::from(count & 0xf_ffff);
+        let digits = base32::of_number(number, 16).to_ascii_uppercase();
+        Self(format!("{}-{}", &digits[..6], &digits[6..]))
+    }
+
+    /// Reads an id in either case; `None` when the text is not of an id's form.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        let (head, tail) = text.split_once('-')?;
+        let is_whole = head.len() == 6 && tail.len() == 10;
+        (is_whole && base32::is_base32(&head.to_ascii_lowercase()) && base32::is_base32(&tail.to_ascii_lowercase()))
+            .then(|| Self(text.to_ascii_uppercase()))
+    }
+
+    /// The id as text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::fmt::Display for RequestId {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ids_order_by_time_and_differ_by_process_and_count() {
+        let at = DateTime::from_timestamp_millis(1_790_000_000_000).unwrap();
+        let first = RequestId::mint(at, 7, 1);
+        assert_ne!(first, RequestId::mint(at, 7, 2));
+        assert_ne!(first, RequestId::mint(at, 8, 1));
+        assert!(first < RequestId::mint(at + chrono::TimeDelta::milliseconds(1), 0, 0));
+        assert_eq!(RequestId::parse(&first.as_str().to_ascii_lowercase()), Some(first));
+        assert_eq!(RequestId::parse("01JDF3-7QK2"), None);
+    }
+}

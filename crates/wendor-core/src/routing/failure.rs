@@ -1,0 +1,252 @@
+//! The kinds of failure of an attempt: whose fault each is, whether another offer is tried, what the app is told.
+//!
+//! An upstream's status or a broken connection enters as a [`Failure`]; [`answer_when_all_failed`] decides the status of
+//! a request that no offer served (DESIGN section 9).
+
+use std::time::Duration;
+
+use serde::{Deserialize, Serialize};
+
+use crate::name::OfferName;
+
+/// What an attempt failed of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FailureKind {
+    /// No connection.
+    Unreachable,
+    /// No answer within the deadline.
+    TimedOut,
+    /// The upstream limits us: 429.
+    RateLimited,
+    /// The upstream has too much to do: 503, 529.
+    Overloaded,
+    /// The upstream broke: another 5xx.
+    ServerError,
+    /// The upstream refuses our credential, address or model name: the operator's fault, never the app's.
+    Misconfigured,
+    /// A 4xx about the app's own request, which another try would not mend.
+    Rejected,
+    /// Not what the dialect promises.
+    Malformed,
+    /// The answer ended without its proper end.
+    CutOff,
+}
+
+/// Whose fault a failure is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// The app's request.
+    App,
+    /// The upstream, or the way to it.
+    Upstream,
+    /// Whoever configured the upstream.
+    Operator,
+}
+
+impl FailureKind {
+    /// Every kind.
+    pub const ALL: [Self; 9] = [
+        Self::Unreachable,
+        Self::TimedOut,
+        Self::RateLimited,
+        Self::Overloaded,
+        Self::ServerError,
+        Self::Misconfigured,
+        Self::Rejected,
+        Self::Malformed,
+        Self::CutOff,
+    ];
+
+    /// What a stage moves on after when it names nothing: all but what the app itself has to mend.
+    pub const MOVES_ON_BY_DEFAULT: [Self; 8] = [
+        Self::Unreachable,
+        Self::TimedOut,
+        Self::RateLimited,
+        Self::Overloaded,
+        Self::ServerError,
+        Self::Misconfigured,
+        Self::Malformed,
+        Self::CutOff,
+    ];
+
+    /// The kind's word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Unreachable => "unreachable",
+            Self::TimedOut => "timed-out",
+            Self::RateLimited => "rate-limited",
+            Self::Overloaded => "overloaded",
+            Self::ServerError => "server-error",
+            Self::Misconfigured => "misconfigured",
+            Self::Rejected => "rejected",
+            Self::Malformed => "malformed",
+            Self::CutOff => "cut-off",
+        }
+    }
+
+    /// Reads a kind's word.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.as_str() == text)
+    }
+
+    /// Whose fault it is; what is the app's says nothing about an upstream's health.
+    #[must_use]
+    pub fn fault(self) -> Fault {
+        match self {
+            Self::Rejected => Fault::App,
+            Self::Misconfigured => Fault::Operator,
+            Self::Unreachable
+            | Self::TimedOut
+            | Self::RateLimited
+            | Self::Overloaded
+            | Self::ServerError
+            | Self::Malformed
+            | Self::CutOff => Fault::Upstream,
+        }
+    }
+
+    /// What an upstream's status says, in any dialect; `None` for success.
+    #[must_use]
+    pub fn of_status(status: u16) -> Option<Self> {
+        match status {
+            200..=299 => None,
+            401..=404 | 405 | 407 | 300..=399 => Some(Self::Misconfigured),
+            408 => Some(Self::TimedOut),
+            429 => Some(Self::RateLimited),
+            503 | 529 => Some(Self::Overloaded),
+            400..=499 => Some(Self::Rejected),
+            500..=599 => Some(Self::ServerError),
+            _ => Some(Self::Malformed),
+        }
+    }
+}
+
+impl std::fmt::Display for FailureKind {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(self.as_str())
+    }
+}
+
+/// How one attempt failed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Failure {
+    /// The kind.
+    pub kind: FailureKind,
+    /// What was seen, in our own words: never text of the upstream, which may repeat the app's query.
+    pub detail: String,
+    /// When the upstream said to come back, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retry_after_ms: Option<u64>,
+}
+
+impl Failure {
+    /// A failure without a time to come back.
+    #[must_use]
+    pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
+        Self { kind, detail: detail.into(), retry_after_ms: None }
+    }
+
+    /// What a status other than success says, with the time to come back that came with it.
+    #[must_use]
+    pub fn of_status(status: u16, retry_after: Option<Duration>) -> Self {
+        let retry_after_ms = retry_after.map(|wait| u64::try_from(wait.as_millis()).unwrap_or(u64::MAX));
+        let detail = match (status, retry_after) {
+            (401 | 403, _) => format!("{status}, it refuses our credential"),
+            (404, _) => format!("{status}, it does not know the address or the model"),
+            (_, Some(wait)) => format!("{status}, retry after {} s", wait.as_secs_f64().ceil()),
+            (_, None) => status.to_string(),
+        };
+        Self { kind: FailureKind::of_status(status).unwrap_or(FailureKind::Malformed), detail, retry_after_ms }
+    }
+}
+
+/// A failed attempt with the offer it was made at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FailedAttempt {
+    /// Where.
+    pub offer: OfferName,
+    /// How.
+    pub failure: Failure,
+}
+
+/// What the app is told when no offer served its request.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct AllFailed {
+    /// HTTP status.
+    pub status: u16,
+    /// The soonest that an upstream said to come back, in milliseconds.
+    pub retry_after_ms: Option<u64>,
+}
+
+/// The status when all attempts failed: all timed out 504; all limited or overloaded 503 (429 if each said when to
+/// return); else 502. No attempt at all counts as overloaded.
+#[must_use]
+pub fn answer_when_all_failed<'a>(failures: impl Iterator<Item = &'a Failure> + Clone) -> AllFailed {
+    let is_limited = |failure: &Failure| matches!(failure.kind, FailureKind::RateLimited | FailureKind::Overloaded);
+    let mut all = failures.clone();
+    let status = if all.clone().all(is_limited) {
+        let each_said_when = all.clone().next().is_some() && all.all(|failure| failure.retry_after_ms.is_some());
+        if each_said_when { 429 } else { 503 }
+    } else if all.all(|failure| failure.kind == FailureKind::TimedOut) {
+        504
+    } else {
+        502
+    };
+    let retry_after_ms = match status {
+        429 | 503 => failures.filter_map(|failure| failure.retry_after_ms).min(),
+        _ => None,
+    };
+    AllFailed { status, retry_after_ms }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn failure(kind: FailureKind, retry_after_ms: Option<u64>) -> Failure {
+        Failure { kind, detail: String::new(), retry_after_ms }
+    }
+
+    #[rstest]
+    #[case::all_timed_out(&[(FailureKind::TimedOut, None), (FailureKind::TimedOut, None)], 504, None)]
+    #[case::all_limited_and_said_when(&[(FailureKind::RateLimited, Some(9)), (FailureKind::Overloaded, Some(4))], 429, Some(4))]
+    #[case::one_did_not_say_when(&[(FailureKind::RateLimited, Some(9)), (FailureKind::Overloaded, None)], 503, Some(9))]
+    #[case::mixed(&[(FailureKind::RateLimited, Some(9)), (FailureKind::TimedOut, None)], 502, None)]
+    #[case::misconfigured(&[(FailureKind::Misconfigured, None)], 502, None)]
+    #[case::none_tried(&[], 503, None)]
+    fn the_status_when_all_failed(
+        #[case] kinds: &[(FailureKind, Option<u64>)],
+        #[case] status: u16,
+        #[case] retry_after_ms: Option<u64>,
+    ) {
+        let failures: Vec<Failure> = kinds.iter().map(|(kind, wait)| failure(*kind, *wait)).collect();
+        assert_eq!(answer_when_all_failed(failures.iter()), AllFailed { status, retry_after_ms });
+    }
+
+    #[rstest]
+    #[case::ok(200, None)]
+    #[case::bad_request(400, Some(FailureKind::Rejected))]
+    #[case::credential(401, Some(FailureKind::Misconfigured))]
+    #[case::model(404, Some(FailureKind::Misconfigured))]
+    #[case::redirect(307, Some(FailureKind::Misconfigured))]
+    #[case::conflict(409, Some(FailureKind::Rejected))]
+    #[case::limited(429, Some(FailureKind::RateLimited))]
+    #[case::broken(500, Some(FailureKind::ServerError))]
+    #[case::busy(503, Some(FailureKind::Overloaded))]
+    #[case::busy_too(529, Some(FailureKind::Overloaded))]
+    fn what_a_status_says(#[case] status: u16, #[case] kind: Option<FailureKind>) {
+        assert_eq!(FailureKind::of_status(status), kind);
+    }
+
+    #[test]
+    fn words_are_read_back() {
+        for kind in FailureKind::ALL {
+            assert_eq!(FailureKind::parse(kind.as_str()), Some(kind));
+            assert_eq!(serde_json::to_string(&kind).unwrap(), format!("\"{kind}\""));
+        }
+    }
+}

@@ -1,0 +1,12 @@
+//! Which offers serve a request, in which order, and what happens when one fails.
+//!
+//! A route and what is known of its upstreams enter; a [`plan::Plan`] leaves, as data with a reason for every offer
+//! taken or left, so that it can be shown without being run. Called by the data plane's plan and attempt steps.
+//!
+//! - [`failure`]: the kinds of failure, whose fault each is, what falls over, what an app is told when all fail
+//! - [`health`]: what an upstream's last attempts say of it
+//! - [`plan`]: the order of attempts
+
+pub mod failure;
+pub mod health;
+pub mod plan;

@@ -1,0 +1,351 @@
+//! What Wendor has to know of an app's request, and the body as the upstream gets it.
+//!
+//! A body enters; a [`ChatRequest`] leaves, or a [`BadRequest`] that names the member at fault and never repeats the query.
+//! The body stays as the app wrote it but for `model` and, in a stream, `stream_options`: unknown members survive.
+
+use std::ops::Range;
+
+use crate::metering::entry::RequestChange;
+use crate::wire::members::{Member, members, splice};
+use crate::wire::scan::scan;
+
+/// Deepest nesting that is read: schemas of tools reach a few dozen.
+pub const MAX_DEPTH: u32 = 128;
+
+/// The most choices that one request may ask for: each is paid for.
+const MAX_CHOICES: u64 = 128;
+
+/// The members that Wendor reads; twice one of them is refused, since two readers could read two different ones.
+const READ_MEMBERS: [&str; 7] =
+    ["model", "messages", "stream", "stream_options", "max_tokens", "max_completion_tokens", "n"];
+
+/// Why a body cannot be taken.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{message}")]
+pub struct BadRequest {
+    /// The member at fault.
+    pub param: Option<&'static str>,
+    /// The cause in a word.
+    pub code: &'static str,
+    /// What is wrong and what to do.
+    pub message: String,
+}
+
+/// Whether usage goes to the app at the end of a stream.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum UsageFrame {
+    /// The app asked for it.
+    Asked,
+    /// The app did not: it is kept from it.
+    NotAsked,
+}
+
+/// How the answer is to come.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Delivery {
+    /// In one piece.
+    Whole,
+    /// As a stream.
+    Streamed(UsageFrame),
+}
+
+/// What is known of a request.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChatRequest {
+    /// The route's name, as the app put it in `model`.
+    pub route: String,
+    /// How the answer is to come.
+    pub delivery: Delivery,
+    /// The most output tokens for one choice, if the app set a limit.
+    pub output_limit: Option<u64>,
+    /// Choices asked for.
+    pub choices: u64,
+    /// Estimated input tokens.
+    pub input_tokens: u64,
+    model_place: Range<usize>,
+    /// Where `stream_options` has to change, and into what.
+    usage_edit: Option<(Range<usize>, String)>,
+}
+
+impl BadRequest {
+    fn of(param: &'static str, code: &'static str, message: impl Into<String>) -> Self {
+        Self { param: Some(param), code, message: message.into() }
+    }
+
+    fn body(code: &'static str, message: String) -> Self {
+        Self { param: None, code, message }
+    }
+}
+
+impl ChatRequest {
+    /// Reads a body.
+    ///
+    /// # Errors
+    /// [`BadRequest`] when it is not JSON, nests too deep, lacks `model` or `messages`, repeats a member that Wendor reads, or
+    /// one of these has the wrong type.
+    pub fn read(body: &[u8]) -> Result<Self, BadRequest> {
+        let scanned = scan(body);
+        if scanned.depth > MAX_DEPTH {
+            let message = format!("the body nests {} levels deep; at most {MAX_DEPTH} are read", scanned.depth);
+            return Err(BadRequest::body("nested_too_deep", message));
+        }
+        let members = members(body).map_err(|error| not_json(&error))?;
+        let find = |name: &str| members.iter().find(|member| member.name == name && member.value != "null");
+        refuse_repeated(&members)?;
+        let (route, model_place) = model(find("model"))?;
+        check_messages(find("messages"))?;
+        let is_streamed = match find("stream").map(|member| member.value) {
+            None | Some("false") => false,
+            Some("true") => true,
+            Some(_) => return Err(BadRequest::of("stream", "invalid_type", "`stream` has to be true or false")),
+        };
+        let options = members.iter().find(|member| member.name == "stream_options");
+        let (delivery, usage_edit) = match is_streamed {
+            true => {
+                let (usage, edit) = usage_of(options, model_place.start, body)?;
+                (Delivery::Streamed(usage), edit)
+            }
+            false => (Delivery::Whole, None),
+        };
+        let new_limit = count(find("max_completion_tokens"), "max_completion_tokens")?;
+        let old_limit = count(find("max_tokens"), "max_tokens")?;
+        let choices = count(find("n"), "n")?.unwrap_or(1);
+        if !(1..=MAX_CHOICES).contains(&choices) {
+            return Err(BadRequest::of(
+                "n",
+                "invalid_value",
+                format!("`n` is {choices}; ask for 1 to {MAX_CHOICES} choices"),
+            ));
+        }
+        Ok(Self {
+            route,
+            delivery,
+            output_limit: new_limit.or(old_limit),
+            choices,
+            input_tokens: scanned.tokens,
+            model_place,
+            usage_edit,
+        })
+    }
+
+    /// The body as an upstream gets it: `model` is its own name for the model, usage is asked for in a stream.
+    ///
+    /// # Panics
+    /// Never: a text always has a JSON form.
+    #[must_use]
+    pub fn for_upstream(&self, body: &[u8], model: &str) -> Vec<u8> {
+        let model = serde_json::to_string(model).expect("a text has a JSON form");
+        let mut edits = vec![(self.model_place.clone(), model)];
+        edits.extend(self.usage_edit.clone());
+        edits.sort_by_key(|(place, _)| place.start);
+        splice(body, &edits)
+    }
+
+    /// What [`Self::for_upstream`] changes, for the record.
+    #[must_use]
+    pub fn changes(&self, model: &str) -> Vec<RequestChange> {
+        let change = |member: &str, before: &str, after: &str| RequestChange {
+            member: member.to_owned(),
+            before: before.to_owned(),
+            after: after.to_owned(),
+        };
+        let mut changes = Vec::new();
+        if self.route != model {
+            changes.push(change("model", &self.route, model));
+        }
+        if self.usage_edit.is_some() {
+            changes.push(change("stream_options", "usage not asked for", "usage asked for"));
+        }
+        changes
+    }
+}
+
+/// What is wrong with a text that is no JSON object: its place, never its content.
+fn not_json(error: &serde_json::Error) -> BadRequest {
+    let why = match error.classify() {
+        serde_json::error::Category::Eof => "it ends too early",
+        serde_json::error::Category::Data => "it has to be one object",
+        serde_json::error::Category::Syntax | serde_json::error::Category::Io => "it cannot be read",
+    };
+    let message = format!("the body is not a JSON object: {why} (line {}, column {})", error.line(), error.column());
+    BadRequest::body("invalid_json", message)
+}
+
+fn refuse_repeated(members: &[Member<'_>]) -> Result<(), BadRequest> {
+    for name in READ_MEMBERS {
+        if members.iter().filter(|member| member.name == name).count() > 1 {
+            return Err(BadRequest::of(
+                name,
+                "repeated_member",
+                format!("`{name}` stands in the body twice; send it once"),
+            ));
+        }
+    }
+    Ok(())
+}
+
+fn check_messages(member: Option<&Member<'_>>) -> Result<(), BadRequest> {
+    match member {
+        Some(messages) if messages.value.starts_with('[') => Ok(()),
+        Some(_) => Err(BadRequest::of("messages", "invalid_type", "`messages` has to be a list of messages")),
+        None => {
+            let message = "`messages` is missing: send the conversation as a list, at least one message";
+            Err(BadRequest::of("messages", "missing_member", message))
+        }
+    }
+}
+
+fn model(member: Option<&Member<'_>>) -> Result<(String, Range<usize>), BadRequest> {
+    let Some(member) = member else {
+        let message = "`model` is missing: put the name of a route there (GET /v1/models lists them)";
+        return Err(BadRequest::of("model", "missing_member", message));
+    };
+    let text = serde_json::from_str::<String>(member.value)
+        .map_err(|_| BadRequest::of("model", "invalid_type", "`model` has to be a text, the name of a route"))?;
+    Ok((text, member.place.clone()))
+}
+
+fn count(member: Option<&Member<'_>>, name: &'static str) -> Result<Option<u64>, BadRequest> {
+    let Some(member) = member else { return Ok(None) };
+    let number = member
+        .value
+        .parse()
+        .map_err(|_| BadRequest::of(name, "invalid_type", format!("`{name}` has to be a whole number from 0 on")))?;
+    Ok(Some(number))
+}
+
+type UsageEdit = Option<(Range<usize>, String)>;
+
+/// Whether the app asked for usage, and the edit that asks the upstream. A missing `stream_options` is put before `model`'s
+/// value's member, at the start of the object, where no comma can be wrong.
+fn usage_of(
+    options: Option<&Member<'_>>,
+    model_start: usize,
+    body: &[u8],
+) -> Result<(UsageFrame, UsageEdit), BadRequest> {
+    const ASK: &str = "\"include_usage\":true";
+    let invalid = || BadRequest::of("stream_options", "invalid_type", "`stream_options` has to be an object");
+    let Some(member) = options else {
+        let open = body.iter().take(model_start).position(|byte| *byte == b'{').map_or(0, |place| place + 1);
+        return Ok((UsageFrame::NotAsked, Some((open..open, format!("\"stream_options\":{{{ASK}}},")))));
+    };
+    if member.value == "null" {
+        return Ok((UsageFrame::NotAsked, Some((member.place.clone(), format!("{{{ASK}}}")))));
+    }
+    let nested = members(member.value.as_bytes()).map_err(|_| invalid())?;
+    let mut asked = nested.iter().filter(|nested| nested.name == "include_usage");
+    let (first, second) = (asked.next(), asked.next());
+    if second.is_some() {
+        let message = "`stream_options.include_usage` stands there twice; send it once";
+        return Err(BadRequest::of("stream_options", "repeated_member", message));
+    }
+    match first {
+        Some(found) if found.value == "true" => Ok((UsageFrame::Asked, None)),
+        Some(found) => {
+            let place = member.place.start + found.place.start..member.place.start + found.place.end;
+            Ok((UsageFrame::NotAsked, Some((place, "true".to_owned()))))
+        }
+        None => {
+            let open = member.place.start + 1;
+            let comma = if nested.is_empty() { "" } else { "," };
+            Ok((UsageFrame::NotAsked, Some((open..open, format!("{ASK}{comma}")))))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::{Value, json};
+
+    #[rstest]
+    #[case::not_json("hello", None, "invalid_json")]
+    #[case::cut(r#"{"model":"a","#, None, "invalid_json")]
+    #[case::list("[]", None, "invalid_json")]
+    #[case::no_model(r#"{"messages":[]}"#, Some("model"), "missing_member")]
+    #[case::null_model(r#"{"model":null,"messages":[]}"#, Some("model"), "missing_member")]
+    #[case::number_as_model(r#"{"model":7,"messages":[]}"#, Some("model"), "invalid_type")]
+    #[case::no_messages(r#"{"model":"a"}"#, Some("messages"), "missing_member")]
+    #[case::text_as_messages(r#"{"model":"a","messages":"hi"}"#, Some("messages"), "invalid_type")]
+    #[case::model_twice(r#"{"model":"a","messages":[],"mod\u0065l":"b"}"#, Some("model"), "repeated_member")]
+    #[case::messages_twice(r#"{"model":"a","messages":[],"messages":[]}"#, Some("messages"), "repeated_member")]
+    #[case::stream_as_text(r#"{"model":"a","messages":[],"stream":"yes"}"#, Some("stream"), "invalid_type")]
+    #[case::negative_limit(r#"{"model":"a","messages":[],"max_tokens":-1}"#, Some("max_tokens"), "invalid_type")]
+    #[case::no_choices(r#"{"model":"a","messages":[],"n":0}"#, Some("n"), "invalid_value")]
+    #[case::options_as_list(
+        r#"{"model":"a","messages":[],"stream":true,"stream_options":[]}"#,
+        Some("stream_options"),
+        "invalid_type"
+    )]
+    fn a_bad_body_names_the_member(#[case] body: &str, #[case] param: Option<&str>, #[case] code: &str) {
+        let bad = ChatRequest::read(body.as_bytes()).unwrap_err();
+        assert_eq!((bad.param, bad.code), (param, code));
+    }
+
+    #[test]
+    fn absurd_nesting_is_refused_before_it_is_parsed() {
+        let nested =
+            |levels: usize| format!(r#"{{"model":"a","messages":{}{}}}"#, "[".repeat(levels), "]".repeat(levels));
+        assert!(ChatRequest::read(nested(127).as_bytes()).is_ok());
+        assert_eq!(ChatRequest::read(nested(128).as_bytes()).unwrap_err().code, "nested_too_deep");
+        assert_eq!(ChatRequest::read("[".repeat(5_000_000).as_bytes()).unwrap_err().code, "nested_too_deep");
+    }
+
+    #[rstest]
+    #[case::whole(
+        r#"{"model":"r","messages":[],"x":1.50}"#,
+        r#"{"model":"m/1","messages":[],"x":1.50}"#,
+        Delivery::Whole
+    )]
+    #[case::no_options(
+        r#" {"messages":[],"model":"r","stream":true}"#,
+        r#" {"stream_options":{"include_usage":true},"messages":[],"model":"m/1","stream":true}"#,
+        Delivery::Streamed(UsageFrame::NotAsked)
+    )]
+    #[case::null_options(
+        r#"{"stream_options":null,"model":"r","messages":[],"stream":true}"#,
+        r#"{"stream_options":{"include_usage":true},"model":"m/1","messages":[],"stream":true}"#,
+        Delivery::Streamed(UsageFrame::NotAsked)
+    )]
+    #[case::other_options(
+        r#"{"model":"r","messages":[],"stream":true,"stream_options":{"include_obfuscation":false}}"#,
+        r#"{"model":"m/1","messages":[],"stream":true,"stream_options":{"include_usage":true,"include_obfuscation":false}}"#,
+        Delivery::Streamed(UsageFrame::NotAsked)
+    )]
+    #[case::declined(
+        r#"{"model":"r","messages":[],"stream":true,"stream_options":{"include_usage":false}}"#,
+        r#"{"model":"m/1","messages":[],"stream":true,"stream_options":{"include_usage":true}}"#,
+        Delivery::Streamed(UsageFrame::NotAsked)
+    )]
+    #[case::asked(
+        r#"{"model":"r","messages":[],"stream":true,"stream_options":{"include_usage":true}}"#,
+        r#"{"model":"m/1","messages":[],"stream":true,"stream_options":{"include_usage":true}}"#,
+        Delivery::Streamed(UsageFrame::Asked)
+    )]
+    fn only_what_must_change_does(#[case] body: &str, #[case] sent: &str, #[case] delivery: Delivery) {
+        let request = ChatRequest::read(body.as_bytes()).unwrap();
+        assert_eq!(request.delivery, delivery);
+        assert_eq!(String::from_utf8(request.for_upstream(body.as_bytes(), "m/1")).unwrap(), sent);
+    }
+
+    proptest::proptest! {
+        /// Whatever else stands in a request, it arrives.
+        #[test]
+        fn unknown_members_survive(extra in proptest::collection::btree_map("[a-z_\"\\\\é]{1,8}", proptest::prelude::any::<i64>(), 0..6), stream: bool) {
+            let mut body = serde_json::to_value(&extra).unwrap();
+            body["model"] = json!("r");
+            body["messages"] = json!([{"role": "user", "content": "When is the last ferry?"}]);
+            body["stream"] = json!(stream);
+            // `n` is the one short name that Wendor reads.
+            body.as_object_mut().unwrap().remove("n");
+            let text = body.to_string();
+            let sent = ChatRequest::read(text.as_bytes()).unwrap().for_upstream(text.as_bytes(), "m");
+            let mut sent: Value = serde_json::from_slice(&sent).unwrap();
+            let options = sent.as_object_mut().unwrap().remove("stream_options");
+            proptest::prop_assert_eq!(options, stream.then(|| json!({"include_usage": true})));
+            body["model"] = json!("m");
+            proptest::prop_assert_eq!(sent, body);
+        }
+    }
+}

@@ -1,0 +1,133 @@
+//! Keys of apps: kept as hashes, revoked and never deleted.
+
+use chrono::{DateTime, Utc};
+use wendor_core::catalog::key::{AppKey, KeyHash, KeyText};
+use wendor_core::catalog::team::Access;
+use wendor_core::name::Name;
+
+use crate::row::name;
+use crate::store::bump;
+use crate::{Store, StoreError};
+
+/// A key with what is recorded of its making.
+#[derive(Clone, Debug)]
+pub struct StoredKey {
+    /// What it may do.
+    pub key: AppKey,
+    /// Its hash.
+    pub hash: KeyHash,
+    /// When it was issued.
+    pub issued_at: DateTime<Utc>,
+    /// By whom.
+    pub issued_by: String,
+}
+
+#[derive(sqlx::FromRow)]
+struct KeyRow {
+    id: String,
+    hash: Vec<u8>,
+    team: String,
+    label: String,
+    routes: Option<Vec<String>>,
+    issued_at: DateTime<Utc>,
+    issued_by: String,
+    expires_at: Option<DateTime<Utc>>,
+    revoked_at: Option<DateTime<Utc>>,
+}
+
+impl TryFrom<KeyRow> for StoredKey {
+    type Error = StoreError;
+    fn try_from(row: KeyRow) -> Result<Self, StoreError> {
+        let hash = row.hash.try_into().map_err(|_| StoreError::unreadable("app_key.hash", "it has not 32 bytes"))?;
+        let access = match row.routes {
+            None => Access::AllRoutes,
+            Some(routes) => {
+                Access::Only(routes.iter().map(|route| name(route, "app_key.routes")).collect::<Result<_, _>>()?)
+            }
+        };
+        let key = AppKey {
+            id: row.id,
+            team: name(&row.team, "app_key.team")?,
+            label: row.label,
+            access,
+            expires_at: row.expires_at,
+            revoked_at: row.revoked_at,
+        };
+        Ok(Self { key, hash: KeyHash(hash), issued_at: row.issued_at, issued_by: row.issued_by })
+    }
+}
+
+impl Store {
+    /// Keeps a new key.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] when there is no such team.
+    pub async fn add_key(
+        &self,
+        text: &KeyText,
+        key: &AppKey,
+        issued_by: &str,
+        at: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
+        let routes: Option<Vec<&str>> = match &key.access {
+            Access::AllRoutes => None,
+            Access::Only(routes) => Some(routes.iter().map(Name::as_str).collect()),
+        };
+        let mut transaction = self.pool.begin().await?;
+        let added = sqlx::query(
+            "insert into app_key (id, hash, team, label, routes, issued_at, issued_by, expires_at)
+             select $1, $2, name, $4, $5, $6, $7, $8 from team where name = $3",
+        )
+        .bind(&text.id)
+        .bind(&text.hash.0[..])
+        .bind(key.team.as_str())
+        .bind(&key.label)
+        .bind(routes)
+        .bind(at)
+        .bind(issued_by)
+        .bind(key.expires_at)
+        .execute(&mut *transaction)
+        .await?;
+        if added.rows_affected() == 0 {
+            return Err(StoreError::Missing { what: "team", name: key.team.to_string() });
+        }
+        bump(&mut transaction).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// All keys, by team and then newest first; revoked ones too, since they are told apart when they are presented.
+    ///
+    /// # Errors
+    /// When the database is away or a row cannot be read.
+    pub async fn keys(&self) -> Result<Vec<StoredKey>, StoreError> {
+        let rows: Vec<KeyRow> = sqlx::query_as(
+            "select id, hash, team, label, routes, issued_at, issued_by, expires_at, revoked_at
+             from app_key order by team, issued_at desc, id",
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter().map(StoredKey::try_from).collect()
+    }
+
+    /// Revokes a key; doing it again changes nothing. Gives when it was revoked.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] when there is no such key.
+    pub async fn revoke_key(&self, id: &str, by: &str, at: DateTime<Utc>) -> Result<DateTime<Utc>, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let revoked: Option<DateTime<Utc>> = sqlx::query_scalar(
+            "update app_key set revoked_at = coalesce(revoked_at, $2), revoked_by = coalesce(revoked_by, $3)
+             where id = $1 returning revoked_at",
+        )
+        .bind(id)
+        .bind(at)
+        .bind(by)
+        .fetch_optional(&mut *transaction)
+        .await?;
+        let revoked = revoked.ok_or_else(|| StoreError::Missing { what: "key", name: id.to_owned() })?;
+        bump(&mut transaction).await?;
+        transaction.commit().await?;
+        Ok(revoked)
+    }
+}

@@ -1,0 +1,28 @@
+//! Wendor's records in PostgreSQL, through SQLx. SQL lives in this crate and nowhere else.
+//!
+//! Domain values enter and leave; a transaction is whole inside one function; lists are bounded. Dropping a future of this
+//! crate midway rolls its transaction back. Errors are [`StoreError`], which knows whether the database was away.
+//!
+//! - [`Store`]: connecting, migrating, the change counter
+//! - [`revisions`]: the configuration's revisions, teams and rates
+//! - [`keys`]: keys of apps
+//! - [`people`]: people and their tokens
+//! - [`ledger`]: draining settled requests: lines, details, roll-ups, quota windows
+//! - [`requests`]: reading requests back
+//! - [`usage`]: figures over a range
+//! - [`quotas`]: what windows hold
+
+mod error;
+pub mod keys;
+pub mod ledger;
+mod partitions;
+pub mod people;
+pub mod quotas;
+pub mod requests;
+pub mod revisions;
+mod row;
+mod store;
+pub mod usage;
+
+pub use error::StoreError;
+pub use store::{SchemaState, Store};

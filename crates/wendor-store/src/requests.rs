@@ -1,0 +1,237 @@
+//! Reading requests back: a page of ledger lines by any filter, and one request with its detail.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, Utc};
+use futures_util::TryStreamExt;
+use rust_decimal::Decimal;
+use sqlx::types::Json;
+use sqlx::{FromRow, Postgres, QueryBuilder, Row};
+use wendor_core::metering::entry::{End, EntryKind, Latency, LedgerEntry, RequestDetail};
+use wendor_core::metering::money::Money;
+use wendor_core::metering::rate::Cost;
+use wendor_core::metering::usage::{Counted, TokenCounts};
+use wendor_core::name::{Name, OfferName};
+use wendor_core::request_id::RequestId;
+use wendor_core::routing::failure::FailureKind;
+
+use crate::row::{count, name};
+use crate::{Store, StoreError};
+
+/// The most lines of one page.
+pub const MAX_PAGE: i64 = 1_000;
+
+const COLUMNS: &str = "at, entry_id, kind, request, run, step, labels, team, key, route, offer, revision, attempts, streamed,
+    tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, tokens_estimated, cost_input,
+    cost_input_cached, cost_cache_written, cost_output, ended, failure, admitted_ms, answering_ms, first_token_ms, whole_ms";
+
+/// Which requests; what is `None` does not narrow.
+#[derive(Clone, Debug, Default)]
+pub struct RequestFilter {
+    /// Arrived at or after.
+    pub from: Option<DateTime<Utc>>,
+    /// Arrived before.
+    pub to: Option<DateTime<Utc>>,
+    /// Of this team.
+    pub team: Option<Name>,
+    /// By the key of this id.
+    pub key: Option<String>,
+    /// To this route.
+    pub route: Option<Name>,
+    /// Answered, or tried last, at this offer.
+    pub offer: Option<OfferName>,
+    /// In this run.
+    pub run: Option<String>,
+    /// Ended so.
+    pub end: Option<End>,
+    /// The last attempt failed of this.
+    pub failure: Option<FailureKind>,
+}
+
+/// From where a page goes on: after this line, in the order newest first.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PageMark {
+    /// When the last line of the page before arrived.
+    pub at: DateTime<Utc>,
+    /// Its id.
+    pub entry_id: String,
+}
+
+impl RequestFilter {
+    /// Adds the filter's conditions, each beginning with `and`.
+    pub(crate) fn narrow(&self, query: &mut QueryBuilder<Postgres>) {
+        if let Some(from) = self.from {
+            query.push(" and at >= ").push_bind(from);
+        }
+        if let Some(to) = self.to {
+            query.push(" and at < ").push_bind(to);
+        }
+        let texts = [
+            (" and team = ", self.team.as_ref().map(ToString::to_string)),
+            (" and key = ", self.key.clone()),
+            (" and route = ", self.route.as_ref().map(ToString::to_string)),
+            (" and offer = ", self.offer.as_ref().map(ToString::to_string)),
+            (" and run = ", self.run.clone()),
+            (" and ended = ", self.end.map(|end| end.as_str().to_owned())),
+            (" and failure = ", self.failure.map(|kind| kind.as_str().to_owned())),
+        ];
+        for (condition, value) in texts {
+            if let Some(value) = value {
+                query.push(condition).push_bind(value);
+            }
+        }
+    }
+}
+
+impl Store {
+    /// A page of requests, newest first.
+    ///
+    /// # Errors
+    /// When the database is away or a line cannot be read.
+    pub async fn requests(
+        &self,
+        filter: &RequestFilter,
+        after: Option<&PageMark>,
+        limit: i64,
+    ) -> Result<Vec<LedgerEntry>, StoreError> {
+        let mut query = QueryBuilder::<Postgres>::new("select ");
+        query.push(COLUMNS).push(" from ledger where true");
+        filter.narrow(&mut query);
+        if let Some(mark) = after {
+            query.push(" and (at, entry_id) < (").push_bind(mark.at).push(", ").push_bind(&mark.entry_id).push(")");
+        }
+        query.push(" order by at desc, entry_id desc limit ").push_bind(limit.clamp(1, MAX_PAGE));
+        let rows = query.build().fetch_all(&self.pool).await?;
+        rows.iter().map(entry_of).collect()
+    }
+
+    /// One request with its detail, if that is still kept.
+    ///
+    /// # Errors
+    /// When the database is away or the record cannot be read.
+    pub async fn request(&self, id: &RequestId) -> Result<Option<(LedgerEntry, Option<RequestDetail>)>, StoreError> {
+        let mut query = QueryBuilder::<Postgres>::new("select ");
+        query.push(COLUMNS).push(" from ledger where kind = 'request' and request = ").push_bind(id.as_str());
+        let Some(row) = query.build().fetch_optional(&self.pool).await? else { return Ok(None) };
+        let entry = entry_of(&row)?;
+        let detail: Option<Json<RequestDetail>> =
+            sqlx::query_scalar("select detail from request_detail where at = $1 and entry_id = $2")
+                .bind(entry.at)
+                .bind(entry.entry_id.as_str())
+                .fetch_optional(&self.pool)
+                .await?;
+        Ok(Some((entry, detail.map(|detail| detail.0))))
+    }
+
+    /// Hands every line of a range to `fold`, without holding them all.
+    pub(crate) async fn each_entry(
+        &self,
+        filter: &RequestFilter,
+        mut fold: impl FnMut(&LedgerEntry),
+    ) -> Result<(), StoreError> {
+        let mut query = QueryBuilder::<Postgres>::new("select ");
+        query.push(COLUMNS).push(" from ledger where true");
+        filter.narrow(&mut query);
+        let mut rows = query.build().fetch(&self.pool);
+        while let Some(row) = rows.try_next().await? {
+            fold(&entry_of(&row)?);
+        }
+        Ok(())
+    }
+}
+
+#[derive(FromRow)]
+struct TokenColumns {
+    tokens_input: i64,
+    tokens_input_cached: i64,
+    tokens_cache_written: i64,
+    tokens_output: i64,
+    tokens_reasoning: i64,
+    tokens_estimated: bool,
+}
+
+#[derive(FromRow)]
+struct CostColumns {
+    cost_input: Option<Decimal>,
+    cost_input_cached: Option<Decimal>,
+    cost_cache_written: Option<Decimal>,
+    cost_output: Option<Decimal>,
+}
+
+#[derive(FromRow)]
+struct LatencyColumns {
+    admitted_ms: i64,
+    answering_ms: Option<i64>,
+    first_token_ms: Option<i64>,
+    whole_ms: i64,
+}
+
+fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, StoreError> {
+    let text = |column: &str| row.try_get::<String, _>(column);
+    let id = |text: &str| RequestId::parse(text).ok_or_else(|| StoreError::unreadable("ledger.entry_id", text));
+    let tokens = TokenColumns::from_row(row)?;
+    let counted = if tokens.tokens_estimated { Counted::Estimated } else { Counted::Reported };
+    let kind = match text("kind")?.as_str() {
+        "adjustment" => EntryKind::Adjustment,
+        _request => EntryKind::Request,
+    };
+    let offer: Option<String> = row.try_get("offer")?;
+    let offer = offer.map(|offer| OfferName::parse(&offer)).transpose();
+    let failure: Option<String> = row.try_get("failure")?;
+    let failure =
+        failure.map(|kind| FailureKind::parse(&kind).ok_or_else(|| StoreError::unreadable("ledger.failure", kind)));
+    let end = text("ended")?;
+    let attempts: i32 = row.try_get("attempts")?;
+    Ok(LedgerEntry {
+        at: row.try_get("at")?,
+        entry_id: id(&text("entry_id")?)?,
+        kind,
+        request: id(&text("request")?)?,
+        run: row.try_get("run")?,
+        step: row.try_get("step")?,
+        labels: row.try_get::<Json<BTreeMap<String, String>>, _>("labels")?.0,
+        team: name(&text("team")?, "ledger.team")?,
+        key: text("key")?,
+        route: name(&text("route")?, "ledger.route")?,
+        offer: offer.map_err(|error| StoreError::unreadable("ledger.offer", error))?,
+        revision: row.try_get("revision")?,
+        attempts: u32::try_from(attempts).unwrap_or(0),
+        streamed: row.try_get("streamed")?,
+        tokens: tokens_of(&tokens)?,
+        counted,
+        cost: cost_of(&CostColumns::from_row(row)?),
+        end: End::parse(&end).ok_or_else(|| StoreError::unreadable("ledger.ended", end))?,
+        failure: failure.transpose()?,
+        latency: latency_of(&LatencyColumns::from_row(row)?)?,
+    })
+}
+
+fn tokens_of(columns: &TokenColumns) -> Result<TokenCounts, StoreError> {
+    Ok(TokenCounts {
+        input: count(columns.tokens_input, "tokens_input")?,
+        input_cached: count(columns.tokens_input_cached, "tokens_input_cached")?,
+        cache_written: count(columns.tokens_cache_written, "tokens_cache_written")?,
+        output: count(columns.tokens_output, "tokens_output")?,
+        reasoning: count(columns.tokens_reasoning, "tokens_reasoning")?,
+    })
+}
+
+/// The parts of a cost are there together or not at all.
+fn cost_of(columns: &CostColumns) -> Option<Cost> {
+    Some(Cost {
+        input: Money::new(columns.cost_input?),
+        input_cached: Money::new(columns.cost_input_cached?),
+        cache_written: Money::new(columns.cost_cache_written?),
+        output: Money::new(columns.cost_output?),
+    })
+}
+
+fn latency_of(columns: &LatencyColumns) -> Result<Latency, StoreError> {
+    let optional = |value: Option<i64>, column| value.map(|value| count(value, column)).transpose();
+    Ok(Latency {
+        admitted_ms: count(columns.admitted_ms, "admitted_ms")?,
+        answering_ms: optional(columns.answering_ms, "answering_ms")?,
+        first_token_ms: optional(columns.first_token_ms, "first_token_ms")?,
+        whole_ms: count(columns.whole_ms, "whole_ms")?,
+    })
+}

@@ -1,0 +1,172 @@
+//! The configuration's revisions, and with them teams and rates. A revision is appended, never edited.
+
+use chrono::{DateTime, NaiveDate, Utc};
+use rust_decimal::Decimal;
+use sqlx::types::Json;
+use wendor_core::catalog::Catalogue;
+use wendor_core::metering::rate::{Rate, RateCard};
+use wendor_core::name::OfferName;
+
+use crate::row::numeric;
+use crate::store::bump;
+use crate::{Store, StoreError};
+
+/// One revision.
+#[derive(Clone, Debug)]
+pub struct Revision {
+    /// Its number, counted from 1.
+    pub number: i64,
+    /// When it was made.
+    pub made_at: DateTime<Utc>,
+    /// By whom.
+    pub made_by: String,
+    /// Why, in their words.
+    pub note: String,
+}
+
+/// A revision to be made.
+#[derive(Clone, Debug)]
+pub struct NewRevision<'a> {
+    /// The revision that it was made against; 0 for the first.
+    pub base: i64,
+    /// The whole configuration.
+    pub catalogue: &'a Catalogue,
+    /// Rates to append.
+    pub rates: &'a [(OfferName, Rate)],
+    /// By whom.
+    pub made_by: &'a str,
+    /// Why.
+    pub note: &'a str,
+    /// When.
+    pub made_at: DateTime<Utc>,
+}
+
+#[derive(sqlx::FromRow)]
+struct RateRow {
+    offer: String,
+    effective_on: NaiveDate,
+    input: Decimal,
+    input_cached: Option<Decimal>,
+    cache_written: Option<Decimal>,
+    output: Decimal,
+}
+
+impl Store {
+    /// The revision in force with its document; `None` before the first.
+    ///
+    /// # Errors
+    /// When the database is away or the document cannot be read.
+    pub async fn current_revision(&self) -> Result<Option<(Revision, Catalogue)>, StoreError> {
+        let row: Option<(i64, DateTime<Utc>, String, String, serde_json::Value)> = sqlx::query_as(
+            "select number, made_at, made_by, note, document from revision order by number desc limit 1",
+        )
+        .fetch_optional(&self.pool)
+        .await?;
+        let Some((number, made_at, made_by, note, document)) = row else { return Ok(None) };
+        let catalogue =
+            serde_json::from_value(document).map_err(|error| StoreError::unreadable("a revision's document", error))?;
+        Ok(Some((Revision { number, made_at, made_by, note }, catalogue)))
+    }
+
+    /// The latest revisions, newest first.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn revisions(&self, limit: i64) -> Result<Vec<Revision>, StoreError> {
+        let rows: Vec<(i64, DateTime<Utc>, String, String)> =
+            sqlx::query_as("select number, made_at, made_by, note from revision order by number desc limit $1")
+                .bind(limit)
+                .fetch_all(&self.pool)
+                .await?;
+        let of_row = |(number, made_at, made_by, note)| Revision { number, made_at, made_by, note };
+        Ok(rows.into_iter().map(of_row).collect())
+    }
+
+    /// Makes a revision and appends its rates. Gives its number.
+    ///
+    /// # Errors
+    /// [`StoreError::Overtaken`] when `base` is not in force any more; nothing is changed then.
+    pub async fn make_revision(&self, new: NewRevision<'_>) -> Result<i64, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        // The counter's row orders those who change something at once.
+        sqlx::query("select value from change_counter for update").execute(&mut *transaction).await?;
+        let found: i64 =
+            sqlx::query_scalar("select coalesce(max(number), 0) from revision").fetch_one(&mut *transaction).await?;
+        if found != new.base {
+            return Err(StoreError::Overtaken { expected: new.base, found });
+        }
+        let number = found + 1;
+        sqlx::query("insert into revision (number, made_at, made_by, note, document) values ($1, $2, $3, $4, $5)")
+            .bind(number)
+            .bind(new.made_at)
+            .bind(new.made_by)
+            .bind(new.note)
+            .bind(Json(new.catalogue))
+            .execute(&mut *transaction)
+            .await?;
+        let teams: Vec<&str> = new.catalogue.teams.keys().map(wendor_core::name::Name::as_str).collect();
+        sqlx::query(
+            "insert into team (name, first_revision) select unnest($1::text[]), $2 on conflict (name) do nothing",
+        )
+        .bind(teams)
+        .bind(number)
+        .execute(&mut *transaction)
+        .await?;
+        for (offer, rate) in new.rates {
+            append_rate(&mut transaction, offer, rate, &new).await?;
+        }
+        bump(&mut transaction).await?;
+        transaction.commit().await?;
+        Ok(number)
+    }
+
+    /// The rate card.
+    ///
+    /// # Errors
+    /// When the database is away or a rate cannot be read.
+    pub async fn rate_card(&self) -> Result<RateCard, StoreError> {
+        let rows: Vec<RateRow> =
+            sqlx::query_as("select offer, effective_on, input, input_cached, cache_written, output from rate")
+                .fetch_all(&self.pool)
+                .await?;
+        let mut card = RateCard::default();
+        for row in rows {
+            let offer = OfferName::parse(&row.offer).map_err(|error| StoreError::unreadable("rate.offer", error))?;
+            let rate = Rate {
+                effective_on: row.effective_on,
+                input: row.input.normalize(),
+                input_cached: row.input_cached.map(|value| value.normalize()),
+                cache_written: row.cache_written.map(|value| value.normalize()),
+                output: row.output.normalize(),
+            };
+            card.add(offer, rate);
+        }
+        Ok(card)
+    }
+}
+
+async fn append_rate(
+    connection: &mut sqlx::PgConnection,
+    offer: &OfferName,
+    rate: &Rate,
+    new: &NewRevision<'_>,
+) -> Result<(), StoreError> {
+    let added = sqlx::query(
+        "insert into rate (offer, effective_on, input, input_cached, cache_written, output, added_at, added_by)
+         values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing",
+    )
+    .bind(offer.to_string())
+    .bind(rate.effective_on)
+    .bind(numeric(rate.input))
+    .bind(rate.input_cached.map(numeric))
+    .bind(rate.cache_written.map(numeric))
+    .bind(numeric(rate.output))
+    .bind(new.made_at)
+    .bind(new.made_by)
+    .execute(connection)
+    .await?;
+    match added.rows_affected() {
+        0 => Err(StoreError::Exists { what: "a rate", name: format!("{offer} from {}", rate.effective_on) }),
+        _ => Ok(()),
+    }
+}

@@ -1,0 +1,105 @@
+//! Connecting, migrating, and the change counter that tells every instance when to look again.
+
+use std::time::Duration;
+
+use sqlx::migrate::Migrator;
+use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};
+
+use crate::StoreError;
+
+static MIGRATOR: Migrator = sqlx::migrate!("./migrations");
+
+/// Connections of one instance: the drain, the revision watch, and a handful of people looking at figures.
+const MAX_CONNECTIONS: u32 = 16;
+
+/// How long a caller waits for a connection: people should be told quickly that the database is away.
+const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
+
+/// The records.
+#[derive(Clone, Debug)]
+pub struct Store {
+    pub(crate) pool: PgPool,
+}
+
+/// Which schema a database has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SchemaState {
+    /// In the database; 0 when it is empty.
+    pub found: i64,
+    /// Newest that this binary knows.
+    pub known: i64,
+}
+
+impl Store {
+    /// Prepares connections to `url`; none is opened yet.
+    ///
+    /// # Errors
+    /// When `url` cannot be read.
+    pub fn new(url: &str) -> Result<Self, StoreError> {
+        let options: PgConnectOptions = url.parse().map_err(StoreError::from)?;
+        let pool = PgPoolOptions::new()
+            .max_connections(MAX_CONNECTIONS)
+            .acquire_timeout(ACQUIRE_TIMEOUT)
+            .connect_lazy_with(options);
+        Ok(Self { pool })
+    }
+
+    /// Which schema the database has and which one this binary knows.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn schema(&self) -> Result<SchemaState, StoreError> {
+        let known = MIGRATOR.iter().map(|migration| migration.version).max().unwrap_or(0);
+        let table: Option<String> =
+            sqlx::query_scalar("select to_regclass('_sqlx_migrations')::text").fetch_one(&self.pool).await?;
+        let found = match table {
+            Some(_) => {
+                sqlx::query_scalar("select coalesce(max(version), 0) from _sqlx_migrations where success")
+                    .fetch_one(&self.pool)
+                    .await?
+            }
+            None => 0,
+        };
+        Ok(SchemaState { found, known })
+    }
+
+    /// Brings the schema up to what this binary knows. Safe with several instances: a lock in the database orders them.
+    ///
+    /// # Errors
+    /// [`StoreError::SchemaTooNew`] when the database is ahead, others when it is away or a migration fails.
+    pub async fn migrate(&self) -> Result<(), StoreError> {
+        let SchemaState { found, known } = self.schema().await?;
+        if found > known {
+            return Err(StoreError::SchemaTooNew { found, known });
+        }
+        Ok(MIGRATOR.run(&self.pool).await?)
+    }
+
+    /// The change counter: when it differs from last time, configuration, keys or rates have changed.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn change_counter(&self) -> Result<i64, StoreError> {
+        Ok(sqlx::query_scalar("select value from change_counter").fetch_one(&self.pool).await?)
+    }
+
+    /// Whether the database answers.
+    ///
+    /// # Errors
+    /// When it does not.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        sqlx::query("select 1").execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Closes all connections.
+    pub async fn close(&self) {
+        self.pool.close().await;
+    }
+}
+
+/// Tells every instance to look again; part of the transaction that changed something.
+pub(crate) async fn bump(connection: &mut sqlx::PgConnection) -> Result<(), StoreError> {
+    sqlx::query("update change_counter set value = value + 1").execute(connection).await?;
+    Ok(())
+}

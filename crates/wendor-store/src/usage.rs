@@ -1,0 +1,192 @@
+//! Figures over a range: whole hours from the roll-ups, what is left at both ends from the ledger's lines, merged by the same
+//! arithmetic, so that any range equals the sum of its lines to the last digit.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, Utc};
+use futures_util::TryStreamExt;
+use rust_decimal::Decimal;
+use sqlx::{FromRow, Postgres, QueryBuilder};
+use wendor_core::metering::money::Money;
+use wendor_core::metering::rollup::{RollUp, RollUpKey};
+use wendor_core::metering::sketch::Sketch;
+use wendor_core::metering::usage::TokenCounts;
+use wendor_core::quota::window::Window;
+
+use crate::requests::RequestFilter;
+use crate::row::count;
+use crate::{Store, StoreError};
+
+/// What figures are told apart by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Dimension {
+    /// By team.
+    Team,
+    /// By route.
+    Route,
+    /// By offer.
+    Offer,
+    /// By key.
+    Key,
+    /// By day, UTC.
+    Day,
+}
+
+impl Dimension {
+    /// Every dimension.
+    pub const ALL: [Self; 5] = [Self::Team, Self::Route, Self::Offer, Self::Key, Self::Day];
+
+    /// The dimension's word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Team => "team",
+            Self::Route => "route",
+            Self::Offer => "offer",
+            Self::Key => "key",
+            Self::Day => "day",
+        }
+    }
+
+    /// Reads a dimension's word.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|dimension| dimension.as_str() == text)
+    }
+
+    fn of(self, key: &RollUpKey) -> String {
+        match self {
+            Self::Team => key.team.clone(),
+            Self::Route => key.route.clone(),
+            Self::Offer => key.offer.clone(),
+            Self::Key => key.key.clone(),
+            Self::Day => key.hour.format("%Y-%m-%d").to_string(),
+        }
+    }
+}
+
+/// Figures of a range and what narrows them; `run`, `end` and `failure` of the filter are not kept in roll-ups and count not.
+#[derive(Clone, Debug)]
+pub struct UsageQuery {
+    /// First instant inside.
+    pub from: DateTime<Utc>,
+    /// First instant after.
+    pub to: DateTime<Utc>,
+    /// What to tell apart by.
+    pub by: Dimension,
+    /// Team, key, route and offer.
+    pub filter: RequestFilter,
+}
+
+#[derive(FromRow)]
+struct RollUpRow {
+    hour: DateTime<Utc>,
+    team: String,
+    key: String,
+    route: String,
+    offer: String,
+    requests: i64,
+    failures: i64,
+    cancelled: i64,
+    unpriced: i64,
+    estimated: i64,
+    tokens_input: i64,
+    tokens_input_cached: i64,
+    tokens_cache_written: i64,
+    tokens_output: i64,
+    tokens_reasoning: i64,
+    cost: Decimal,
+    first_token: Vec<u8>,
+    whole: Vec<u8>,
+}
+
+impl RollUpRow {
+    fn sums(&self) -> Result<RollUp, StoreError> {
+        let sketch =
+            |bytes: &[u8]| Sketch::from_bytes(bytes).map_err(|error| StoreError::unreadable("usage_hour", error));
+        Ok(RollUp {
+            requests: count(self.requests, "requests")?,
+            failures: count(self.failures, "failures")?,
+            cancelled: count(self.cancelled, "cancelled")?,
+            unpriced: count(self.unpriced, "unpriced")?,
+            estimated: count(self.estimated, "estimated")?,
+            tokens: TokenCounts {
+                input: count(self.tokens_input, "tokens_input")?,
+                input_cached: count(self.tokens_input_cached, "tokens_input_cached")?,
+                cache_written: count(self.tokens_cache_written, "tokens_cache_written")?,
+                output: count(self.tokens_output, "tokens_output")?,
+                reasoning: count(self.tokens_reasoning, "tokens_reasoning")?,
+            },
+            cost: Money::new(self.cost),
+            first_token: sketch(&self.first_token)?,
+            whole: sketch(&self.whole)?,
+        })
+    }
+}
+
+impl Store {
+    /// The figures of a range, by group.
+    ///
+    /// # Errors
+    /// When the database is away or a row cannot be read.
+    pub async fn usage(&self, query: &UsageQuery) -> Result<BTreeMap<String, RollUp>, StoreError> {
+        let mut groups: BTreeMap<String, RollUp> = BTreeMap::new();
+        let first_hour = Window::Hour.around(query.from);
+        let first_whole = if first_hour.start == query.from { query.from } else { first_hour.end };
+        let last_whole = Window::Hour.around(query.to).start;
+        if first_whole >= last_whole {
+            self.fold_lines(query, query.from, query.to, &mut groups).await?;
+            return Ok(groups);
+        }
+        self.fold_lines(query, query.from, first_whole, &mut groups).await?;
+        self.fold_hours(query, first_whole, last_whole, &mut groups).await?;
+        self.fold_lines(query, last_whole, query.to, &mut groups).await?;
+        Ok(groups)
+    }
+
+    async fn fold_lines(
+        &self,
+        query: &UsageQuery,
+        from: DateTime<Utc>,
+        to: DateTime<Utc>,
+        groups: &mut BTreeMap<String, RollUp>,
+    ) -> Result<(), StoreError> {
+        if from >= to {
+            return Ok(());
+        }
+        let filter = RequestFilter { from: Some(from), to: Some(to), ..query.filter.clone() };
+        self.each_entry(&filter, |entry| {
+            groups.entry(query.by.of(&RollUpKey::of(entry))).or_default().add(entry);
+        })
+        .await
+    }
+
+    async fn fold_hours(
+        &self,
+        query: &UsageQuery,
+        from: DateTime<Utc>,
+        to: DateTime<Utc>,
+        groups: &mut BTreeMap<String, RollUp>,
+    ) -> Result<(), StoreError> {
+        let mut select = QueryBuilder::<Postgres>::new("select * from usage_hour where hour >= ");
+        select.push_bind(from).push(" and hour < ").push_bind(to);
+        let narrow = [
+            (" and team = ", query.filter.team.as_ref().map(ToString::to_string)),
+            (" and key = ", query.filter.key.clone()),
+            (" and route = ", query.filter.route.as_ref().map(ToString::to_string)),
+            (" and offer = ", query.filter.offer.as_ref().map(ToString::to_string)),
+        ];
+        for (condition, value) in narrow {
+            if let Some(value) = value {
+                select.push(condition).push_bind(value);
+            }
+        }
+        let mut rows = select.build_query_as::<RollUpRow>().fetch(&self.pool);
+        while let Some(row) = rows.try_next().await? {
+            let sums = row.sums()?;
+            let key = RollUpKey { hour: row.hour, team: row.team, key: row.key, route: row.route, offer: row.offer };
+            groups.entry(query.by.of(&key)).or_default().merge(&sums);
+        }
+        Ok(())
+    }
+}
