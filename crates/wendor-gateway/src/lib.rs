@@ -1,1 +1,21 @@
-//! x
+//! The service: the data plane that serves apps, the management API that serves people and programs, and the tasks behind.
+//!
+//! [`serve`] takes everything that the world provides and runs until it is told to stop. Apps' requests are followed in
+//! [`data_plane`]; who manages what in [`admin`]; what goes on by itself in [`tasks`].
+
+pub mod admin;
+pub mod allowances;
+pub mod app;
+pub mod clock;
+pub mod data_plane;
+pub mod fleet;
+pub mod metrics;
+pub mod recent;
+mod serve;
+pub mod settings;
+pub mod snapshot;
+pub mod spool;
+pub mod tasks;
+pub mod vital;
+
+pub use serve::{ServeError, World, serve};

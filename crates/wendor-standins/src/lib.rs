@@ -1,1 +1,20 @@
-//! x
+//! Stand-ins: simulated model servers with faults on demand, and what the demo needs beside them.
+//!
+//! They ship with Wendor for the demo and for its tests; they answer with made-up text of a ferry operator, count what they
+//! serve, and fail in the ways that real servers fail.
+//!
+//! - [`server`]: one stand-in: listening, refusing, its tally
+//! - [`fault`]: the ways to fail
+//! - [`chat`]: replies in the dialect of `POST /v1/chat/completions`
+//! - [`text`]: what they say
+//! - [`control`]: the small control call of a set of stand-ins
+//! - [`history`]: thirty days of a made-up past, as a segment of the spool
+//! - [`traffic`]: a trickle of live requests
+
+pub mod chat;
+pub mod control;
+pub mod fault;
+pub mod history;
+pub mod server;
+pub mod text;
+pub mod traffic;

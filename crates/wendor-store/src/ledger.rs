@@ -106,43 +106,20 @@ async fn insert_details(connection: &mut sqlx::PgConnection, fresh: &[&Settled])
     Ok(())
 }
 
-/// Adds `rollup` to its row. Sums are added by the database, sketches are merged here, under the row's lock.
+/// Adds `rollup` to its row. The database adds the sums; where the row was there already its sketches are merged here, under
+/// the lock that the upsert took.
 async fn merge_rollup(connection: &mut sqlx::PgConnection, key: &RollUpKey, rollup: &RollUp) -> Result<(), StoreError> {
-    let empty = Sketch::default().to_bytes();
-    sqlx::query(
-        "insert into usage_hour values ($1, $2, $3, $4, $5, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, $6, $6) on conflict do nothing",
-    )
-    .bind(key.hour)
-    .bind(&key.team)
-    .bind(&key.key)
-    .bind(&key.route)
-    .bind(&key.offer)
-    .bind(&empty)
-    .execute(&mut *connection)
-    .await?;
-    let (first_token, whole): (Vec<u8>, Vec<u8>) = sqlx::query_as(
-        "select first_token, whole from usage_hour
-         where hour = $1 and team = $2 and key = $3 and route = $4 and offer = $5 for update",
-    )
-    .bind(key.hour)
-    .bind(&key.team)
-    .bind(&key.key)
-    .bind(&key.route)
-    .bind(&key.offer)
-    .fetch_one(&mut *connection)
-    .await?;
+    let stored = add_sums(connection, key, rollup).await?;
+    if stored.is_new {
+        return Ok(());
+    }
     let merged = |stored: &[u8], new: &Sketch| {
         let mut sketch = Sketch::from_bytes(stored).map_err(|error| StoreError::unreadable("usage_hour", error))?;
         sketch.merge(new);
         Ok::<_, StoreError>(sketch.to_bytes())
     };
-    let (first_token, whole) = (merged(&first_token, &rollup.first_token)?, merged(&whole, &rollup.whole)?);
     sqlx::query(
-        "update usage_hour set requests = requests + $6, failures = failures + $7, cancelled = cancelled + $8,
-         unpriced = unpriced + $9, estimated = estimated + $10, tokens_input = tokens_input + $11,
-         tokens_input_cached = tokens_input_cached + $12, tokens_cache_written = tokens_cache_written + $13,
-         tokens_output = tokens_output + $14, tokens_reasoning = tokens_reasoning + $15, cost = cost + $16,
-         first_token = $17, whole = $18
+        "update usage_hour set first_token = $6, whole = $7
          where hour = $1 and team = $2 and key = $3 and route = $4 and offer = $5",
     )
     .bind(key.hour)
@@ -150,20 +127,61 @@ async fn merge_rollup(connection: &mut sqlx::PgConnection, key: &RollUpKey, roll
     .bind(&key.key)
     .bind(&key.route)
     .bind(&key.offer)
-    .bind(bigint(rollup.requests))
-    .bind(bigint(rollup.failures))
-    .bind(bigint(rollup.cancelled))
-    .bind(bigint(rollup.unpriced))
-    .bind(bigint(rollup.estimated))
-    .bind(bigint(rollup.tokens.input))
-    .bind(bigint(rollup.tokens.input_cached))
-    .bind(bigint(rollup.tokens.cache_written))
-    .bind(bigint(rollup.tokens.output))
-    .bind(bigint(rollup.tokens.reasoning))
-    .bind(numeric(rollup.cost.amount()))
-    .bind(first_token)
-    .bind(whole)
+    .bind(merged(&stored.first_token, &rollup.first_token)?)
+    .bind(merged(&stored.whole, &rollup.whole)?)
     .execute(connection)
     .await?;
     Ok(())
+}
+
+#[derive(sqlx::FromRow)]
+struct StoredSketches {
+    is_new: bool,
+    first_token: Vec<u8>,
+    whole: Vec<u8>,
+}
+
+/// `xmax` is zero in a row that the statement itself inserted, and the inserting transaction's own otherwise.
+const ADD_SUMS: &str = "insert into usage_hour (hour, team, key, route, offer, requests, failures, cancelled, unpriced,
+    estimated, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, cost, first_token,
+    whole) values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)
+    on conflict (hour, team, key, route, offer) do update set
+    requests = usage_hour.requests + excluded.requests, failures = usage_hour.failures + excluded.failures,
+    cancelled = usage_hour.cancelled + excluded.cancelled, unpriced = usage_hour.unpriced + excluded.unpriced,
+    estimated = usage_hour.estimated + excluded.estimated,
+    tokens_input = usage_hour.tokens_input + excluded.tokens_input,
+    tokens_input_cached = usage_hour.tokens_input_cached + excluded.tokens_input_cached,
+    tokens_cache_written = usage_hour.tokens_cache_written + excluded.tokens_cache_written,
+    tokens_output = usage_hour.tokens_output + excluded.tokens_output,
+    tokens_reasoning = usage_hour.tokens_reasoning + excluded.tokens_reasoning,
+    cost = usage_hour.cost + excluded.cost
+    returning xmax = 0 as is_new, first_token, whole";
+
+async fn add_sums(
+    connection: &mut sqlx::PgConnection,
+    key: &RollUpKey,
+    rollup: &RollUp,
+) -> Result<StoredSketches, StoreError> {
+    let stored = sqlx::query_as(ADD_SUMS)
+        .bind(key.hour)
+        .bind(&key.team)
+        .bind(&key.key)
+        .bind(&key.route)
+        .bind(&key.offer)
+        .bind(bigint(rollup.requests))
+        .bind(bigint(rollup.failures))
+        .bind(bigint(rollup.cancelled))
+        .bind(bigint(rollup.unpriced))
+        .bind(bigint(rollup.estimated))
+        .bind(bigint(rollup.tokens.input))
+        .bind(bigint(rollup.tokens.input_cached))
+        .bind(bigint(rollup.tokens.cache_written))
+        .bind(bigint(rollup.tokens.output))
+        .bind(bigint(rollup.tokens.reasoning))
+        .bind(numeric(rollup.cost.amount()))
+        .bind(rollup.first_token.to_bytes())
+        .bind(rollup.whole.to_bytes())
+        .fetch_one(connection)
+        .await?;
+    Ok(stored)
 }

@@ -60,6 +60,9 @@ pub struct Deadlines {
     pub connect: Duration,
     /// From sending the request to its first event.
     pub first_event: Duration,
+    /// From sending the request to the head of a whole reply. Servers make a whole reply in full before its first byte, so
+    /// it has the whole request's time unless the stage sets `first_event`.
+    pub reply: Duration,
     /// Between two events of a stream.
     pub between_events: Duration,
     /// For the whole request with all its attempts.
@@ -74,6 +77,7 @@ impl Default for Deadlines {
         Self {
             connect: Duration::from_secs(3),
             first_event: Duration::from_secs(60),
+            reply: Duration::from_secs(600),
             between_events: Duration::from_secs(30),
             whole: Duration::from_secs(600),
         }
@@ -87,6 +91,7 @@ impl From<StageDeadlines> for Deadlines {
         Self {
             connect: or(stage.connect_ms, usual.connect),
             first_event: or(stage.first_event_ms, usual.first_event),
+            reply: or(stage.first_event_ms.or(stage.whole_ms), usual.reply),
             between_events: or(stage.between_events_ms, usual.between_events),
             whole: or(stage.whole_ms, usual.whole),
         }

@@ -9,6 +9,7 @@
 //! - [`sketch`]: many durations as one mergeable sketch
 //! - [`rollup`]: the hourly sums
 //! - [`spool_frame`]: an entry as a frame of the spool
+//! - [`summary`]: what happened, in a sentence
 
 pub mod entry;
 pub mod estimate;
@@ -17,4 +18,5 @@ pub mod rate;
 pub mod rollup;
 pub mod sketch;
 pub mod spool_frame;
+pub mod summary;
 pub mod usage;

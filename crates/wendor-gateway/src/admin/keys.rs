@@ -1,0 +1,212 @@
+//! Keys of apps: issued with a label, an expiry and routes; listed; revoked. Their text is shown once.
+
+use std::collections::BTreeSet;
+
+use actix_web::{get, post, web};
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
+use wendor_core::catalog::team::Access;
+use wendor_core::name::{Name, nearest};
+
+use super::principal::Principal;
+use super::problem::{Problem, ProblemDetails};
+use crate::app::App;
+use crate::snapshot::Snapshot;
+
+/// Longest label of a key.
+const LABEL_LENGTH: usize = 100;
+
+/// Which keys.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct KeyFilter {
+    /// Of this team.
+    pub team: Option<String>,
+}
+
+/// A key without its secret.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct KeyLine {
+    /// The part that may be shown.
+    pub id: String,
+    /// Whose it is.
+    pub team: String,
+    /// What it is for.
+    pub label: String,
+    /// The routes it may use; every route of its team when absent.
+    pub routes: Option<Vec<String>>,
+    /// `good`, `revoked` or `expired`.
+    pub state: String,
+    /// When it was issued.
+    pub issued_at: DateTime<Utc>,
+    /// By whom.
+    pub issued_by: String,
+    /// Until when it works.
+    pub expires_at: Option<DateTime<Utc>>,
+    /// Since when it is revoked.
+    pub revoked_at: Option<DateTime<Utc>>,
+}
+
+/// A key to be issued.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewKey {
+    /// For which team.
+    pub team: String,
+    /// What it is for.
+    pub label: String,
+    /// The routes it may use; every route of its team when absent.
+    pub routes: Option<Vec<String>>,
+    /// Until when it works; for ever when absent.
+    pub expires_at: Option<DateTime<Utc>>,
+}
+
+/// A key, shown this once.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct IssuedKey {
+    /// The part that may be shown again.
+    pub id: String,
+    /// The key itself.
+    pub key: String,
+    /// Whose it is.
+    pub team: String,
+    /// Until when it works.
+    pub expires_at: Option<DateTime<Utc>>,
+}
+
+/// A key that was revoked.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RevokedKey {
+    /// Which.
+    pub id: String,
+    /// When.
+    pub revoked_at: DateTime<Utc>,
+}
+
+/// Keys, by team and then newest first.
+#[utoipa::path(tag = "keys", params(KeyFilter), responses((status = 200, body = Vec<KeyLine>, description = "The keys")))]
+#[get("/keys")]
+pub(super) async fn list(
+    principal: Principal,
+    app: web::Data<App>,
+    filter: web::Query<KeyFilter>,
+) -> Result<web::Json<Vec<KeyLine>>, Problem> {
+    let asked = filter.into_inner().team.map(|team| known_team(&app.now_serving(), &team)).transpose()?;
+    let team = principal.narrow(asked)?;
+    let now = app.clock.now();
+    let keys = app.store.keys().await?;
+    let wanted = keys.into_iter().filter(|stored| team.as_ref().is_none_or(|team| *team == stored.key.team));
+    let line = |stored: wendor_store::keys::StoredKey| KeyLine {
+        state: match stored.key.state(now) {
+            KeyState::Good => "good",
+            KeyState::Revoked(_) => "revoked",
+            KeyState::Expired(_) => "expired",
+        }
+        .to_owned(),
+        id: stored.key.id,
+        team: stored.key.team.to_string(),
+        label: stored.key.label,
+        routes: match stored.key.access {
+            Access::AllRoutes => None,
+            Access::Only(routes) => Some(routes.into_iter().map(String::from).collect()),
+        },
+        issued_at: stored.issued_at,
+        issued_by: stored.issued_by,
+        expires_at: stored.key.expires_at,
+        revoked_at: stored.key.revoked_at,
+    };
+    Ok(web::Json(wanted.map(line).collect()))
+}
+
+/// Issue a key.
+#[utoipa::path(tag = "keys", request_body = NewKey, responses(
+    (status = 200, body = IssuedKey, description = "The key, this once"),
+    (status = 404, body = ProblemDetails, description = "No such team")))]
+#[post("/keys")]
+pub(super) async fn issue(
+    principal: Principal,
+    app: web::Data<App>,
+    body: web::Json<NewKey>,
+) -> Result<web::Json<IssuedKey>, Problem> {
+    let new = body.into_inner();
+    let (snapshot, now) = (app.now_serving(), app.clock.now());
+    let team = known_team(&snapshot, &new.team)?;
+    principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("issue keys of team {team}"))?;
+    let access = check(&snapshot, &team, &new, now)?;
+    let (secret, text) = KeyText::mint(KeyKind::App, &rand::random());
+    let NewKey { label, expires_at, .. } = new;
+    let key = AppKey { id: text.id.clone(), team, label, access, expires_at, revoked_at: None };
+    app.store.add_key(&text, &key, &principal.name, now).await?;
+    app.look_again.notify_one();
+    tracing::info!(key = key.id, team = %key.team, by = principal.name, "key issued");
+    let (id, team) = (key.id, key.team.to_string());
+    Ok(web::Json(IssuedKey { id, key: secret.expose().to_owned(), team, expires_at }))
+}
+
+/// Revoke a key. It is refused everywhere within a second.
+#[utoipa::path(tag = "keys", responses(
+    (status = 200, body = RevokedKey, description = "Revoked, now or before"),
+    (status = 404, body = ProblemDetails, description = "No such key")))]
+#[post("/keys/{id}/revoke")]
+pub(super) async fn revoke(
+    principal: Principal,
+    app: web::Data<App>,
+    id: web::Path<String>,
+) -> Result<web::Json<RevokedKey>, Problem> {
+    let id = id.into_inner();
+    let keys = app.store.keys().await?;
+    let ids = keys.iter().map(|stored| stored.key.id.as_str());
+    let missing = || Problem::NoSuch { what: "key", name: id.clone(), nearest: nearest(&id, ids).map(str::to_owned) };
+    let team = keys.iter().find(|stored| stored.key.id == id).map(|stored| &stored.key.team).ok_or_else(missing)?;
+    principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("revoke keys of team {team}"))?;
+    let revoked_at = app.store.revoke_key(&id, &principal.name, app.clock.now()).await?;
+    app.look_again.notify_one();
+    tracing::info!(key = id, by = principal.name, "key revoked");
+    Ok(web::Json(RevokedKey { id, revoked_at }))
+}
+
+/// The team of that name.
+pub(super) fn known_team(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    let teams = &snapshot.catalogue.teams;
+    let missing = || {
+        let nearest = nearest(name, teams.keys().map(Name::as_str)).map(str::to_owned);
+        Problem::NoSuch { what: "team", name: name.to_owned(), nearest }
+    };
+    teams.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
+}
+
+/// The route of that name.
+pub(super) fn known_route(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    let routes = &snapshot.catalogue.routes;
+    let missing = || {
+        let nearest = nearest(name, routes.keys().map(Name::as_str)).map(str::to_owned);
+        Problem::NoSuch { what: "route", name: name.to_owned(), nearest }
+    };
+    routes.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
+}
+
+fn check(snapshot: &Snapshot, team: &Name, new: &NewKey, now: DateTime<Utc>) -> Result<Access, Problem> {
+    let bad = |field, message: &str| Problem::BadValue { field, message: message.to_owned() };
+    if new.label.trim().is_empty() || new.label.chars().count() > LABEL_LENGTH {
+        return Err(bad("label", "say what the key is for, in 1 to 100 characters"));
+    }
+    if new.expires_at.is_some_and(|at| at <= now) {
+        return Err(bad("expires_at", "lies in the past: the key would never work"));
+    }
+    let Some(routes) = &new.routes else { return Ok(Access::AllRoutes) };
+    if routes.is_empty() {
+        return Err(bad(
+            "routes",
+            "a key without any route would never work: name one, or leave it out for all of the team's",
+        ));
+    }
+    let known = routes.iter().map(|route| known_route(snapshot, route)).collect::<Result<BTreeSet<Name>, _>>()?;
+    let of_team =
+        |route: &&Name| snapshot.catalogue.teams.get(team).is_some_and(|team| team.access.allows(route.as_str()));
+    match known.iter().find(|route| !of_team(route)) {
+        Some(route) => Err(bad("routes", &format!("team {team} may not use {route}"))),
+        None => Ok(Access::Only(known)),
+    }
+}

@@ -1,0 +1,108 @@
+//! The management API under `/manage/v1`: thin handlers, each with a [`Principal`](principal::Principal), described by OpenAPI.
+//!
+//! [`routes`] is the whole API on one screen. A handler extracts, authorises, makes one call and maps the answer; errors are
+//! [`Problem`](problem::Problem)s (RFC 9457). What it shows of money is text with all its digits.
+//!
+//! - [`session`]: signing in, who am I, tokens, password; [`people`]: who there is
+//! - [`keys`], [`teams`], [`routes_view`], [`upstreams`]: what is configured and how it is doing
+//! - [`catalogue`]: the catalogue as a file, and its revisions
+//! - [`usage`], [`requests`]: figures and what they are made of
+//! - [`operations`]: the spool, refusals
+
+pub mod catalogue;
+pub mod keys;
+pub mod operations;
+pub mod people;
+pub mod principal;
+pub mod problem;
+pub mod requests;
+pub mod routes_view;
+pub mod session;
+pub mod teams;
+pub mod upstreams;
+pub mod usage;
+
+use actix_web::{App as WebApp, HttpResponse, get, web};
+use utoipa::OpenApi;
+use utoipa_actix_web::service_config::ServiceConfig;
+use utoipa_actix_web::{AppExt, scope};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Wendor management API", description = "Upstreams, routes, teams, keys, figures and requests of a Wendor installation."),
+    modifiers(&BearerToken)
+)]
+struct About;
+
+/// Every call but signing in takes a person's token.
+struct BearerToken;
+
+impl utoipa::Modify for BearerToken {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityRequirement, SecurityScheme};
+        let components = openapi.components.get_or_insert_with(Default::default);
+        components.add_security_scheme("token", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
+        openapi.security = Some(vec![SecurityRequirement::new("token", Vec::<String>::new())]);
+    }
+}
+
+/// The OpenAPI document, made once.
+#[derive(Debug)]
+pub struct Document(String);
+
+impl Document {
+    /// Makes it from the handlers.
+    ///
+    /// # Panics
+    /// Never: the document has a JSON form.
+    #[must_use]
+    pub fn make() -> Self {
+        let (_, document) =
+            WebApp::new().into_utoipa_app().openapi(About::openapi()).configure(routes).split_for_parts();
+        Self(document.to_pretty_json().expect("the document has a JSON form"))
+    }
+
+    /// The document as JSON.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+/// The OpenAPI document of this API.
+#[utoipa::path(tag = "about", responses((status = 200, description = "This document")), security(()))]
+#[get("/openapi.json")]
+pub(super) async fn openapi_document(document: web::Data<Document>) -> HttpResponse {
+    HttpResponse::Ok().content_type("application/json").body(document.as_str().to_owned())
+}
+
+/// The whole API.
+pub fn routes(config: &mut ServiceConfig) {
+    config.service(
+        scope::scope("/manage/v1")
+            .service(openapi_document)
+            .service(session::sign_in)
+            .service(session::me)
+            .service(session::set_password)
+            .service(session::list_tokens)
+            .service(session::issue_token)
+            .service(session::end_token)
+            .service(people::list)
+            .service(people::add)
+            .service(keys::list)
+            .service(keys::issue)
+            .service(keys::revoke)
+            .service(teams::list)
+            .service(routes_view::list)
+            .service(upstreams::list)
+            .service(catalogue::export)
+            .service(catalogue::diff)
+            .service(catalogue::apply)
+            .service(catalogue::revisions)
+            .service(usage::usage)
+            .service(requests::list)
+            .service(requests::show)
+            .service(operations::spool)
+            .service(operations::refusals),
+    );
+}

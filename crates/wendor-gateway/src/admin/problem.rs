@@ -1,0 +1,164 @@
+//! What the management API says when it cannot do what it was asked: RFC 9457 problem details, from one exhaustive match.
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, ResponseError};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wendor_store::StoreError;
+
+/// Why a call was not done.
+#[derive(Debug, thiserror::Error)]
+pub enum Problem {
+    /// Nobody is signed in, or not any more.
+    #[error("{0}")]
+    NotSignedIn(String),
+    /// The principal's role does not reach that far.
+    #[error("{0}")]
+    NotAllowed(String),
+    /// A value cannot be taken.
+    #[error("`{field}`: {message}")]
+    BadValue {
+        /// Which.
+        field: &'static str,
+        /// What is wrong and what to do.
+        message: String,
+    },
+    /// The catalogue file has problems.
+    #[error("the catalogue has {} problem(s)", .0.len())]
+    BadCatalogue(Vec<wendor_core::catalog::file::Problem>),
+    /// There is no such thing.
+    #[error("there is no {what} `{name}`{}", nearest_words(.nearest.as_deref()))]
+    NoSuch {
+        /// What kind of thing.
+        what: &'static str,
+        /// The name asked for.
+        name: String,
+        /// The nearest that there is.
+        nearest: Option<String>,
+    },
+    /// It is in the way of what there is.
+    #[error("{0}")]
+    Conflict(String),
+    /// The database is away.
+    #[error("the records cannot be reached at the moment ({0}); requests are served all the same, try again soon")]
+    RecordsAway(String),
+    /// A fault of Wendor's own. What it was stands in the log.
+    #[error("something failed inside Wendor; its log says what")]
+    Internal,
+}
+
+fn nearest_words(nearest: Option<&str>) -> String {
+    nearest.map_or_else(String::new, |near| format!("; nearest: `{near}`"))
+}
+
+/// Problem details (RFC 9457).
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct ProblemDetails {
+    /// The kind of problem.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The kind in words.
+    pub title: String,
+    /// HTTP status.
+    pub status: u16,
+    /// What was wrong, with which value, and what to do.
+    pub detail: String,
+    /// The field that it is about.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+    /// Problems of a catalogue file, each with its place.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub problems: Vec<CatalogueProblem>,
+}
+
+/// One problem of a catalogue file.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct CatalogueProblem {
+    /// Line, from 1.
+    pub line: usize,
+    /// Column, from 1.
+    pub column: usize,
+    /// Where in the document.
+    pub path: String,
+    /// What is wrong and what to do.
+    pub message: String,
+}
+
+impl Problem {
+    fn kind(&self) -> (StatusCode, &'static str, &'static str) {
+        match self {
+            Self::NotSignedIn(_) => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
+            Self::NotAllowed(_) => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
+            Self::BadValue { .. } => (StatusCode::BAD_REQUEST, "bad-value", "A value cannot be taken"),
+            Self::BadCatalogue(_) => (StatusCode::UNPROCESSABLE_ENTITY, "bad-catalogue", "The catalogue has problems"),
+            Self::NoSuch { .. } => (StatusCode::NOT_FOUND, "no-such-thing", "No such thing"),
+            Self::Conflict(_) => (StatusCode::CONFLICT, "conflict", "In the way of what there is"),
+            Self::RecordsAway(_) => (StatusCode::SERVICE_UNAVAILABLE, "records-away", "The records cannot be reached"),
+            Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "A fault of Wendor's own"),
+        }
+    }
+}
+
+impl ResponseError for Problem {
+    fn status_code(&self) -> StatusCode {
+        self.kind().0
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let (status, kind, title) = self.kind();
+        let field = if let Self::BadValue { field, .. } = self { Some((*field).to_owned()) } else { None };
+        let problems = if let Self::BadCatalogue(problems) = self { problems.as_slice() } else { &[] };
+        let details = ProblemDetails {
+            kind: format!("urn:wendor:problem:{kind}"),
+            title: title.to_owned(),
+            status: status.as_u16(),
+            detail: self.to_string(),
+            field,
+            problems: problems.iter().map(CatalogueProblem::from).collect(),
+        };
+        HttpResponse::build(status).content_type("application/problem+json").json(details)
+    }
+}
+
+impl From<&wendor_core::catalog::file::Problem> for CatalogueProblem {
+    fn from(problem: &wendor_core::catalog::file::Problem) -> Self {
+        Self {
+            line: problem.line,
+            column: problem.column,
+            path: problem.path.clone(),
+            message: problem.message.clone(),
+        }
+    }
+}
+
+impl From<StoreError> for Problem {
+    fn from(error: StoreError) -> Self {
+        match error {
+            StoreError::Away(source) => Self::RecordsAway(source.to_string()),
+            StoreError::Missing { what, name } => Self::NoSuch { what, name, nearest: None },
+            StoreError::Exists { .. } | StoreError::Overtaken { .. } => Self::Conflict(error.to_string()),
+            StoreError::SchemaTooNew { .. }
+            | StoreError::Migration(_)
+            | StoreError::Unreadable { .. }
+            | StoreError::Refused(_) => {
+                tracing::error!(%error, "a call to the management API failed");
+                Self::Internal
+            }
+        }
+    }
+}
+
+/// A reader of JSON bodies that answers with problem details.
+#[must_use]
+pub fn json_config() -> actix_web::web::JsonConfig {
+    actix_web::web::JsonConfig::default().limit(4 * 1024 * 1024).error_handler(|error, _request| {
+        Problem::BadValue { field: "body", message: format!("cannot be read: {error}") }.into()
+    })
+}
+
+/// A reader of query strings that answers with problem details.
+#[must_use]
+pub fn query_config() -> actix_web::web::QueryConfig {
+    actix_web::web::QueryConfig::default()
+        .error_handler(|error, _request| Problem::BadValue { field: "query", message: error.to_string() }.into())
+}

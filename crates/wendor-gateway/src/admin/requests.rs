@@ -1,0 +1,395 @@
+//! Requests: a page of them by any filter, and one of them with all that is known.
+
+use std::collections::BTreeMap;
+
+use actix_web::{get, web};
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use wendor_core::metering::entry::{Attempt, End, LedgerEntry, RequestChange, RequestDetail};
+use wendor_core::metering::money::Money;
+use wendor_core::metering::rate::{Cost, Rate};
+use wendor_core::metering::summary;
+use wendor_core::metering::usage::Counted;
+use wendor_core::name::OfferName;
+use wendor_core::request_id::RequestId;
+use wendor_core::routing::failure::FailureKind;
+use wendor_core::routing::plan::{PlannedOffer, Standing};
+use wendor_store::requests::{PageMark, RequestFilter};
+
+use super::keys::{known_route, known_team};
+use super::principal::{PersonOrApp, Principal};
+use super::problem::{Problem, ProblemDetails};
+use super::routes_view::pick_word;
+use super::usage::TokenLine;
+use crate::app::App;
+
+/// Requests of a page when nothing else is asked for.
+const PAGE: i64 = 50;
+
+/// Which requests.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct RequestParams {
+    /// Arrived at or after.
+    pub from: Option<DateTime<Utc>>,
+    /// Arrived before.
+    pub to: Option<DateTime<Utc>>,
+    /// On this day, UTC.
+    pub day: Option<chrono::NaiveDate>,
+    /// Of this team.
+    pub team: Option<String>,
+    /// By the key of this id.
+    pub key: Option<String>,
+    /// To this route.
+    pub route: Option<String>,
+    /// Answered, or tried last, at this offer.
+    pub offer: Option<String>,
+    /// In this run.
+    pub run: Option<String>,
+    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`.
+    pub end: Option<String>,
+    /// The last attempt failed of this kind.
+    pub failure: Option<String>,
+    /// At most so many; 50 when absent, 1000 at most.
+    pub limit: Option<i64>,
+    /// `next` of the page before.
+    pub after: Option<String>,
+}
+
+/// One request in a list.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RequestLine {
+    /// Its id.
+    pub id: String,
+    /// When it arrived.
+    pub at: DateTime<Utc>,
+    /// Who pays.
+    pub team: String,
+    /// Id of the key.
+    pub key: String,
+    /// The route.
+    pub route: String,
+    /// The offer that answered, or was tried last.
+    pub offer: Option<String>,
+    /// Attempts made.
+    pub attempts: u32,
+    /// Whether as a stream.
+    pub streamed: bool,
+    /// How it ended.
+    pub end: String,
+    /// What the last attempt failed of.
+    pub failure: Option<String>,
+    /// Tokens.
+    pub tokens: TokenLine,
+    /// Whether the tokens are estimated.
+    pub estimated: bool,
+    /// What it cost, all digits; unpriced when absent.
+    pub cost: Option<String>,
+    /// When the first attempt began, in milliseconds from its arrival.
+    pub admitted_ms: u64,
+    /// When the attempt that answered began.
+    pub answering_ms: Option<u64>,
+    /// When the first token was there.
+    pub first_token_ms: Option<u64>,
+    /// When all was over.
+    pub whole_ms: u64,
+    /// The app's `wendor-run`.
+    pub run: Option<String>,
+    /// The app's `wendor-step`.
+    pub step: Option<String>,
+    /// The app's `wendor-labels`.
+    pub labels: BTreeMap<String, String>,
+    /// The revision in force.
+    pub revision: i64,
+}
+
+/// A page of requests.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RequestPage {
+    /// Newest first.
+    pub requests: Vec<RequestLine>,
+    /// Code of the currency.
+    pub currency: String,
+    /// Goes on after this page, as `after`; nothing follows when absent.
+    pub next: Option<String>,
+}
+
+/// One line of a cost.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct CostLine {
+    /// The kind of token.
+    pub kind: String,
+    /// How many.
+    pub tokens: u64,
+    /// Per million.
+    pub per_million: String,
+    /// Their product over a million.
+    pub amount: String,
+}
+
+/// A cost as a sum.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct CostSum {
+    /// Kinds that were used.
+    pub lines: Vec<CostLine>,
+    /// Together.
+    pub total: String,
+    /// First day of the rate.
+    pub rate_from: Option<chrono::NaiveDate>,
+    /// What was reserved for it at most.
+    pub reserved: Option<String>,
+}
+
+/// One try.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct AttemptLine {
+    /// Where.
+    pub offer: String,
+    /// When it began, in milliseconds from the request's arrival.
+    pub began_ms: u64,
+    /// When it ended.
+    pub ended_ms: u64,
+    /// What it failed of; it answered when absent.
+    pub failure: Option<String>,
+    /// What was seen.
+    pub detail: Option<String>,
+}
+
+/// One offer of the plan.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlanLine {
+    /// The stage, from 1.
+    pub stage: usize,
+    /// How that stage picks.
+    pub pick: String,
+    /// The offer.
+    pub offer: String,
+    /// Whether its turn could come.
+    pub taken: bool,
+    /// Why, or why not.
+    pub reason: String,
+    /// What the request would have cost there at most.
+    pub expected_cost: Option<String>,
+}
+
+/// What was changed of the request on the way.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangedLine {
+    /// Which member.
+    pub member: String,
+    /// As the app sent it.
+    pub before: String,
+    /// As the upstream got it.
+    pub after: String,
+}
+
+/// One request with all that is known.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RequestShown {
+    /// Its line.
+    pub request: RequestLine,
+    /// What happened, in a sentence or two.
+    pub summary: String,
+    /// What its key is for.
+    pub key_label: Option<String>,
+    /// Code of the currency.
+    pub currency: String,
+    /// What it cost, as a sum; unpriced when absent.
+    pub cost: Option<CostSum>,
+    /// The attempts, in order.
+    pub attempts: Vec<AttemptLine>,
+    /// The plan as it was made.
+    pub plan: Vec<PlanLine>,
+    /// What was changed on the way.
+    pub changes: Vec<ChangedLine>,
+    /// Whether plan and attempts are still kept.
+    pub detail_kept: bool,
+}
+
+/// A page of requests, newest first.
+#[utoipa::path(tag = "figures", params(RequestParams), responses((status = 200, body = RequestPage, description = "The page")))]
+#[get("/requests")]
+pub(super) async fn list(
+    principal: Principal,
+    app: web::Data<App>,
+    params: web::Query<RequestParams>,
+) -> Result<web::Json<RequestPage>, Problem> {
+    let params = params.into_inner();
+    let filter = read(&principal, &app, &params)?;
+    let mark = params.after.as_deref().map(read_mark).transpose()?;
+    let limit = params.limit.unwrap_or(PAGE).clamp(1, wendor_store::requests::MAX_PAGE);
+    let entries = app.store.requests(&filter, mark.as_ref(), limit).await?;
+    let is_full = i64::try_from(entries.len()).is_ok_and(|length| length == limit);
+    let next = entries.last().filter(|_| is_full).map(|last| format!("{}_{}", last.at.to_rfc3339(), last.entry_id));
+    let currency = app.now_serving().catalogue.currency.clone();
+    Ok(web::Json(RequestPage { requests: entries.iter().map(request_line).collect(), currency, next }))
+}
+
+/// One request: to whoever may see its team, and to the key that asked it.
+#[utoipa::path(tag = "figures", responses(
+    (status = 200, body = RequestShown, description = "The request"),
+    (status = 404, body = ProblemDetails, description = "No such request")))]
+#[get("/requests/{id}")]
+pub(super) async fn show(
+    caller: PersonOrApp,
+    app: web::Data<App>,
+    id: web::Path<String>,
+) -> Result<web::Json<RequestShown>, Problem> {
+    let missing = || Problem::NoSuch { what: "request", name: id.to_string(), nearest: None };
+    let wanted = RequestId::parse(&id).ok_or_else(missing)?;
+    // Memory first: an app asks right after its stream, and the database may be away.
+    let found = match app.recent.request(&wanted) {
+        Some(settled) => Some((settled.entry.clone(), Some(settled.detail.clone()))),
+        None => app.store.request(&wanted).await?,
+    };
+    let (entry, detail) = found.ok_or_else(missing)?;
+    let may_see = match &caller {
+        PersonOrApp::Person(principal) => principal.standing.can_see(entry.team.as_str()),
+        PersonOrApp::App(key) => key.id == entry.key,
+    };
+    // Of another team's request not even its existence is told.
+    if !may_see {
+        return Err(missing());
+    }
+    Ok(web::Json(shown(&app, &entry, detail)))
+}
+
+fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<RequestFilter, Problem> {
+    let bad = |field, message: String| Problem::BadValue { field, message };
+    let snapshot = app.now_serving();
+    let team = params.team.as_deref().map(|team| known_team(&snapshot, team)).transpose()?;
+    let words = |all: Vec<&str>| all.join(", ");
+    let end = |text: &str| {
+        let known = || words(End::ALL.iter().map(|end| end.as_str()).collect());
+        End::parse(text).ok_or_else(|| bad("end", format!("`{text}` is none of {}", known())))
+    };
+    let failure = |text: &str| {
+        let known = || words(FailureKind::ALL.iter().map(|kind| kind.as_str()).collect());
+        FailureKind::parse(text).ok_or_else(|| bad("failure", format!("`{text}` is none of {}", known())))
+    };
+    let offer = params.offer.as_deref().map(OfferName::parse).transpose();
+    let day_start = params.day.map(|day| day.and_time(chrono::NaiveTime::MIN).and_utc());
+    Ok(RequestFilter {
+        from: params.from.max(day_start),
+        to: day_start.map(|start| start + chrono::TimeDelta::days(1)).or(params.to),
+        team: principal.narrow(team)?,
+        key: params.key.clone(),
+        route: params.route.as_deref().map(|route| known_route(&snapshot, route)).transpose()?,
+        offer: offer.map_err(|error| bad("offer", error.to_string()))?,
+        run: params.run.clone(),
+        end: params.end.as_deref().map(end).transpose()?,
+        failure: params.failure.as_deref().map(failure).transpose()?,
+    })
+}
+
+fn read_mark(text: &str) -> Result<PageMark, Problem> {
+    let bad = || Problem::BadValue { field: "after", message: "has to be `next` of a page before".to_owned() };
+    let (at, entry_id) = text.split_once('_').ok_or_else(bad)?;
+    // A plus sign of an offset reads as a space in a query string.
+    let at = DateTime::parse_from_rfc3339(&at.replace(' ', "+")).map_err(|_| bad())?;
+    Ok(PageMark { at: at.to_utc(), entry_id: entry_id.to_owned() })
+}
+
+fn request_line(entry: &LedgerEntry) -> RequestLine {
+    RequestLine {
+        id: entry.request.to_string(),
+        at: entry.at,
+        team: entry.team.to_string(),
+        key: entry.key.clone(),
+        route: entry.route.to_string(),
+        offer: entry.offer.as_ref().map(ToString::to_string),
+        attempts: entry.attempts,
+        streamed: entry.streamed,
+        end: entry.end.as_str().to_owned(),
+        failure: entry.failure.map(|kind| kind.as_str().to_owned()),
+        tokens: entry.tokens.into(),
+        estimated: entry.counted == Counted::Estimated,
+        cost: entry.cost.map(|cost| cost.total().to_string()),
+        admitted_ms: entry.latency.admitted_ms,
+        answering_ms: entry.latency.answering_ms,
+        first_token_ms: entry.latency.first_token_ms,
+        whole_ms: entry.latency.whole_ms,
+        run: entry.run.clone(),
+        step: entry.step.clone(),
+        labels: entry.labels.clone(),
+        revision: entry.revision,
+    }
+}
+
+fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> RequestShown {
+    let snapshot = app.now_serving();
+    let key_label = snapshot.keys.values().find(|key| key.id == entry.key).map(|key| key.label.clone());
+    let detail_kept = detail.is_some();
+    let RequestDetail { plan, attempts, changes, rate, reserved_cost } = detail.unwrap_or_default();
+    let cost = entry.cost.map(|cost| cost_sum(entry, cost, rate.as_ref(), reserved_cost));
+    RequestShown {
+        request: request_line(entry),
+        summary: summary::of(entry, key_label.as_deref()),
+        key_label,
+        currency: snapshot.catalogue.currency.clone(),
+        cost,
+        attempts: attempts.into_iter().map(attempt_line).collect(),
+        plan: plan.offers.into_iter().map(plan_line).collect(),
+        changes: changes.into_iter().map(changed_line).collect(),
+        detail_kept,
+    }
+}
+
+fn cost_sum(entry: &LedgerEntry, cost: Cost, rate: Option<&Rate>, reserved: Option<Money>) -> CostSum {
+    let tokens = entry.tokens;
+    let of_kind = |kind: &str, tokens: u64, per_million: Option<rust_decimal::Decimal>, amount: Money| CostLine {
+        kind: kind.to_owned(),
+        tokens,
+        per_million: per_million.map(|value| value.to_string()).unwrap_or_default(),
+        amount: amount.to_string(),
+    };
+    let per = |pick: fn(&Rate) -> rust_decimal::Decimal| rate.map(pick);
+    let lines = [
+        of_kind("input", tokens.input, per(|rate| rate.input), cost.input),
+        of_kind(
+            "input, cached",
+            tokens.input_cached,
+            per(|rate| rate.input_cached.unwrap_or(rate.input)),
+            cost.input_cached,
+        ),
+        of_kind(
+            "cache written",
+            tokens.cache_written,
+            per(|rate| rate.cache_written.unwrap_or(rate.input)),
+            cost.cache_written,
+        ),
+        of_kind("output", tokens.output, per(|rate| rate.output), cost.output),
+    ];
+    CostSum {
+        lines: lines.into_iter().filter(|line| line.tokens > 0).collect(),
+        total: cost.total().to_string(),
+        rate_from: rate.map(|rate| rate.effective_on),
+        reserved: reserved.map(|amount| amount.to_string()),
+    }
+}
+
+fn attempt_line(attempt: Attempt) -> AttemptLine {
+    AttemptLine {
+        offer: attempt.offer.to_string(),
+        began_ms: attempt.began_ms,
+        ended_ms: attempt.ended_ms,
+        failure: attempt.failure.as_ref().map(|failure| failure.kind.to_string()),
+        detail: attempt.failure.map(|failure| failure.detail),
+    }
+}
+
+fn plan_line(planned: PlannedOffer) -> PlanLine {
+    PlanLine {
+        stage: planned.stage,
+        pick: pick_word(planned.pick).to_owned(),
+        offer: planned.offer.to_string(),
+        taken: planned.standing == Standing::Taken,
+        reason: planned.reason,
+        expected_cost: planned.expected_cost.map(|cost| cost.to_string()),
+    }
+}
+
+fn changed_line(change: RequestChange) -> ChangedLine {
+    ChangedLine { member: change.member, before: change.before, after: change.after }
+}

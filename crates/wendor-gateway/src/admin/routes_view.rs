@@ -1,0 +1,99 @@
+//! Routes: what a name leads to, stage by stage, and who may use it.
+
+use actix_web::{get, web};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wendor_core::catalog::route::{Deadlines, Pick, Route, Stage};
+use wendor_core::name::Name;
+
+use super::principal::Principal;
+use crate::app::App;
+
+/// An offer in a stage.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct StageOfferLine {
+    /// `upstream/model`.
+    pub offer: String,
+    /// Its weight when picked by share.
+    pub share: Option<u32>,
+}
+
+/// A stage.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct StageLine {
+    /// Its offers.
+    pub offers: Vec<StageOfferLine>,
+    /// `share`, `room`, `speed` or `cost`.
+    pub pick: String,
+    /// The failure kinds after which the next offer is tried.
+    pub moves_on: Vec<String>,
+    /// Deadlines in force, in milliseconds.
+    pub connect_ms: u64,
+    /// From sending the request to its first event.
+    pub first_event_ms: u64,
+    /// Between two events.
+    pub between_events_ms: u64,
+    /// For the whole request.
+    pub whole_ms: u64,
+}
+
+/// A route.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct RouteLine {
+    /// The name that apps put in `model`.
+    pub name: String,
+    /// Its stages, in order.
+    pub stages: Vec<StageLine>,
+    /// The teams that may use it.
+    pub teams: Vec<String>,
+}
+
+/// The word of a way to pick.
+#[must_use]
+pub fn pick_word(pick: Pick) -> &'static str {
+    match pick {
+        Pick::Share => "share",
+        Pick::Room => "room",
+        Pick::Speed => "speed",
+        Pick::Cost => "cost",
+    }
+}
+
+/// Routes by name.
+#[utoipa::path(tag = "routes", responses((status = 200, body = Vec<RouteLine>, description = "The routes that may be seen")))]
+#[get("/routes")]
+pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json<Vec<RouteLine>> {
+    let snapshot = app.now_serving();
+    let teams_of = |route: &Name| -> Vec<String> {
+        let teams = snapshot.catalogue.teams.iter();
+        let allowed = teams
+            .filter(|(name, team)| team.access.allows(route.as_str()) && principal.standing.can_see(name.as_str()));
+        allowed.map(|(name, _)| name.to_string()).collect()
+    };
+    let line = |(name, route): (&Name, &Route)| RouteLine {
+        name: name.to_string(),
+        stages: route.stages.iter().map(stage_line).collect(),
+        teams: teams_of(name),
+    };
+    let sees_all = principal.standing.only_team().is_none();
+    let lines = snapshot.catalogue.routes.iter().map(line).filter(|line| sees_all || !line.teams.is_empty());
+    web::Json(lines.collect())
+}
+
+fn stage_line(stage: &Stage) -> StageLine {
+    let deadlines: Deadlines = stage.deadlines.into();
+    let millis = |time: std::time::Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
+    let offers = stage.offers.iter().map(|entry| StageOfferLine {
+        offer: entry.offer.to_string(),
+        share: entry.share.map(std::num::NonZeroU32::get),
+    });
+    StageLine {
+        offers: offers.collect(),
+        pick: pick_word(stage.pick).to_owned(),
+        moves_on: stage.moves_on.iter().map(ToString::to_string).collect(),
+        connect_ms: millis(deadlines.connect),
+        first_event_ms: millis(deadlines.first_event),
+        between_events_ms: millis(deadlines.between_events),
+        whole_ms: millis(deadlines.whole),
+    }
+}

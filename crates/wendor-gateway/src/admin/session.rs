@@ -1,0 +1,225 @@
+//! Signing in with a one-time text or a password, who am I, and a person's own tokens.
+
+use actix_web::{HttpResponse, delete, get, post, web};
+use argon2::password_hash::phc::PasswordHash;
+use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+use chrono::{DateTime, TimeDelta, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wendor_core::catalog::key::{KeyKind, KeyText};
+use wendor_store::people::{NewToken, TokenKind};
+
+use super::principal::Principal;
+use super::problem::{Problem, ProblemDetails};
+use crate::app::App;
+
+/// How long a session lasts: a working day.
+const SESSION: TimeDelta = TimeDelta::hours(12);
+
+/// Shortest password.
+const PASSWORD_LENGTH: usize = 12;
+
+/// How someone signs in: with `one_time`, or with `name` and `password`.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SignIn {
+    /// The text that `wendor person add` printed; works once.
+    pub one_time: Option<String>,
+    /// The person's name.
+    pub name: Option<String>,
+    /// Their password.
+    pub password: Option<String>,
+}
+
+/// A token, shown this once.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct IssuedToken {
+    /// The part that may be shown again.
+    pub id: String,
+    /// The token itself.
+    pub token: String,
+    /// Whose it is.
+    pub person: String,
+    /// Until when it works; for ever when absent.
+    pub expires_at: Option<DateTime<Utc>>,
+}
+
+/// Who calls.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Me {
+    /// The person's name.
+    pub name: String,
+    /// `owner`, `operator`, `lead` or `viewer`.
+    pub role: String,
+    /// The team of a lead or viewer.
+    pub team: Option<String>,
+}
+
+/// A token to be issued.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewPersonalToken {
+    /// What it is for.
+    pub label: String,
+    /// Until when it works; for ever when absent.
+    pub expires_at: Option<DateTime<Utc>>,
+}
+
+/// A token without its secret.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct TokenLine {
+    /// The part that may be shown.
+    pub id: String,
+    /// `session` or `personal`.
+    pub kind: String,
+    /// What it is for.
+    pub label: String,
+    /// When it was issued.
+    pub issued_at: DateTime<Utc>,
+    /// Until when it works.
+    pub expires_at: Option<DateTime<Utc>>,
+    /// Since when it does not.
+    pub ended_at: Option<DateTime<Utc>>,
+}
+
+/// A password to be set.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewPassword {
+    /// The password.
+    pub password: String,
+}
+
+/// Makes and keeps a token.
+pub(super) async fn issue(app: &App, token: NewToken<'_>) -> Result<IssuedToken, Problem> {
+    let (secret, text) = KeyText::mint(KeyKind::Person, &rand::random());
+    app.store.add_token(&text, &token).await?;
+    let (person, expires_at) = (token.person.to_owned(), token.expires_at);
+    Ok(IssuedToken { id: text.id, token: secret.expose().to_owned(), person, expires_at })
+}
+
+/// Sign in.
+#[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
+    (status = 200, body = IssuedToken, description = "A session's token"),
+    (status = 401, body = ProblemDetails, description = "Not these")))]
+#[post("/sign-in")]
+pub(super) async fn sign_in(app: web::Data<App>, body: web::Json<SignIn>) -> Result<web::Json<IssuedToken>, Problem> {
+    let now = app.clock.now();
+    let person = match body.into_inner() {
+        SignIn { one_time: Some(text), name: None, password: None } => with_one_time(&app, &text, now).await?,
+        SignIn { one_time: None, name: Some(name), password: Some(password) } => {
+            with_password(&app, name, password).await?
+        }
+        SignIn { .. } => {
+            return Err(Problem::BadValue {
+                field: "body",
+                message: "send `one_time`, or `name` and `password`".to_owned(),
+            });
+        }
+    };
+    let token =
+        NewToken { person: &person, kind: TokenKind::Session, label: "", at: now, expires_at: Some(now + SESSION) };
+    issue(&app, token).await.map(web::Json)
+}
+
+async fn with_one_time(app: &App, text: &str, now: DateTime<Utc>) -> Result<String, Problem> {
+    let text = KeyText::parse(KeyKind::Person, text.trim()).map_err(|_| {
+        Problem::NotSignedIn("this one-time sign-in is mistyped or cut; copy it again in full".to_owned())
+    })?;
+    let used = || {
+        Problem::NotSignedIn(
+            "this one-time sign-in was used or has expired; `wendor person sign-in NAME` on the server makes another"
+                .to_owned(),
+        )
+    };
+    app.store.use_one_time(&text, now).await?.ok_or_else(used)
+}
+
+async fn with_password(app: &App, name: String, password: String) -> Result<String, Problem> {
+    let stored = app.store.password_hash(&name).await?;
+    // Hashing takes some 40 ms of a core: never on a worker. Someone unknown costs as much as someone known.
+    let is_right = web::block(move || match stored.as_deref().map(PasswordHash::new) {
+        Some(Ok(hash)) => Argon2::default().verify_password(password.as_bytes(), &hash).is_ok(),
+        Some(Err(_)) | None => {
+            let _same_time = Argon2::default().hash_password(password.as_bytes());
+            false
+        }
+    });
+    let is_right = is_right.await.map_err(|_| Problem::Internal)?;
+    let wrong = || Problem::NotSignedIn("no person has this name and password".to_owned());
+    is_right.then_some(name).ok_or_else(wrong)
+}
+
+/// Who the token belongs to.
+#[utoipa::path(tag = "session", responses((status = 200, body = Me, description = "The person")))]
+#[get("/me")]
+pub(super) async fn me(principal: Principal) -> web::Json<Me> {
+    let team = principal.standing.team.as_ref().map(ToString::to_string);
+    web::Json(Me { name: principal.name, role: principal.standing.role.as_str().to_owned(), team })
+}
+
+/// Set one's own password.
+#[utoipa::path(tag = "session", request_body = NewPassword, responses((status = 204, description = "Set")))]
+#[post("/me/password")]
+pub(super) async fn set_password(
+    principal: Principal,
+    app: web::Data<App>,
+    body: web::Json<NewPassword>,
+) -> Result<HttpResponse, Problem> {
+    let password = body.into_inner().password;
+    if password.chars().count() < PASSWORD_LENGTH {
+        return Err(Problem::BadValue {
+            field: "password",
+            message: format!("has to have at least {PASSWORD_LENGTH} characters"),
+        });
+    }
+    let hash = web::block(move || Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()));
+    let hash = hash.await.map_err(|_| Problem::Internal)?.map_err(|_| Problem::Internal)?;
+    app.store.set_password_hash(&principal.name, &hash).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// One's own tokens and sessions.
+#[utoipa::path(tag = "session", responses((status = 200, body = Vec<TokenLine>, description = "Newest first")))]
+#[get("/tokens")]
+pub(super) async fn list_tokens(
+    principal: Principal,
+    app: web::Data<App>,
+) -> Result<web::Json<Vec<TokenLine>>, Problem> {
+    let tokens = app.store.tokens_of(&principal.name).await?;
+    let line = |token: wendor_store::people::PersonToken| TokenLine {
+        id: token.id,
+        kind: token.kind,
+        label: token.label,
+        issued_at: token.issued_at,
+        expires_at: token.expires_at,
+        ended_at: token.ended_at,
+    };
+    Ok(web::Json(tokens.into_iter().map(line).collect()))
+}
+
+/// Issue a token for programs.
+#[utoipa::path(tag = "session", request_body = NewPersonalToken, responses((status = 200, body = IssuedToken, description = "The token, this once")))]
+#[post("/tokens")]
+pub(super) async fn issue_token(
+    principal: Principal,
+    app: web::Data<App>,
+    body: web::Json<NewPersonalToken>,
+) -> Result<web::Json<IssuedToken>, Problem> {
+    let NewPersonalToken { label, expires_at } = body.into_inner();
+    let (person, at) = (principal.name.as_str(), app.clock.now());
+    let token = NewToken { person, kind: TokenKind::Personal, label: &label, at, expires_at };
+    issue(&app, token).await.map(web::Json)
+}
+
+/// End one of one's own tokens.
+#[utoipa::path(tag = "session", responses((status = 204, description = "Ended")))]
+#[delete("/tokens/{id}")]
+pub(super) async fn end_token(
+    principal: Principal,
+    app: web::Data<App>,
+    id: web::Path<String>,
+) -> Result<HttpResponse, Problem> {
+    app.store.end_token(&principal.name, &id, app.clock.now()).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

@@ -1,0 +1,84 @@
+//! Teams: what they may use, and how far each of their quotas is used.
+
+use actix_web::{get, web};
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wendor_core::catalog::key::KeyState;
+use wendor_core::catalog::team::{Access, Team};
+use wendor_core::name::Name;
+use wendor_core::quota::{AtLimit, Quota, QuotaId};
+
+use super::principal::Principal;
+use crate::app::App;
+
+/// One quota as it stands.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct QuotaLine {
+    /// Its id, `team/measure/window`.
+    pub id: String,
+    /// `requests`, `input-tokens`, `output-tokens`, `tokens` or `cost`.
+    pub measure: String,
+    /// `minute`, `hour`, `day` or `month`.
+    pub window: String,
+    /// The limit.
+    pub limit: String,
+    /// `refuse` or `warn`.
+    pub at_limit: String,
+    /// Used in this window.
+    pub used: String,
+    /// Held by requests under way.
+    pub reserved: String,
+    /// When the window ends.
+    pub resets_at: DateTime<Utc>,
+}
+
+/// A team.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct TeamLine {
+    /// Its name.
+    pub name: String,
+    /// The routes that its keys may use; all of them when absent.
+    pub routes: Option<Vec<String>>,
+    /// Keys that work.
+    pub keys: usize,
+    /// Its quotas.
+    pub quotas: Vec<QuotaLine>,
+}
+
+/// Teams by name.
+#[utoipa::path(tag = "teams", responses((status = 200, body = Vec<TeamLine>, description = "The teams that may be seen")))]
+#[get("/teams")]
+pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json<Vec<TeamLine>> {
+    let (snapshot, now) = (app.now_serving(), app.clock.now());
+    let visible = snapshot.catalogue.teams.iter().filter(|(name, _)| principal.standing.can_see(name.as_str()));
+    let line = |(name, team): (&Name, &Team)| TeamLine {
+        name: name.to_string(),
+        routes: match &team.access {
+            Access::AllRoutes => None,
+            Access::Only(routes) => Some(routes.iter().map(ToString::to_string).collect()),
+        },
+        keys: snapshot.keys.values().filter(|key| key.team == *name && key.state(now) == KeyState::Good).count(),
+        quotas: team.quotas.iter().map(|quota| quota_line(&app, name, quota, now)).collect(),
+    };
+    web::Json(visible.map(line).collect())
+}
+
+fn quota_line(app: &App, team: &Name, quota: &Quota, now: DateTime<Utc>) -> QuotaLine {
+    let id = QuotaId::of_team(team, quota);
+    let view = app.allowances.view(&id, quota, now);
+    QuotaLine {
+        id: id.to_string(),
+        measure: quota.measure.as_str().to_owned(),
+        window: quota.window.as_str().to_owned(),
+        limit: quota.limit.normalize().to_string(),
+        at_limit: match quota.at_limit {
+            AtLimit::Refuse => "refuse",
+            AtLimit::Warn => "warn",
+        }
+        .to_owned(),
+        used: view.used.normalize().to_string(),
+        reserved: view.reserved.normalize().to_string(),
+        resets_at: view.span.end,
+    }
+}

@@ -1,0 +1,120 @@
+//! The few handles that everything in the service shares, passed and not found.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
+
+use arc_swap::ArcSwap;
+use chrono::{DateTime, Utc};
+use tokio::sync::Notify;
+use wendor_core::request_id::RequestId;
+use wendor_store::Store;
+
+use crate::allowances::Allowances;
+use crate::clock::Clock;
+use crate::fleet::Fleet;
+use crate::metrics::Metrics;
+use crate::recent::Recent;
+use crate::settings::Settings;
+use crate::snapshot::Snapshot;
+use crate::spool::Spool;
+
+/// The service's state.
+#[derive(Debug)]
+pub struct App {
+    /// Its settings.
+    pub settings: Settings,
+    /// What time it is.
+    pub clock: Clock,
+    /// The records.
+    pub store: Store,
+    /// What requests are served by.
+    pub snapshot: ArcSwap<Snapshot>,
+    /// Asks for the snapshot to be read again at once.
+    pub look_again: Notify,
+    /// Where settled requests go.
+    pub spool: Spool,
+    /// The quotas' allowances.
+    pub allowances: Allowances,
+    /// The upstreams as they are.
+    pub fleet: Fleet,
+    /// What happened of late.
+    pub recent: Recent,
+    /// Counters for the outside.
+    pub metrics: Metrics,
+    /// Memory of request bodies under way.
+    pub bodies: Bodies,
+    /// Makes request ids.
+    pub ids: Ids,
+}
+
+impl App {
+    /// The snapshot in force.
+    #[must_use]
+    pub fn now_serving(&self) -> Arc<Snapshot> {
+        self.snapshot.load_full()
+    }
+}
+
+/// Makes request ids.
+#[derive(Debug)]
+pub struct Ids {
+    process: u32,
+    /// Relaxed: only that each call gets another number matters.
+    count: AtomicU32,
+}
+
+impl Ids {
+    /// Ids of a process that drew `process`.
+    #[must_use]
+    pub fn of_process(process: u32) -> Self {
+        Self { process, count: AtomicU32::new(0) }
+    }
+
+    /// The id of a request that arrived at `at`.
+    #[must_use]
+    pub fn next(&self, at: DateTime<Utc>) -> RequestId {
+        RequestId::mint(at, self.process, self.count.fetch_add(1, Ordering::Relaxed))
+    }
+}
+
+/// The memory that request bodies may take together.
+#[derive(Debug)]
+pub struct Bodies {
+    limit: usize,
+    /// Relaxed: a bound that may be passed by one read is still a bound.
+    taken: Arc<AtomicUsize>,
+}
+
+/// The part that one body takes; dropping it gives it back.
+#[derive(Debug)]
+pub struct BodyShare {
+    taken: Arc<AtomicUsize>,
+    bytes: usize,
+}
+
+impl Bodies {
+    /// At most `limit` bytes together.
+    #[must_use]
+    pub fn new(limit: usize) -> Self {
+        Self { limit, taken: Arc::default() }
+    }
+
+    /// A share without anything in it yet.
+    #[must_use]
+    pub fn share(&self) -> BodyShare {
+        BodyShare { taken: self.taken.clone(), bytes: 0 }
+    }
+
+    /// Adds `bytes` to a share, if all bodies together have room for them.
+    pub fn grow(&self, share: &mut BodyShare, bytes: usize) -> bool {
+        let before = self.taken.fetch_add(bytes, Ordering::Relaxed);
+        share.bytes += bytes;
+        before.saturating_add(bytes) <= self.limit
+    }
+}
+
+impl Drop for BodyShare {
+    fn drop(&mut self) {
+        self.taken.fetch_sub(self.bytes, Ordering::Relaxed);
+    }
+}

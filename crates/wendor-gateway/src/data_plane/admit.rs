@@ -1,0 +1,229 @@
+//! Step 1, admit: takes a request as it arrived, gives an [`Admitted`] with its ticket, fails with a [`Refusal`].
+//!
+//! In this order, cheapest and most telling first: the key (before the body is read, in memory, no database), our headers,
+//! the body, the route and whether this key may use it, room in the spool, room in the quotas. **A quota says no here**
+//! ([`reserve`]) for what does not depend on the offer; cost is asked when an offer's turn comes.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, web};
+use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
+use wendor_core::catalog::route::Route;
+use wendor_core::catalog::team::Team;
+use wendor_core::name::{Name, nearest};
+use wendor_core::quota::QuotaId;
+use wendor_core::quota::use_of::WorstCase;
+use wendor_core::wire::chat_completions::request::{ChatRequest, Delivery};
+
+use super::Call;
+use super::body::{self, ReadBody};
+use super::refusal::{Caller, QuotaFull, Refusal, UnknownRoute};
+use super::settle::{Admission, Ticket};
+use crate::allowances::Held;
+use crate::app::App;
+use crate::snapshot::Snapshot;
+
+/// What a request without a limit may put out at most, at an offer whose cap nobody told.
+const OUTPUT_TOKENS_UNTOLD: u64 = 4_096;
+
+/// Longest value of `wendor-run` and `wendor-step`, and of a label's name or value.
+const LABEL_BYTES: usize = 128;
+
+/// Labels that one request may carry.
+const LABELS: usize = 16;
+
+/// A request that will be served, if an offer answers.
+#[derive(Debug)]
+pub struct Admitted {
+    /// Goes along until it is settled.
+    pub ticket: Ticket,
+    /// What the app asks.
+    pub chat: ChatRequest,
+    /// Its body, for as long as another offer may need it.
+    pub body: ReadBody,
+}
+
+/// What the app's own headers say.
+#[derive(Clone, Debug, Default)]
+pub struct Marks {
+    /// `wendor-run`.
+    pub run: Option<String>,
+    /// `wendor-step`.
+    pub step: Option<String>,
+    /// `wendor-labels`.
+    pub labels: BTreeMap<String, String>,
+}
+
+/// Admits a request.
+///
+/// # Errors
+/// The [`Refusal`] that the app is told.
+pub async fn admit(
+    app: &Arc<App>,
+    call: &Call,
+    request: &HttpRequest,
+    payload: web::Payload,
+) -> Result<Admitted, Refusal> {
+    let snapshot = app.now_serving();
+    let key = key_of(&snapshot, request, call)?.clone();
+    let marks = marks_of(request)?;
+    let declared = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
+    let body = body::read(app, payload, declared).await?;
+    let chat = ChatRequest::read(&body.bytes).map_err(Refusal::BadRequest)?;
+    let (team, route_name, route) = access_of(&snapshot, &key, &chat.route)?;
+    let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
+    let worst = worst_case(&snapshot, route, &chat);
+    let held = reserve(app, call, &key, (team, route_name), worst).await?;
+    let admission = Admission {
+        app: app.clone(),
+        call: call.clone(),
+        route: route_name.clone(),
+        streamed: matches!(chat.delivery, Delivery::Streamed(_)),
+        snapshot: snapshot.clone(),
+        key,
+        marks,
+        worst,
+        held,
+    };
+    Ok(Admitted { ticket: Ticket::open(admission, slot), chat, body })
+}
+
+/// The key that a request presents, if it opens anything now.
+///
+/// # Errors
+/// The [`Refusal`] that says which kind of wrong it is.
+pub fn key_of<'s>(snapshot: &'s Snapshot, request: &HttpRequest, call: &Call) -> Result<&'s AppKey, Refusal> {
+    let presented = presented_key(request)?;
+    let text = KeyText::parse(KeyKind::App, &presented).map_err(Refusal::NotAKey)?;
+    let key = snapshot.keys.get(&text.hash).ok_or_else(|| Refusal::UnknownKey(text.id.clone()))?;
+    match key.state(call.arrived_at) {
+        KeyState::Good => Ok(key),
+        KeyState::Revoked(at) => Err(Refusal::RevokedKey(text.id, at)),
+        KeyState::Expired(at) => Err(Refusal::ExpiredKey(text.id, at)),
+    }
+}
+
+/// Keys come as `Authorization: Bearer`, in a header named `api-key` or ending in `-api-key`, or as the query parameter `key`.
+fn presented_key(request: &HttpRequest) -> Result<String, Refusal> {
+    let mut found: Vec<String> = Vec::new();
+    for (name, value) in request.headers() {
+        let is_key_header = name.as_str() == "api-key" || name.as_str().ends_with("-api-key");
+        let value = value.to_str().unwrap_or_default().trim();
+        if is_key_header {
+            found.push(value.to_owned());
+        } else if name == header::AUTHORIZATION {
+            let (scheme, rest) = value.split_once(' ').unwrap_or(("", value));
+            let key = if scheme.eq_ignore_ascii_case("bearer") { rest.trim() } else { value };
+            found.push(key.to_owned());
+        }
+    }
+    let query = web::Query::<Vec<(String, String)>>::from_query(request.query_string());
+    let query = query.map(web::Query::into_inner).unwrap_or_default();
+    found.extend(query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value));
+    found.retain(|key| !key.is_empty());
+    found.dedup();
+    match found.len() {
+        0 => Err(Refusal::NoKey),
+        1 => Ok(found.remove(0)),
+        _ => Err(Refusal::TwoKeys),
+    }
+}
+
+fn marks_of(request: &HttpRequest) -> Result<Marks, Refusal> {
+    let text = |name: &'static str| -> Result<Option<String>, Refusal> {
+        let Some(value) = request.headers().get(name) else { return Ok(None) };
+        match value.to_str() {
+            Ok(text) if !text.is_empty() && text.len() <= LABEL_BYTES => Ok(Some(text.to_owned())),
+            Ok(_) | Err(_) => {
+                Err(Refusal::BadHeader(name, format!("has to hold 1 to {LABEL_BYTES} visible characters")))
+            }
+        }
+    };
+    let mut labels = BTreeMap::new();
+    if let Some(value) = request.headers().get("wendor-labels") {
+        let wrong = || {
+            Refusal::BadHeader(
+                "wendor-labels",
+                format!("has to look like `feature=search,env=prod`, with at most {LABELS} labels"),
+            )
+        };
+        for pair in value.to_str().map_err(|_| wrong())?.split(',').filter(|pair| !pair.trim().is_empty()) {
+            let (name, value) = pair.split_once('=').ok_or_else(wrong)?;
+            let (name, value) = (name.trim(), value.trim());
+            if name.is_empty() || name.len() > LABEL_BYTES || value.len() > LABEL_BYTES || labels.len() == LABELS {
+                return Err(wrong());
+            }
+            labels.insert(name.to_owned(), value.to_owned());
+        }
+    }
+    Ok(Marks { run: text("wendor-run")?, step: text("wendor-step")?, labels })
+}
+
+/// The names of the routes that a key may use, in order.
+pub fn routes_of<'s>(snapshot: &'s Snapshot, key: &AppKey) -> Vec<&'s Name> {
+    let Some(team) = snapshot.catalogue.teams.get(&key.team) else { return Vec::new() };
+    let is_allowed = |name: &&Name| team.access.allows(name.as_str()) && key.access.allows(name.as_str());
+    snapshot.catalogue.routes.keys().filter(is_allowed).collect()
+}
+
+/// The route of that name, if this key may use it: one that it may not use does not exist for it.
+fn access_of<'s>(
+    snapshot: &'s Snapshot,
+    key: &AppKey,
+    wanted: &str,
+) -> Result<(&'s Team, &'s Name, &'s Route), Refusal> {
+    let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
+    let allowed = routes_of(snapshot, key);
+    let found = allowed
+        .iter()
+        .find(|name| name.as_str() == wanted)
+        .and_then(|name| snapshot.catalogue.routes.get_key_value(*name));
+    let (name, route) = found.ok_or_else(|| no_such_route(wanted, &allowed))?;
+    Ok((team, name, route))
+}
+
+/// The refusal for a route that does not exist for a key that may use `allowed`.
+#[must_use]
+pub fn no_such_route(wanted: &str, allowed: &[&Name]) -> Refusal {
+    let names = allowed.iter().map(|name| name.as_str());
+    Refusal::NoSuchRoute(Box::new(UnknownRoute {
+        wanted: wanted.to_owned(),
+        nearest: nearest(wanted, names.clone()).map(str::to_owned),
+        known: names.map(str::to_owned).collect(),
+    }))
+}
+
+fn worst_case(snapshot: &Snapshot, route: &Route, chat: &ChatRequest) -> WorstCase {
+    let cap =
+        |offer| snapshot.catalogue.offer(offer).and_then(|(_, offer)| offer.output_cap).map(|cap| u64::from(cap.get()));
+    let largest = || route.offers().map(|offer| cap(offer).unwrap_or(OUTPUT_TOKENS_UNTOLD)).max();
+    let output = chat.output_limit.or_else(largest).unwrap_or(OUTPUT_TOKENS_UNTOLD);
+    WorstCase { input_tokens: chat.input_tokens, output_tokens: output.saturating_mul(chat.choices) }
+}
+
+/// Takes room in every quota of the team that does not depend on the offer. When one has none, the others get back what was
+/// taken: the guards are dropped.
+async fn reserve(
+    app: &App,
+    call: &Call,
+    key: &AppKey,
+    (team, route): (&Team, &Name),
+    worst: WorstCase,
+) -> Result<Vec<Held>, Refusal> {
+    let mut held = Vec::with_capacity(team.quotas.len());
+    for quota in &team.quotas {
+        let Some(amount) = worst.of(quota.measure) else { continue };
+        let id = QuotaId::of_team(&key.team, quota);
+        let taken = app.allowances.reserve(&id, quota, amount, call.arrived_at).await;
+        let full = |over| QuotaFull {
+            team: key.team.to_string(),
+            over,
+            now: call.arrived_at,
+            caller: Caller { key: Some(key.id.clone()), route: Some(route.to_string()) },
+        };
+        held.push(taken.map_err(|over| Refusal::OverQuota(Box::new(full(over))))?);
+    }
+    Ok(held)
+}

@@ -1,0 +1,159 @@
+//! Step 3, attempt: takes an admitted and planned request, gives the [`Answering`] offer, fails with a [`Refusal`] when none
+//! did.
+//!
+//! 1. An offer's turn comes: the cost reservation is made to cover its worst case. Where that has no room, the next.
+//! 2. The try: [`super::exchange`].
+//! 3. It failed: recorded, told to the upstream's health, and the next offer's turn, if the stage moves on after this kind.
+//!
+//! All of it inside the request's whole deadline and a bounded number of tries. Nothing has gone to the app yet.
+
+use bytes::Bytes;
+use tokio::time::Instant;
+use wendor_core::catalog::route::{Deadlines, Stage};
+use wendor_core::name::OfferName;
+use wendor_core::routing::failure::{AllFailed, Failure, FailureKind, answer_when_all_failed};
+use wendor_core::routing::plan::PlannedOffer;
+use wendor_core::wire::chat_completions::request::{ChatRequest, Delivery};
+
+use super::admit::Admitted;
+use super::clients::Clients;
+use super::exchange::{Reply, Try, exchange};
+use super::refusal::{GivenUp, Refusal};
+use super::settle::{Outcome, Ticket};
+use crate::fleet::StreamPermit;
+use crate::snapshot::Credential;
+
+/// Tries of one request at most: more than any route needs, fewer than would hurt upstreams in trouble.
+const MAX_TRIES: usize = 8;
+
+/// An offer's answer, with what goes along to the end of the request.
+#[derive(Debug)]
+pub struct Answering {
+    /// The answer.
+    pub reply: Reply,
+    /// What goes along.
+    pub along: Along,
+}
+
+/// What goes along with an answer.
+#[derive(Debug)]
+pub struct Along {
+    /// The request's ticket.
+    pub ticket: Ticket,
+    /// The offer that answers.
+    pub offer: OfferName,
+    /// How the app wants the answer.
+    pub delivery: Delivery,
+    /// Deadlines of the stage.
+    pub deadlines: Deadlines,
+    /// When the whole request has to be over.
+    pub whole_until: Instant,
+    /// Counts as a stream of the upstream until it is over.
+    pub permit: StreamPermit,
+}
+
+/// Tries one offer after the other.
+///
+/// # Errors
+/// [`Refusal::AllFailed`] when none answered, [`Refusal::OverQuota`] when there was money for none.
+pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering, Refusal> {
+    let Admitted { mut ticket, chat, body } = admitted;
+    let snapshot = ticket.snapshot().clone();
+    let stages: &[Stage] = snapshot.catalogue.routes.get(ticket.route()).map_or(&[], |route| &route.stages);
+    let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).whole;
+    let whole_until = Instant::from_std(ticket.started()) + whole;
+    let turns: Vec<PlannedOffer> = ticket.plan().taken().cloned().collect();
+    let mut over_quota = None;
+    for turn in turns {
+        if ticket.tries() == MAX_TRIES || Instant::now() >= whole_until {
+            break;
+        }
+        let Some(stage) = turn.stage.checked_sub(1).and_then(|index| stages.get(index)) else { continue };
+        if let Err(refusal) = ticket.cover(&turn).await {
+            ticket.left_out(&turn.offer, "its worst case has no room in the cost quota");
+            over_quota.get_or_insert(refusal);
+            continue;
+        }
+        let deadlines: Deadlines = stage.deadlines.into();
+        let permit = ticket.begin(&turn.offer);
+        let prepared = Prepared { chat: &chat, body: &body.bytes, deadlines, whole_until };
+        match try_one(&mut ticket, &turn.offer, &prepared, clients).await {
+            Ok(reply) => {
+                // From here on no other offer will need the body.
+                drop(body);
+                let delivery = chat.delivery;
+                let along = Along { ticket, offer: turn.offer, delivery, deadlines, whole_until, permit };
+                return Ok(Answering { reply, along });
+            }
+            Err(failure) => {
+                let moves_on = stage.moves_on.contains(&failure.kind);
+                ticket.failed(failure);
+                if !moves_on {
+                    break;
+                }
+            }
+        }
+    }
+    match over_quota {
+        Some(refusal) if ticket.tries() == 0 => {
+            ticket.refuse();
+            Err(refusal)
+        }
+        Some(_) | None => Err(give_up(ticket).await),
+    }
+}
+
+struct Prepared<'a> {
+    chat: &'a ChatRequest,
+    body: &'a Bytes,
+    deadlines: Deadlines,
+    whole_until: Instant,
+}
+
+async fn try_one(
+    ticket: &mut Ticket,
+    offer: &OfferName,
+    prepared: &Prepared<'_>,
+    clients: &Clients,
+) -> Result<Reply, Failure> {
+    let snapshot = ticket.snapshot().clone();
+    let missing = || Failure::new(FailureKind::Misconfigured, "this offer is not in the catalogue");
+    let (upstream, _) = snapshot.catalogue.offer(offer).ok_or_else(missing)?;
+    let credential = match snapshot.credential(offer.upstream()) {
+        Credential::None => None,
+        Credential::Found(secret) => Some(secret),
+        Credential::Missing(why) => return Err(Failure::new(FailureKind::Misconfigured, why.clone())),
+    };
+    ticket.changed(prepared.chat.changes(offer.model()));
+    let request_id = ticket.id().to_string();
+    let one = Try {
+        upstream,
+        credential,
+        body: Bytes::from(prepared.chat.for_upstream(prepared.body, offer.model())),
+        delivery: prepared.chat.delivery,
+        deadlines: prepared.deadlines,
+        whole_until: prepared.whole_until,
+        request_id: &request_id,
+    };
+    let reply = exchange(&clients.with_connect(prepared.deadlines.connect), &one).await?;
+    match &reply {
+        Reply::Stream(_) | Reply::Whole(_) => ticket.answering(),
+        Reply::Rejected(_) => {}
+    }
+    Ok(reply)
+}
+
+/// Settles a request that nobody answered, and says so.
+async fn give_up(ticket: Ticket) -> Refusal {
+    let attempts = ticket.failed_attempts();
+    let left_out = ticket.reasons_left_out();
+    let answer = match attempts.as_slice() {
+        // Nothing was tried: everything rests, is full, or is gone.
+        [] => AllFailed { status: 503, retry_after_ms: ticket.soonest_return_ms() },
+        failed => answer_when_all_failed(failed.iter().map(|attempt| &attempt.failure)),
+    };
+    let revision = ticket.snapshot().revision;
+    let failure = attempts.last().map(|attempt| attempt.failure.kind);
+    ticket.settle(Outcome::not_answered(failure)).wait().await;
+    Refusal::AllFailed(Box::new(GivenUp { answer, attempts, left_out, revision }))
+}

@@ -1,0 +1,56 @@
+//! Reading an app's request body: bounded by itself, bounded with all others together, and in time.
+
+use std::time::Duration;
+
+use actix_web::web;
+use bytes::{Bytes, BytesMut};
+use futures_util::StreamExt;
+
+use super::refusal::Refusal;
+use crate::app::{App, BodyShare};
+
+/// The time for a whole body: 20 MiB over a line of a few megabits.
+const BODY_TIME: Duration = Duration::from_secs(60);
+
+/// What is made ready at once for a declared length; the rest grows as it comes, so that a false length costs nothing.
+const READY_BYTES: usize = 256 * 1024;
+
+/// A body and its share of the memory that all bodies may take.
+#[derive(Debug)]
+pub struct ReadBody {
+    /// The body.
+    pub bytes: Bytes,
+    _share: BodyShare,
+}
+
+/// Reads the body. `declared` is its `Content-Length`.
+///
+/// # Errors
+/// When it is too large, breaks off, takes too long, or there is no memory for it now.
+pub async fn read(app: &App, payload: web::Payload, declared: Option<usize>) -> Result<ReadBody, Refusal> {
+    let limit = app.settings.body_limit;
+    if declared.is_some_and(|length| length > limit) {
+        return Err(Refusal::BodyTooLarge(limit));
+    }
+    match tokio::time::timeout(BODY_TIME, collect(app, payload, declared.unwrap_or(0))).await {
+        Ok(read) => read,
+        Err(_elapsed) => Err(Refusal::BodyTooSlow),
+    }
+}
+
+async fn collect(app: &App, mut payload: web::Payload, declared: usize) -> Result<ReadBody, Refusal> {
+    let limit = app.settings.body_limit;
+    let mut share = app.bodies.share();
+    let mut bytes = BytesMut::with_capacity(declared.min(READY_BYTES));
+    while let Some(piece) = payload.next().await {
+        let piece = piece.map_err(|_| Refusal::BodyBroken)?;
+        if bytes.len() + piece.len() > limit {
+            return Err(Refusal::BodyTooLarge(limit));
+        }
+        if !app.bodies.grow(&mut share, piece.len()) {
+            return Err(Refusal::TooManyBodies);
+        }
+        bytes.extend_from_slice(&piece);
+    }
+    Ok(ReadBody { bytes: bytes.freeze(), _share: share })
+}

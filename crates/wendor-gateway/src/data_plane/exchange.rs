@@ -1,0 +1,281 @@
+//! One try at one offer: takes a request for an upstream, gives its [`Reply`] as soon as that commits the offer, fails with a
+//! [`Failure`] that says how.
+//!
+//! A stream commits with its first frame that has content, a piece of a tool call or a finish; frames before are held. A whole
+//! reply is read to its end and checked. Dropped midway it closes the upstream's connection.
+
+use std::error::Error;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use http_body_util::{BodyExt, Full};
+use hyper::body::Incoming;
+use hyper::{Request, Response, header};
+use tokio::time::{Instant, timeout_at};
+use wendor_core::catalog::route::Deadlines;
+use wendor_core::catalog::upstream::{Auth, Upstream};
+use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_core::secret::Secret;
+use wendor_core::wire::chat_completions::reply::{self, ReplyFacts};
+use wendor_core::wire::chat_completions::request::{Delivery, UsageFrame};
+use wendor_core::wire::chat_completions::stream::{ChatStream, FrameSays};
+use wendor_core::wire::sse::{SseDecoder, SseFrame};
+
+use super::clients::HttpClient;
+
+/// The endpoint of the dialect.
+const PATH: &str = "/v1/chat/completions";
+
+/// Largest whole reply: long answers are some hundred kilobytes, images as text some megabytes.
+const MAX_REPLY_BYTES: usize = 64 * 1024 * 1024;
+
+/// What may come before the first piece of an answer.
+const MAX_HELD_BYTES: usize = 256 * 1024;
+
+/// What a try needs.
+#[derive(Debug)]
+pub struct Try<'a> {
+    /// The upstream.
+    pub upstream: &'a Upstream,
+    /// Its credential, if it gets one.
+    pub credential: Option<&'a Secret>,
+    /// The body as the upstream gets it.
+    pub body: Bytes,
+    /// How the app wants the answer.
+    pub delivery: Delivery,
+    /// Deadlines of its stage.
+    pub deadlines: Deadlines,
+    /// When the whole request has to be over.
+    pub whole_until: Instant,
+    /// The request's id, for the upstream's own logs.
+    pub request_id: &'a str,
+}
+
+/// An upstream's answer that goes to the app.
+#[derive(Debug)]
+pub enum Reply {
+    /// A stream that has begun.
+    Stream(Box<OpenStream>),
+    /// A whole reply, checked.
+    Whole(WholeReply),
+    /// The upstream says that the app's own request is wrong.
+    Rejected(RejectedReply),
+}
+
+/// A stream that has begun.
+#[derive(Debug)]
+pub struct OpenStream {
+    /// What goes to the app first: what was held, and the frame that committed.
+    pub first: Vec<SseFrame>,
+    /// The rest.
+    pub body: Incoming,
+    /// Holds what was read and not yet taken.
+    pub decoder: SseDecoder,
+    /// What was seen so far.
+    pub seen: ChatStream,
+}
+
+/// A whole reply.
+#[derive(Debug)]
+pub struct WholeReply {
+    /// Its bytes.
+    pub bytes: Bytes,
+    /// Its content type.
+    pub content_type: Option<header::HeaderValue>,
+    /// What it says.
+    pub facts: ReplyFacts,
+}
+
+/// A reply that rejects the request.
+#[derive(Debug)]
+pub struct RejectedReply {
+    /// Its status.
+    pub status: u16,
+    /// Its bytes.
+    pub bytes: Bytes,
+    /// Its content type.
+    pub content_type: Option<header::HeaderValue>,
+}
+
+/// Makes the try.
+///
+/// # Errors
+/// How it failed.
+pub async fn exchange(client: &HttpClient, one: &Try<'_>) -> Result<Reply, Failure> {
+    let request = request_of(one)?;
+    let patience = match one.delivery {
+        Delivery::Streamed(_) => one.deadlines.first_event,
+        Delivery::Whole => one.deadlines.reply,
+    };
+    let until = one.whole_until.min(Instant::now() + patience);
+    let response = match timeout_at(until, client.request(request)).await {
+        Ok(Ok(response)) => response,
+        Ok(Err(error)) => return Err(failure_of(&error, one)),
+        Err(_elapsed) => return Err(timed_out("no answer", patience)),
+    };
+    if let Some(kind) = FailureKind::of_status(response.status().as_u16()) {
+        return refused(response, kind, until).await;
+    }
+    match one.delivery {
+        Delivery::Streamed(usage) => {
+            let stream = first_event(response, usage, (until, patience)).await?;
+            Ok(Reply::Stream(Box::new(stream)))
+        }
+        Delivery::Whole => whole(response, one).await.map(Reply::Whole),
+    }
+}
+
+fn request_of(one: &Try<'_>) -> Result<Request<Full<Bytes>>, Failure> {
+    let mut address = one.upstream.address.endpoint(PATH);
+    let mut request = Request::post("/").header(header::CONTENT_TYPE, "application/json");
+    request = request.header(header::ACCEPT, accept(one.delivery));
+    request = request.header(header::ACCEPT_ENCODING, "identity").header("x-request-id", one.request_id);
+    request = request.header(header::USER_AGENT, concat!("wendor/", env!("CARGO_PKG_VERSION")));
+    for (name, value) in &one.upstream.headers {
+        request = request.header(name, value);
+    }
+    if let Some(credential) = one.credential {
+        match &one.upstream.auth {
+            Auth::Bearer => request = request.header(header::AUTHORIZATION, format!("Bearer {}", credential.expose())),
+            Auth::Header(name) => request = request.header(name, credential.expose()),
+            Auth::Query(name) => address = format!("{address}?{name}={}", credential.expose()),
+        }
+    }
+    let invalid = |_| Failure::new(FailureKind::Misconfigured, "its address or headers make no valid request");
+    request.uri(address).body(Full::new(one.body.clone())).map_err(invalid)
+}
+
+fn accept(delivery: Delivery) -> &'static str {
+    match delivery {
+        Delivery::Streamed(_) => "text/event-stream",
+        Delivery::Whole => "application/json",
+    }
+}
+
+fn timed_out(what: &str, after: Duration) -> Failure {
+    Failure::new(FailureKind::TimedOut, format!("{what} within {}", humantime::format_duration(after)))
+}
+
+/// What a client error says, told apart by its kind and its cause, never by its text.
+fn failure_of(error: &hyper_util::client::legacy::Error, one: &Try<'_>) -> Failure {
+    let mut cause: Option<&(dyn Error + 'static)> = error.source();
+    let mut io_kind = None;
+    while let Some(error) = cause {
+        io_kind = error.downcast_ref::<std::io::Error>().map(std::io::Error::kind).or(io_kind);
+        cause = error.source();
+    }
+    let address = one.upstream.address.authority();
+    if !error.is_connect() {
+        return Failure::new(FailureKind::CutOff, "the connection broke before an answer");
+    }
+    let detail = match io_kind {
+        Some(std::io::ErrorKind::ConnectionRefused) => format!("connection refused on {address}"),
+        Some(std::io::ErrorKind::TimedOut) => {
+            format!("no connection to {address} within {}", humantime::format_duration(one.deadlines.connect))
+        }
+        Some(std::io::ErrorKind::InvalidData) => format!("TLS with {address} failed"),
+        Some(kind) => format!("no connection to {address}: {kind}"),
+        None => format!("no connection to {address}"),
+    };
+    Failure::new(FailureKind::Unreachable, detail)
+}
+
+/// A status other than success: what the app has to mend goes to it, everything else is a failure.
+async fn refused(response: Response<Incoming>, kind: FailureKind, until: Instant) -> Result<Reply, Failure> {
+    let status = response.status().as_u16();
+    if kind != FailureKind::Rejected {
+        return Err(Failure::of_status(status, retry_after(&response)));
+    }
+    let content_type = response.headers().get(header::CONTENT_TYPE).cloned();
+    let cut = || Failure::new(FailureKind::CutOff, format!("its answer {status} broke off"));
+    let body = timeout_at(until, http_body_util::Limited::new(response.into_body(), MAX_REPLY_BYTES).collect()).await;
+    let bytes = body.map_err(|_| cut())?.map_err(|_| cut())?.to_bytes();
+    Ok(Reply::Rejected(RejectedReply { status, bytes, content_type }))
+}
+
+fn retry_after(response: &Response<Incoming>) -> Option<Duration> {
+    let number = |name: &str| response.headers().get(name)?.to_str().ok()?.trim().parse::<u64>().ok();
+    number("retry-after-ms").map(Duration::from_millis).or_else(|| number("retry-after").map(Duration::from_secs))
+}
+
+async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
+    let content_type = response.headers().get(header::CONTENT_TYPE).cloned();
+    let mut body = response.into_body();
+    let mut bytes = BytesMut::new();
+    loop {
+        let until = one.whole_until.min(Instant::now() + one.deadlines.between_events);
+        match timeout_at(until, body.frame()).await {
+            Err(_elapsed) => return Err(timed_out("nothing more of its reply", one.deadlines.between_events)),
+            Ok(None) => break,
+            Ok(Some(Err(_))) => {
+                return Err(Failure::new(FailureKind::CutOff, "the connection broke in the middle of its reply"));
+            }
+            Ok(Some(Ok(frame))) => bytes.extend_from_slice(frame.data_ref().map_or(&[][..], |data| data)),
+        }
+        if bytes.len() > MAX_REPLY_BYTES {
+            return Err(Failure::new(
+                FailureKind::Malformed,
+                format!("its reply is larger than {MAX_REPLY_BYTES} bytes"),
+            ));
+        }
+    }
+    let facts = reply::read(&bytes).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
+    Ok(WholeReply { bytes: bytes.freeze(), content_type, facts })
+}
+
+async fn first_event(
+    response: Response<Incoming>,
+    usage: UsageFrame,
+    (until, patience): (Instant, Duration),
+) -> Result<OpenStream, Failure> {
+    let malformed = |why: &str| Failure::new(FailureKind::Malformed, why);
+    let content_type =
+        response.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    if content_type.starts_with("application/json") || content_type.starts_with("text/html") {
+        let content_type = content_type.split(';').next().unwrap_or_default();
+        return Err(malformed(&format!("asked for a stream, it sent {content_type}")));
+    }
+    let mut body = response.into_body();
+    let (mut decoder, mut seen, mut first, mut held) = (SseDecoder::default(), ChatStream::default(), Vec::new(), 0);
+    loop {
+        while let Some(frame) = decoder.next_frame() {
+            held += frame.raw.len();
+            let says = match &frame.data {
+                Some(data) => seen.observe(data).map_err(|bad| malformed(&bad.to_string()))?,
+                None => FrameSays::Opening,
+            };
+            match says {
+                FrameSays::Answer => {
+                    first.push(frame);
+                    return Ok(OpenStream { first, body, decoder, seen });
+                }
+                FrameSays::UsageOnly if usage == UsageFrame::NotAsked => {}
+                FrameSays::Opening | FrameSays::UsageOnly => first.push(frame),
+                FrameSays::Error(failure) => return Err(failure),
+                FrameSays::Done => return Err(malformed("its stream ended without an answer")),
+            }
+            if held > MAX_HELD_BYTES {
+                return Err(malformed("its stream holds no answer"));
+            }
+        }
+        match timeout_at(until, body.frame()).await {
+            Err(_elapsed) => return Err(timed_out("no first token", patience)),
+            Ok(Some(Ok(frame))) => {
+                if let Some(data) = frame.data_ref() {
+                    decoder.push(data).map_err(|error| malformed(&error.to_string()))?;
+                }
+            }
+            Ok(Some(Err(_))) => {
+                return Err(Failure::new(FailureKind::CutOff, "the connection broke before a first token"));
+            }
+            Ok(None) => return Err(ended_early(&mut decoder)),
+        }
+    }
+}
+
+fn ended_early(decoder: &mut SseDecoder) -> Failure {
+    match decoder.finish() {
+        Some(SseFrame { data: None, .. }) => Failure::new(FailureKind::Malformed, "what it sent is no event stream"),
+        Some(_) | None => Failure::new(FailureKind::CutOff, "its stream ended before a first token"),
+    }
+}

@@ -1,0 +1,380 @@
+//! How an app is told that it gets no answer: each reason with its status, class, code, message and time to come back.
+//!
+//! One exhaustive match decides; nothing here repeats the app's query. Refusals before admission are counted and remembered, never
+//! written to the ledger.
+
+use actix_web::http::StatusCode;
+use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::{HttpResponse, HttpResponseBuilder};
+use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::catalog::key::BadKey;
+use wendor_core::quota::window::Window;
+use wendor_core::quota::{Measure, Quota};
+use wendor_core::routing::failure::{AllFailed, FailedAttempt};
+use wendor_core::wire::chat_completions::error::ErrorBody;
+use wendor_core::wire::chat_completions::request::BadRequest;
+
+use super::Call;
+use crate::allowances::OverQuota;
+use crate::app::App;
+use crate::recent::RefusalSeen;
+use crate::spool::NoSlot;
+
+/// Longest `Retry-After`: for more, many clients come back at once (PROTOCOLS section 1.7).
+const LONGEST_RETRY_AFTER_S: i64 = 59;
+
+/// Why an app gets no answer.
+#[derive(Debug)]
+pub enum Refusal {
+    /// No key was sent.
+    NoKey,
+    /// Two different keys were sent.
+    TwoKeys,
+    /// What was sent is no key.
+    NotAKey(BadKey),
+    /// A key of the right form that nobody issued.
+    UnknownKey(String),
+    /// Revoked at that instant.
+    RevokedKey(String, DateTime<Utc>),
+    /// Expired at that instant.
+    ExpiredKey(String, DateTime<Utc>),
+    /// The key's team is not in the catalogue any more.
+    TeamGone(String),
+    /// A header of ours cannot be read.
+    BadHeader(&'static str, String),
+    /// The body is larger than the limit in bytes.
+    BodyTooLarge(usize),
+    /// The body did not come to its end.
+    BodyBroken,
+    /// The body did not come in time.
+    BodyTooSlow,
+    /// The bodies of all requests together are too large at the moment.
+    TooManyBodies,
+    /// The body cannot be taken.
+    BadRequest(BadRequest),
+    /// No route of that name for this key.
+    NoSuchRoute(Box<UnknownRoute>),
+    /// There is nothing at this path; the nearest that is.
+    NoSuchPath(String, Option<&'static str>),
+    /// A quota has no room.
+    OverQuota(Box<QuotaFull>),
+    /// There is no room for its entry.
+    NoSpool(NoSlot),
+    /// No offer answered. It was admitted and stands in the ledger.
+    AllFailed(Box<GivenUp>),
+}
+
+/// A name that is no route of a key.
+#[derive(Debug)]
+pub struct UnknownRoute {
+    /// What the app wrote.
+    pub wanted: String,
+    /// The nearest route that the key may use.
+    pub nearest: Option<String>,
+    /// All that it may use.
+    pub known: Vec<String>,
+}
+
+/// A quota without room.
+#[derive(Debug)]
+pub struct QuotaFull {
+    /// Whose.
+    pub team: String,
+    /// Which, and what it holds.
+    pub over: OverQuota,
+    /// When it was asked.
+    pub now: DateTime<Utc>,
+    /// For whom.
+    pub caller: Caller,
+}
+
+/// A request that no offer answered.
+#[derive(Debug)]
+pub struct GivenUp {
+    /// Status and time to come back.
+    pub answer: AllFailed,
+    /// What was tried.
+    pub attempts: Vec<FailedAttempt>,
+    /// What was not, and why.
+    pub left_out: Vec<String>,
+    /// The revision in force.
+    pub revision: i64,
+}
+
+/// Who was refused, as far as it is known.
+#[derive(Clone, Debug, Default)]
+pub struct Caller {
+    /// Id of the key.
+    pub key: Option<String>,
+    /// The route.
+    pub route: Option<String>,
+}
+
+/// When to come back.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Retry {
+    /// The clients' own rules are right.
+    AsUsual,
+    /// Trying again changes nothing.
+    Never,
+    /// After that many milliseconds.
+    After(i64),
+}
+
+struct Told {
+    status: u16,
+    class: &'static str,
+    code: &'static str,
+    param: Option<&'static str>,
+    retry: Retry,
+}
+
+fn told(status: u16, class: &'static str, code: &'static str) -> Told {
+    Told { status, class, code, param: None, retry: Retry::Never }
+}
+
+impl Refusal {
+    fn told(&self) -> Told {
+        const INVALID: &str = "invalid_request_error";
+        const SERVER: &str = "server_error";
+        let unauthorised = |code| told(401, "authentication_error", code);
+        match self {
+            Self::NoKey => unauthorised("no_key"),
+            Self::TwoKeys => unauthorised("two_keys"),
+            Self::NotAKey(BadKey::OtherForm(_)) => unauthorised("not_a_key"),
+            Self::NotAKey(BadKey::Mistyped) => unauthorised("mistyped_key"),
+            Self::UnknownKey(_) => unauthorised("unknown_key"),
+            Self::RevokedKey(..) => unauthorised("revoked_key"),
+            Self::ExpiredKey(..) => unauthorised("expired_key"),
+            Self::TeamGone(_) => told(403, "permission_error", "team_gone"),
+            Self::BadHeader(..) => told(400, INVALID, "bad_header"),
+            Self::BodyTooLarge(_) => told(413, INVALID, "body_too_large"),
+            Self::BodyBroken => told(400, INVALID, "body_broken"),
+            Self::BodyTooSlow => Told { retry: Retry::AsUsual, ..told(408, INVALID, "body_too_slow") },
+            Self::TooManyBodies => Told { retry: Retry::After(1_000), ..told(503, SERVER, "too_many_bodies") },
+            Self::BadRequest(bad) => Told { param: bad.param, ..told(400, INVALID, bad.code) },
+            Self::NoSuchRoute(_) => Told { param: Some("model"), ..told(404, INVALID, "route_not_found") },
+            Self::NoSuchPath(..) => told(404, INVALID, "path_not_found"),
+            Self::OverQuota(full) => {
+                let wait = (full.over.room.resets_at - full.now).num_milliseconds();
+                Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", "over_quota") }
+            }
+            Self::NoSpool(_) => Told { retry: Retry::After(2_000), ..told(503, SERVER, "no_spool") },
+            Self::AllFailed(given_up) => {
+                let answer = given_up.answer;
+                let retry = answer
+                    .retry_after_ms
+                    .map_or(Retry::Never, |wait| Retry::After(i64::try_from(wait).unwrap_or(i64::MAX)));
+                let class = if answer.status == 429 { "rate_limit_error" } else { SERVER };
+                Told { retry, ..told(answer.status, class, "all_offers_failed") }
+            }
+        }
+    }
+
+    fn message(&self) -> String {
+        match self {
+            Self::NoKey => "No key came with this request. Send one as `Authorization: Bearer wdr-..`.".to_owned(),
+            Self::TwoKeys => "Two different keys came with this request. Send one.".to_owned(),
+            Self::NotAKey(bad) => sentence(&bad.to_string()),
+            Self::UnknownKey(id) => format!("No key {id} was issued here. Check that it belongs to this installation."),
+            Self::RevokedKey(id, at) => {
+                format!("Key {id} was revoked on {}. Ask your team's lead for another.", moment(*at))
+            }
+            Self::ExpiredKey(id, at) => {
+                format!("Key {id} expired on {}. Ask your team's lead for another.", moment(*at))
+            }
+            Self::TeamGone(team) => {
+                format!("Team {team} of this key is not in the catalogue any more. Ask whoever runs Wendor.")
+            }
+            Self::BadHeader(name, why) => format!("The header {name} {why}."),
+            Self::BodyTooLarge(limit) => format!(
+                "The body is larger than {limit} bytes, the most that is taken here. Send less, or ask for a higher body_limit."
+            ),
+            Self::BodyBroken => "The body broke off before its end. Send the request again.".to_owned(),
+            Self::BodyTooSlow => "The body did not come to its end in time. Send the request again.".to_owned(),
+            Self::TooManyBodies => {
+                "Too many large requests are under way at the moment. Come back in a second.".to_owned()
+            }
+            Self::BadRequest(bad) => sentence(&bad.message),
+            Self::NoSuchRoute(unknown) => no_such_route(unknown),
+            Self::NoSuchPath(path, nearest) => {
+                let remedy = nearest.map_or_else(String::new, |path| format!(" Nearest: {path}."));
+                format!("There is nothing at {path}.{remedy}")
+            }
+            Self::OverQuota(full) => over_quota(full),
+            Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Come back in a moment."),
+            Self::AllFailed(given_up) => all_failed(&given_up.attempts, &given_up.left_out),
+        }
+    }
+
+    fn caller(&self) -> Caller {
+        if let Self::UnknownKey(id) | Self::RevokedKey(id, _) | Self::ExpiredKey(id, _) = self {
+            return Caller { key: Some(id.clone()), route: None };
+        }
+        if let Self::OverQuota(full) = self { full.caller.clone() } else { Caller::default() }
+    }
+
+    /// The answer to the app. Counts and remembers what was refused before admission.
+    #[must_use]
+    pub fn answer(self, app: &App, call: &Call) -> HttpResponse {
+        let told = self.told();
+        let body = ErrorBody { message: self.message(), class: told.class, param: told.param, code: told.code };
+        let status = StatusCode::from_u16(told.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = HttpResponse::build(status);
+        identify(&mut response, call);
+        told.retry.write(&mut response);
+        if let Self::AllFailed(given_up) = &self {
+            response.insert_header(("wendor-attempts", given_up.attempts.len().to_string()));
+            response.insert_header(("wendor-revision", given_up.revision.to_string()));
+        } else {
+            let Caller { key, route } = self.caller();
+            app.metrics.refusals.with_label_values(&[told.code]).inc();
+            tracing::debug!(request = %call.id, reason = told.code, key = key.as_deref(), "refused");
+            app.recent.refused(RefusalSeen {
+                at: call.arrived_at,
+                request: call.id.clone(),
+                key,
+                route,
+                reason: told.code,
+            });
+        }
+        response.content_type("application/json").body(body.to_json())
+    }
+}
+
+impl Retry {
+    fn write(self, response: &mut HttpResponseBuilder) {
+        match self {
+            Self::AsUsual => {}
+            Self::Never => {
+                response.insert_header(("x-should-retry", "false"));
+            }
+            Self::After(wait_ms) => {
+                let longest_ms = LONGEST_RETRY_AFTER_S * 1_000;
+                let shown_ms = wait_ms.clamp(1_000, longest_ms);
+                response.insert_header(("retry-after", (shown_ms + 999).div_euclid(1_000).to_string()));
+                response.insert_header(("retry-after-ms", shown_ms.to_string()));
+                if wait_ms > longest_ms {
+                    response.insert_header(("x-should-retry", "false"));
+                }
+            }
+        }
+    }
+}
+
+/// The request's id in the headers that client libraries show.
+pub(super) fn identify(response: &mut HttpResponseBuilder, call: &Call) {
+    if let Ok(id) = HeaderValue::from_str(call.id.as_str()) {
+        for name in ["wendor-request-id", "x-request-id", "request-id"] {
+            response.insert_header((HeaderName::from_static(name), id.clone()));
+        }
+    }
+}
+
+fn sentence(text: &str) -> String {
+    let mut letters = text.chars();
+    let first: String = letters.next().map(|letter| letter.to_uppercase().collect()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
+}
+
+fn moment(at: DateTime<Utc>) -> String {
+    at.format("%-d %B %Y at %H:%M UTC").to_string()
+}
+
+fn no_such_route(unknown: &UnknownRoute) -> String {
+    let UnknownRoute { wanted, nearest, known } = unknown;
+    // What an app wrote may be anything; a name is at most 64 characters.
+    let wanted: String = wanted.chars().take(80).collect();
+    let nearest = nearest.as_ref().map_or_else(String::new, |near| format!(" Nearest: {near}."));
+    let known = match known.as_slice() {
+        [] => "This key may use no route yet.".to_owned(),
+        names => format!("This key may use {}.", names.join(", ")),
+    };
+    format!("No route is called {wanted}.{nearest} {known}")
+}
+
+fn over_quota(full: &QuotaFull) -> String {
+    let QuotaFull { team, over: OverQuota { limit, room, quota }, now, .. } = full;
+    let unit = measure_words(limit);
+    let window = match limit.window {
+        Window::Minute => "this minute",
+        Window::Hour => "this hour",
+        Window::Day => "today (UTC)",
+        Window::Month => "this month (UTC)",
+    };
+    let held = match room.reserved.is_zero() {
+        true => String::new(),
+        false => format!(", {} more are held by requests under way", room.reserved.normalize()),
+    };
+    let alone = match room.wanted > room.limit {
+        true => format!(" This request alone may need {}: ask for fewer with `max_tokens`.", room.wanted.normalize()),
+        false => String::new(),
+    };
+    let wait = (room.resets_at - *now).max(TimeDelta::zero());
+    format!(
+        "Quota {quota} has no room: {team} has used {} of {} {unit} {window}{held}.{alone} There is room again at {}, in {}.",
+        room.used.normalize(),
+        room.limit.normalize(),
+        room.resets_at.format("%H:%M:%S UTC on %-d %B"),
+        in_words(wait),
+    )
+}
+
+fn measure_words(quota: &Quota) -> &'static str {
+    match quota.measure {
+        Measure::Requests => "requests",
+        Measure::InputTokens => "input tokens",
+        Measure::OutputTokens => "output tokens",
+        Measure::Tokens => "tokens",
+        Measure::Cost => "of its budget",
+    }
+}
+
+fn in_words(wait: TimeDelta) -> String {
+    let seconds = (wait.num_milliseconds() + 999).div_euclid(1_000);
+    match seconds {
+        0..=119 => format!("{seconds} s"),
+        120..=7_199 => format!("{} min", (seconds + 59) / 60),
+        7_200..=172_799 => format!("{} h", (seconds + 3_599) / 3_600),
+        _ => format!("{} days", (seconds + 86_399) / 86_400),
+    }
+}
+
+fn all_failed(attempts: &[FailedAttempt], left_out: &[String]) -> String {
+    let of_attempt =
+        |failed: &FailedAttempt| format!("{} {} ({})", failed.offer, failed.failure.kind, failed.failure.detail);
+    let tried: Vec<String> = attempts.iter().map(of_attempt).collect();
+    let left_out = match left_out {
+        [] => String::new(),
+        reasons => format!(" Left out: {}.", reasons.join("; ")),
+    };
+    match tried.as_slice() {
+        [] => format!("No offer of this route can serve at the moment.{left_out}"),
+        tried => format!("No offer answered: {}.{left_out}", tried.join("; ")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn retry_headers(retry: Retry) -> [Option<String>; 3] {
+        let mut response = HttpResponse::Ok();
+        retry.write(&mut response);
+        let response = response.finish();
+        ["retry-after", "retry-after-ms", "x-should-retry"]
+            .map(|name| response.headers().get(name).map(|value| value.to_str().unwrap().to_owned()))
+    }
+
+    #[rstest]
+    #[case::short(Retry::After(12_300), ["13", "12300", ""])]
+    #[case::never_zero(Retry::After(0), ["1", "1000", ""])]
+    #[case::longest(Retry::After(59_000), ["59", "59000", ""])]
+    #[case::longer(Retry::After(3_600_000), ["59", "59000", "false"])]
+    #[case::never(Retry::Never, ["", "", "false"])]
+    #[case::as_usual(Retry::AsUsual, ["", "", ""])]
+    fn when_to_come_back(#[case] retry: Retry, #[case] headers: [&str; 3]) {
+        assert_eq!(retry_headers(retry).map(Option::unwrap_or_default), headers);
+    }
+}

@@ -1,0 +1,64 @@
+//! What the process knows of its upstreams while it runs: their health and the streams they carry. Shared by all workers,
+//! kept across revisions by the upstream's name.
+
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, RwLock};
+
+use wendor_core::name::Name;
+use wendor_core::routing::health::Health;
+
+/// One upstream.
+#[derive(Debug, Default)]
+pub struct UpstreamState {
+    health: Mutex<Health>,
+    /// Written by [`StreamPermit`] alone. Relaxed: it steers a choice, it guards nothing.
+    streams: AtomicU32,
+}
+
+impl UpstreamState {
+    /// Its health.
+    pub fn health(&self) -> MutexGuard<'_, Health> {
+        self.health.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// Streams that it carries now.
+    #[must_use]
+    pub fn streams(&self) -> u32 {
+        self.streams.load(Ordering::Relaxed)
+    }
+}
+
+/// All upstreams that were asked or looked at.
+#[derive(Debug, Default)]
+pub struct Fleet(RwLock<HashMap<Name, Arc<UpstreamState>>>);
+
+impl Fleet {
+    /// The upstream of that name.
+    #[must_use]
+    pub fn upstream(&self, name: &Name) -> Arc<UpstreamState> {
+        if let Some(found) = self.0.read().unwrap_or_else(std::sync::PoisonError::into_inner).get(name) {
+            return found.clone();
+        }
+        self.0.write().unwrap_or_else(std::sync::PoisonError::into_inner).entry(name.clone()).or_default().clone()
+    }
+}
+
+/// A stream under way at an upstream; dropping it ends it.
+#[derive(Debug)]
+pub struct StreamPermit(Arc<UpstreamState>);
+
+impl StreamPermit {
+    /// Counts a stream at `upstream`.
+    #[must_use]
+    pub fn take(upstream: Arc<UpstreamState>) -> Self {
+        upstream.streams.fetch_add(1, Ordering::Relaxed);
+        Self(upstream)
+    }
+}
+
+impl Drop for StreamPermit {
+    fn drop(&mut self) {
+        self.0.streams.fetch_sub(1, Ordering::Relaxed);
+    }
+}

@@ -1,0 +1,76 @@
+//! Every metric, with its unit, labels and meaning. Labels come from closed sets or configured names, never from a path or text
+//! that someone sent.
+
+use prometheus::{Encoder, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, Opts, Registry, TextEncoder};
+
+/// Seconds: from an answer out of a cache to one that a large model thought about for minutes.
+const FIRST_TOKEN_BUCKETS: [f64; 12] = [0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0, 60.0];
+
+/// All metrics of the process.
+#[derive(Debug)]
+pub struct Metrics {
+    registry: Registry,
+    /// Admitted requests that ended, by route and end.
+    pub requests: IntCounterVec,
+    /// Requests refused before admission, by reason.
+    pub refusals: IntCounterVec,
+    /// Failed attempts, by upstream and failure kind.
+    pub attempt_failures: IntCounterVec,
+    /// Seconds from a request's arrival to its first token, by route.
+    pub first_token: HistogramVec,
+    /// Tokens, by team and kind (`input`, `input-cached`, `cache-written`, `output`).
+    pub tokens: IntCounterVec,
+    /// Streams open to apps.
+    pub streams_open: IntGauge,
+    /// Entries that the database does not have yet.
+    pub spool_pending: IntGauge,
+}
+
+impl Metrics {
+    /// Makes and registers them.
+    ///
+    /// # Panics
+    /// Never: names and labels are constants that fit the rules.
+    #[must_use]
+    pub fn new() -> Self {
+        let registry = Registry::new();
+        let counter = |name: &str, help: &str, labels: &[&str]| {
+            let made = IntCounterVec::new(Opts::new(name, help), labels).expect("name and labels fit the rules");
+            registry.register(Box::new(made.clone())).expect("each name is registered once");
+            made
+        };
+        let gauge = |name: &str, help: &str| {
+            let made = IntGauge::new(name, help).expect("the name fits the rules");
+            registry.register(Box::new(made.clone())).expect("each name is registered once");
+            made
+        };
+        let requests = counter("wendor_requests_total", "Admitted requests that ended.", &["route", "end"]);
+        let refusals = counter("wendor_refusals_total", "Requests refused before admission.", &["reason"]);
+        let attempt_failures = counter("wendor_attempt_failures_total", "Failed attempts.", &["upstream", "kind"]);
+        let tokens = counter("wendor_tokens_total", "Tokens by kind.", &["team", "kind"]);
+        let streams_open = gauge("wendor_streams_open", "Streams open to apps.");
+        let spool_pending = gauge("wendor_spool_pending_entries", "Entries that the database does not have yet.");
+        let options = HistogramOpts::new("wendor_first_token_seconds", "From a request's arrival to its first token.")
+            .buckets(FIRST_TOKEN_BUCKETS.to_vec());
+        let first_token = HistogramVec::new(options, &["route"]).expect("name and labels fit the rules");
+        registry.register(Box::new(first_token.clone())).expect("each name is registered once");
+        Self { registry, requests, refusals, attempt_failures, first_token, tokens, streams_open, spool_pending }
+    }
+
+    /// The Prometheus text form.
+    #[must_use]
+    pub fn text(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        // Writing into memory fails only for a metric without a name.
+        if let Err(error) = TextEncoder::new().encode(&self.registry.gather(), &mut out) {
+            tracing::error!(%error, "metrics cannot be written");
+        }
+        out
+    }
+}
+
+impl Default for Metrics {
+    fn default() -> Self {
+        Self::new()
+    }
+}

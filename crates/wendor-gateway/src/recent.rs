@@ -1,0 +1,112 @@
+//! What happened of late, in memory: the last settled requests, so that a request can be looked at before it is in the database,
+//! and refusals, which are counted by the minute and never fill the ledger.
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::{Arc, Mutex};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::metering::entry::Settled;
+use wendor_core::quota::window::Window;
+use wendor_core::request_id::RequestId;
+
+/// Settled requests kept.
+const REQUESTS_KEPT: usize = 4_096;
+
+/// Single refusals kept.
+const REFUSALS_KEPT: usize = 256;
+
+/// How long counts of refusals are kept.
+const COUNTS_KEPT: TimeDelta = TimeDelta::hours(1);
+
+/// Different counts kept: an attacker who makes names up must not fill the memory.
+const COUNTS_LIMIT: usize = 10_000;
+
+/// One refusal.
+#[derive(Clone, Debug)]
+pub struct RefusalSeen {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// Id of the request.
+    pub request: RequestId,
+    /// Id of the key, if one was presented that could be read.
+    pub key: Option<String>,
+    /// The route, if the request was read that far and the route exists.
+    pub route: Option<String>,
+    /// Why, in a word.
+    pub reason: &'static str,
+}
+
+/// What a count of refusals is kept by.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct RefusalKey {
+    /// Start of the minute.
+    pub minute: DateTime<Utc>,
+    /// Id of the key.
+    pub key: Option<String>,
+    /// The route.
+    pub route: Option<String>,
+    /// Why.
+    pub reason: &'static str,
+}
+
+#[derive(Debug, Default)]
+struct Requests {
+    by_id: HashMap<RequestId, Arc<Settled>>,
+    order: VecDeque<RequestId>,
+}
+
+#[derive(Debug, Default)]
+struct Refusals {
+    latest: VecDeque<RefusalSeen>,
+    counts: BTreeMap<RefusalKey, u64>,
+}
+
+/// The memory of the process.
+#[derive(Debug, Default)]
+pub struct Recent {
+    requests: Mutex<Requests>,
+    refusals: Mutex<Refusals>,
+}
+
+impl Recent {
+    /// Remembers a settled request.
+    pub fn settled(&self, settled: Arc<Settled>) {
+        let mut requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if requests.order.len() >= REQUESTS_KEPT
+            && let Some(oldest) = requests.order.pop_front()
+        {
+            requests.by_id.remove(&oldest);
+        }
+        requests.order.push_back(settled.entry.request.clone());
+        requests.by_id.insert(settled.entry.request.clone(), settled);
+    }
+
+    /// A request that was settled of late.
+    #[must_use]
+    pub fn request(&self, id: &RequestId) -> Option<Arc<Settled>> {
+        self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner).by_id.get(id).cloned()
+    }
+
+    /// Remembers a refusal.
+    pub fn refused(&self, refusal: RefusalSeen) {
+        let mut refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let minute = Window::Minute.around(refusal.at).start;
+        let key = RefusalKey { minute, key: refusal.key.clone(), route: refusal.route.clone(), reason: refusal.reason };
+        refusals.counts.retain(|count, _| count.minute > minute - COUNTS_KEPT);
+        if refusals.counts.len() < COUNTS_LIMIT || refusals.counts.contains_key(&key) {
+            *refusals.counts.entry(key).or_default() += 1;
+        }
+        if refusals.latest.len() >= REFUSALS_KEPT {
+            refusals.latest.pop_back();
+        }
+        refusals.latest.push_front(refusal);
+    }
+
+    /// The latest refusals, newest first, and the counts of the last hour.
+    #[must_use]
+    pub fn refusals(&self) -> (Vec<RefusalSeen>, Vec<(RefusalKey, u64)>) {
+        let refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let counts = refusals.counts.iter().rev().map(|(key, count)| (key.clone(), *count)).collect();
+        (refusals.latest.iter().cloned().collect(), counts)
+    }
+}

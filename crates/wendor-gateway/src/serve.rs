@@ -1,0 +1,208 @@
+//! Starting the service, and ending it in order: takes what the world provides, runs until told to stop.
+
+use std::collections::HashMap;
+use std::net::TcpListener;
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::dev::{Extensions, ServerHandle};
+use actix_web::{App as WebApp, HttpServer, web};
+use arc_swap::ArcSwap;
+use chrono::TimeDelta;
+use tokio::sync::{Notify, watch};
+use utoipa_actix_web::AppExt;
+use wendor_store::{Store, StoreError};
+
+use crate::allowances::{Allowances, Settled};
+use crate::app::{App, Bodies, Ids};
+use crate::clock::Clock;
+use crate::data_plane::clients::Clients;
+use crate::data_plane::{chat_completions, listing};
+use crate::fleet::Fleet;
+use crate::metrics::Metrics;
+use crate::recent::Recent;
+use crate::settings::Settings;
+use crate::snapshot::Snapshot;
+use crate::spool::{Spool, SpoolError, SpoolReader};
+use crate::tasks::{revision_watch, spool_drain};
+use crate::{admin, vital};
+
+/// How long a write to an app may be blocked: a client that stopped reading without closing holds a stream no longer.
+const BLOCKED_WRITE: Duration = Duration::from_secs(45);
+
+/// How far back quota windows are read at start: a month and a day.
+const WINDOWS_BACK: TimeDelta = TimeDelta::days(32);
+
+/// Pauses between tries to reach the database at start.
+const DATABASE_PAUSES: (Duration, Duration) = (Duration::from_millis(500), Duration::from_secs(10));
+
+/// What the world provides.
+#[derive(Debug)]
+pub struct World {
+    /// Checked settings.
+    pub settings: Settings,
+    /// Where requests arrive.
+    pub listener: TcpListener,
+    /// The records.
+    pub store: Store,
+    /// What time it is.
+    pub clock: Clock,
+    /// A number that this process drew, for its request ids.
+    pub process: u32,
+    /// Says when to stop.
+    pub stop: watch::Receiver<bool>,
+}
+
+/// Why the service cannot run.
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    /// The spool cannot be opened.
+    #[error(transparent)]
+    Spool(#[from] SpoolError),
+    /// The spool's entries cannot be read.
+    #[error("the spool cannot be read: {0}")]
+    SpoolRead(std::io::Error),
+    /// The database refuses, or is too new.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The server failed.
+    #[error("the server failed: {0}")]
+    Server(#[from] std::io::Error),
+}
+
+/// Runs the service until it is told to stop, then lets open streams finish within the grace time.
+///
+/// # Errors
+/// [`ServeError`] when it cannot start, or the server fails.
+pub async fn serve(world: World) -> Result<(), ServeError> {
+    let World { settings, listener, store, clock, process, mut stop } = world;
+    let (spool, reader) = Spool::open(&settings.spool)?;
+    if !reach_database(&store, &mut stop).await? {
+        return Ok(());
+    }
+    let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
+    let snapshot = Snapshot::read(&store).await?;
+    tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
+    let app = Arc::new(App {
+        bodies: Bodies::new(settings.bodies_limit),
+        settings,
+        clock,
+        store,
+        snapshot: ArcSwap::from_pointee(snapshot),
+        look_again: Notify::new(),
+        spool,
+        allowances,
+        fleet: Fleet::default(),
+        recent: Recent::default(),
+        metrics: Metrics::new(),
+        ids: Ids::of_process(process),
+    });
+    // The drain goes on until the last request has settled, so it has its own signal.
+    let (end_drain, drain_ends) = watch::channel(false);
+    let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
+    let draining = tokio::spawn(spool_drain::run(app.clone(), reader, drain_ends));
+    let served = run_server(app.clone(), listener, stop).await;
+    // Nobody listens any more only if the task died, and then it is joined below all the same.
+    let _told = end_drain.send(true);
+    let _joined = tokio::join!(watching, draining);
+    tracing::info!(pending = app.spool.pending(), "stopped");
+    app.store.close().await;
+    Ok(served?)
+}
+
+async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Receiver<bool>) -> std::io::Result<()> {
+    let address = listener.local_addr()?;
+    let (workers, grace) = (app.settings.workers, app.settings.grace);
+    let data = web::Data::from(app);
+    let openapi = web::Data::new(admin::Document::make());
+    let server = HttpServer::new(move || {
+        let (web_app, _) = WebApp::new().into_utoipa_app().configure(admin::routes).split_for_parts();
+        web_app
+            .app_data(data.clone())
+            .app_data(openapi.clone())
+            .app_data(admin::problem::json_config())
+            .app_data(admin::problem::query_config())
+            // One a worker: connections to upstreams never cross threads.
+            .app_data(web::Data::new(Clients::default()))
+            .configure(data_plane_routes)
+    })
+    .workers(workers)
+    .tcp_nodelay(true)
+    .h1_allow_half_closed(false)
+    .on_connect(bound_blocked_writes)
+    .shutdown_timeout(grace.as_secs())
+    .disable_signals()
+    .listen(listener)?
+    .run();
+    tracing::info!(%address, "listening");
+    let handle = server.handle();
+    let stopping = tokio::spawn(async move {
+        // A sender that is gone means the same as the signal.
+        stop.wait_for(|stop| *stop).await.map(|_| ()).ok();
+        stop_server(&handle).await;
+    });
+    let served = server.await;
+    stopping.abort();
+    served
+}
+
+async fn stop_server(handle: &ServerHandle) {
+    tracing::info!("stopping: open streams may finish");
+    handle.stop(true).await;
+}
+
+/// Every path that apps and watchers use; those of the management API stand in [`admin::routes`].
+fn data_plane_routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/v1/chat/completions", web::post().to(chat_completions))
+        .route("/v1/models", web::get().to(listing::models))
+        .route("/v1/models/{route:.*}", web::get().to(listing::model))
+        .route("/livez", web::get().to(vital::livez))
+        .route("/readyz", web::get().to(vital::readyz))
+        .route("/metrics", web::get().to(vital::metrics))
+        .default_service(web::to(listing::nothing_here));
+}
+
+fn bound_blocked_writes(connection: &dyn std::any::Any, _extensions: &mut Extensions) {
+    if let Some(stream) = connection.downcast_ref::<actix_web::rt::net::TcpStream>() {
+        // Where the system has no such option the write stays unbounded, as without this.
+        let _unset = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(BLOCKED_WRITE));
+    }
+}
+
+/// Waits for the database and migrates it. `false` when it was told to stop meanwhile.
+async fn reach_database(store: &Store, stop: &mut watch::Receiver<bool>) -> Result<bool, ServeError> {
+    let mut pause = DATABASE_PAUSES.0;
+    loop {
+        match store.migrate().await {
+            Ok(()) => return Ok(true),
+            Err(error) if error.is_away() => {
+                tracing::warn!(%error, retry_in = ?pause, "waiting for the database; check WENDOR_DATABASE_URL if this goes on");
+            }
+            Err(error) => return Err(error.into()),
+        }
+        tokio::select! {
+            _stopped = stop.wait_for(|stop| *stop) => return Ok(false),
+            () = tokio::time::sleep(pause) => pause = (pause * 2).min(DATABASE_PAUSES.1),
+        }
+    }
+}
+
+/// What is used of every quota: what the database has, and what still waits in the spool.
+async fn settled_so_far(store: &Store, reader: &SpoolReader, clock: &Clock) -> Result<Settled, ServeError> {
+    let mut settled: Settled = HashMap::new();
+    for window in store.window_uses(clock.now() - WINDOWS_BACK).await? {
+        settled.insert((window.quota, window.window_start), window.settled);
+    }
+    let pending = reader
+        .each_pending(|pending| {
+            for quota_use in &pending.quotas {
+                *settled.entry((quota_use.quota.clone(), quota_use.window_start)).or_default() += quota_use.amount;
+            }
+        })
+        .map_err(ServeError::SpoolRead)?;
+    if pending > 0 {
+        tracing::info!(pending, "entries of an earlier run are drained now");
+    }
+    Ok(settled)
+}

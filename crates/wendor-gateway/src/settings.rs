@@ -1,0 +1,282 @@
+//! The service's own settings: flags, then environment, then a TOML file, then defaults; the same name in each.
+//!
+//! Texts from these layers enter; checked [`Settings`] leave, with where each value came from, or every error at once.
+//! What the gateway serves (upstreams, routes, teams) is not here: it lives in revisions.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// One setting as it is told about.
+#[derive(Clone, Copy, Debug)]
+pub struct Known {
+    /// Its name in the file; `--name` as a flag, `WENDOR_NAME` in the environment.
+    pub name: &'static str,
+    /// Its default; empty when it has none.
+    pub default: &'static str,
+    /// What it is, in a line.
+    pub about: &'static str,
+}
+
+/// Every setting, in the order in which they are told.
+pub const KNOWN: [Known; 8] = [
+    Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
+    Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
+    Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
+    Known { name: "workers", default: "2", about: "threads that serve requests" },
+    Known { name: "body_limit", default: "20MiB", about: "largest request body" },
+    Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
+    Known { name: "grace", default: "30s", about: "how long open streams may go on after SIGTERM" },
+    Known { name: "log", default: "info", about: "what is logged: error, warn, info, debug" },
+];
+
+/// Where a value came from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Source {
+    /// A flag of the command line.
+    Flag,
+    /// The environment.
+    Environment,
+    /// The settings file.
+    File,
+    /// Nobody set it.
+    Default,
+}
+
+impl Source {
+    /// The source's word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Flag => "flag",
+            Self::Environment => "environment",
+            Self::File => "file",
+            Self::Default => "default",
+        }
+    }
+}
+
+/// The layers as text, before they are checked.
+#[derive(Clone, Debug, Default)]
+pub struct Layers {
+    /// Flags by name.
+    pub flags: BTreeMap<String, String>,
+    /// Environment by name of the setting.
+    pub environment: BTreeMap<String, String>,
+    /// The settings file by name.
+    pub file: BTreeMap<String, String>,
+}
+
+/// A value with its source, safe to be shown.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Told {
+    /// The setting.
+    pub name: &'static str,
+    /// Its value, without a password.
+    pub value: String,
+    /// Where it came from.
+    pub source: Source,
+}
+
+/// Checked settings.
+#[derive(Clone, Debug)]
+pub struct Settings {
+    /// Where to listen.
+    pub listen: SocketAddr,
+    /// The database.
+    pub database_url: wendor_core::secret::Secret,
+    /// The spool's folder.
+    pub spool: PathBuf,
+    /// Threads that serve requests.
+    pub workers: usize,
+    /// Largest request body, in bytes.
+    pub body_limit: usize,
+    /// Largest sum of bodies, in bytes.
+    pub bodies_limit: usize,
+    /// How long open streams may go on after SIGTERM.
+    pub grace: Duration,
+    /// What is logged.
+    pub log: String,
+    /// Every value with its source.
+    pub told: Vec<Told>,
+}
+
+/// What is wrong with a setting.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{name} ({source_word}): {message}")]
+pub struct BadSetting {
+    name: String,
+    source_word: &'static str,
+    message: String,
+}
+
+impl Layers {
+    /// Reads the settings file's text into its layer.
+    ///
+    /// # Errors
+    /// When it is not TOML, or holds something else than texts and numbers.
+    pub fn read_file(&mut self, text: &str) -> Result<(), BadSetting> {
+        let bad = |name: &str, message: String| BadSetting { name: name.to_owned(), source_word: "file", message };
+        let table: toml::Table = text.parse().map_err(|error| bad("settings file", format!("{error}")))?;
+        for (name, value) in table {
+            let text = if let toml::Value::String(text) = value {
+                text
+            } else if let toml::Value::Integer(number) = value {
+                number.to_string()
+            } else {
+                return Err(bad(&name, format!("has to be a text or a whole number, not {}", value.type_str())));
+            };
+            self.file.insert(name, text);
+        }
+        Ok(())
+    }
+
+    /// Checks the layers.
+    ///
+    /// # Errors
+    /// Every bad setting at once.
+    pub fn check(&self) -> Result<Settings, Vec<BadSetting>> {
+        let mut check = Check { layers: self, told: Vec::new(), problems: self.unknown() };
+        let listen = check.value("listen", |text| {
+            text.parse().map_err(|_| "write an address and a port, such as 127.0.0.1:7420".to_owned())
+        });
+        let database_url = check.value("database_url", |text| {
+            match text.starts_with("postgres://") || text.starts_with("postgresql://") {
+                true => Ok(wendor_core::secret::Secret::new(text)),
+                false => Err("is needed: write postgres://user@host:port/database".to_owned()),
+            }
+        });
+        let spool = check.value("spool", |text| Ok(PathBuf::from(text)));
+        let workers = check.value("workers", |text| match text.parse() {
+            Ok(number @ 1..=256) => Ok(number),
+            Ok(_) | Err(_) => Err("write a number from 1 to 256".to_owned()),
+        });
+        let body_limit = check.value("body_limit", size);
+        let bodies_limit = check.value("bodies_limit", size);
+        let grace = check
+            .value("grace", |text| humantime::parse_duration(text).map_err(|_| "write a time such as 30s".to_owned()));
+        let log = check.value("log", |text| match ["error", "warn", "info", "debug"].contains(&text) {
+            true => Ok(text.to_owned()),
+            false => Err("use error, warn, info or debug".to_owned()),
+        });
+        let Check { told, problems, .. } = check;
+        match (listen, database_url, spool, workers, body_limit, bodies_limit, grace, log) {
+            (
+                Some(listen),
+                Some(database_url),
+                Some(spool),
+                Some(workers),
+                Some(body_limit),
+                Some(bodies_limit),
+                Some(grace),
+                Some(log),
+            ) if problems.is_empty() => {
+                Ok(Settings { listen, database_url, spool, workers, body_limit, bodies_limit, grace, log, told })
+            }
+            _ => Err(problems),
+        }
+    }
+
+    fn unknown(&self) -> Vec<BadSetting> {
+        let is_unknown = |name: &&String| KNOWN.iter().all(|known| known.name != name.as_str());
+        let names = KNOWN.iter().map(|known| known.name);
+        let as_problem = |name: &String| {
+            let remedy = wendor_core::name::nearest(name, names.clone()).map_or_else(
+                || "`wendor serve --help` lists them".to_owned(),
+                |near| format!("did you mean `{near}`?"),
+            );
+            BadSetting {
+                name: name.clone(),
+                source_word: "file",
+                message: format!("no setting is called so; {remedy}"),
+            }
+        };
+        self.file.keys().filter(is_unknown).map(as_problem).collect()
+    }
+}
+
+struct Check<'a> {
+    layers: &'a Layers,
+    told: Vec<Told>,
+    problems: Vec<BadSetting>,
+}
+
+impl Check<'_> {
+    fn value<T>(&mut self, name: &'static str, parse: impl FnOnce(&str) -> Result<T, String>) -> Option<T> {
+        let layers = [
+            (Source::Flag, &self.layers.flags),
+            (Source::Environment, &self.layers.environment),
+            (Source::File, &self.layers.file),
+        ];
+        let set = layers.into_iter().find_map(|(source, layer)| layer.get(name).map(|text| (source, text.as_str())));
+        let default = KNOWN.iter().find(|known| known.name == name).map_or("", |known| known.default);
+        let (source, text) = set.unwrap_or((Source::Default, default));
+        self.told.push(Told { name, value: without_password(text), source });
+        match parse(text) {
+            Ok(value) => Some(value),
+            Err(message) => {
+                let message = format!("`{}` will not do: {message}", without_password(text));
+                self.problems.push(BadSetting { name: name.to_owned(), source_word: source.as_str(), message });
+                None
+            }
+        }
+    }
+}
+
+fn without_password(text: &str) -> String {
+    let Some((scheme, rest)) = text.split_once("://") else { return text.to_owned() };
+    match rest.rsplit_once('@') {
+        Some((user, host)) => {
+            let user = user.split(':').next().unwrap_or_default();
+            format!("{scheme}://{user}@{host}")
+        }
+        None => text.to_owned(),
+    }
+}
+
+fn size(text: &str) -> Result<usize, String> {
+    let units = [("GiB", 1usize << 30), ("MiB", 1 << 20), ("KiB", 1 << 10), ("", 1)];
+    let read =
+        |(unit, factor): &(&str, usize)| text.strip_suffix(unit)?.trim().parse::<usize>().ok()?.checked_mul(*factor);
+    units.iter().find_map(read).filter(|bytes| *bytes > 0).ok_or_else(|| "write a size such as 20MiB".to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn layer(pairs: &[(&str, &str)]) -> BTreeMap<String, String> {
+        pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect()
+    }
+
+    #[test]
+    fn a_flag_goes_before_the_environment_before_the_file_before_the_default() {
+        let mut layers = Layers {
+            flags: layer(&[("listen", "127.0.0.1:1")]),
+            environment: layer(&[
+                ("listen", "127.0.0.1:2"),
+                ("grace", "2s"),
+                ("database_url", "postgres://me:s3cret@db/wendor"),
+            ]),
+            file: BTreeMap::new(),
+        };
+        layers.read_file("listen = '127.0.0.1:3'\ngrace = '3s'\nbody_limit = '3 KiB'").unwrap();
+        let settings = layers.check().unwrap();
+        assert_eq!(settings.listen.port(), 1);
+        assert_eq!((settings.grace, settings.body_limit, settings.workers), (Duration::from_secs(2), 3_072, 2));
+        let sources: Vec<_> = settings.told.iter().map(|told| told.source.as_str()).collect();
+        assert_eq!(sources, ["flag", "environment", "default", "default", "file", "default", "environment", "default"]);
+        assert!(settings.told.iter().all(|told| !told.value.contains("s3cret")), "{:?}", settings.told);
+    }
+
+    #[test]
+    fn every_bad_setting_is_told_at_once() {
+        let mut layers = Layers { flags: layer(&[("workers", "0")]), ..Layers::default() };
+        layers.read_file("body_limit = 'large'\nlisten_on = ''").unwrap();
+        let told: Vec<String> = layers.check().unwrap_err().iter().map(ToString::to_string).collect();
+        assert_eq!(told.len(), 4, "{told:?}");
+        assert!(told.iter().any(|line| line.starts_with("database_url (default)")), "{told:?}");
+        assert!(told.iter().any(|line| line.contains("`large` will not do: write a size")), "{told:?}");
+    }
+}

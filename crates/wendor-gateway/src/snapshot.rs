@@ -1,0 +1,91 @@
+//! What requests are served by: the revision in force, keys, rates and credentials, immutable and replaced whole. A request pins
+//! the one it began with.
+
+use std::collections::HashMap;
+
+use chrono::{DateTime, Utc};
+use wendor_core::catalog::Catalogue;
+use wendor_core::catalog::key::{AppKey, KeyHash};
+use wendor_core::catalog::upstream::{CredentialSource, Upstream};
+use wendor_core::metering::rate::RateCard;
+use wendor_core::name::Name;
+use wendor_core::secret::Secret;
+use wendor_store::{Store, StoreError};
+
+/// An upstream's credential as it was found.
+#[derive(Clone, Debug)]
+pub enum Credential {
+    /// None is sent.
+    None,
+    /// This one is sent.
+    Found(Secret),
+    /// It should be there and is not; why.
+    Missing(String),
+}
+
+/// One state of everything that requests are served by.
+#[derive(Debug, Default)]
+pub struct Snapshot {
+    /// Value of the change counter when it was read.
+    pub change: i64,
+    /// Number of the revision; 0 before the first.
+    pub revision: i64,
+    /// When it was made.
+    pub made_at: DateTime<Utc>,
+    /// Upstreams, routes, teams.
+    pub catalogue: Catalogue,
+    /// Keys by their hash, revoked ones too, so that they are told apart.
+    pub keys: HashMap<KeyHash, AppKey>,
+    /// The rate card.
+    pub rates: RateCard,
+    credentials: HashMap<Name, Credential>,
+}
+
+impl Snapshot {
+    /// Reads the state in force.
+    ///
+    /// # Errors
+    /// When the database is away or holds something unreadable.
+    pub async fn read(store: &Store) -> Result<Self, StoreError> {
+        // The counter first: a change while the rest is read makes it read again.
+        let change = store.change_counter().await?;
+        let current = store.current_revision().await?;
+        let keys = store.keys().await?.into_iter().map(|stored| (stored.hash, stored.key)).collect();
+        let rates = store.rate_card().await?;
+        let (revision, made_at, catalogue) = match current {
+            Some((revision, catalogue)) => (revision.number, revision.made_at, catalogue),
+            None => (0, DateTime::UNIX_EPOCH, Catalogue::default()),
+        };
+        let credentials = catalogue.upstreams.iter().map(|(name, upstream)| (name.clone(), find(upstream))).collect();
+        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials })
+    }
+
+    /// The credential of an upstream.
+    #[must_use]
+    pub fn credential(&self, upstream: &Name) -> &Credential {
+        self.credentials.get(upstream).unwrap_or(&Credential::None)
+    }
+}
+
+fn find(upstream: &Upstream) -> Credential {
+    let (text, where_from) = match &upstream.credential {
+        None => return Credential::None,
+        Some(CredentialSource::Env(name)) => {
+            (std::env::var(name).map_err(|_| "is not set".to_owned()), format!("the service's variable {name}"))
+        }
+        Some(CredentialSource::File(path)) => {
+            (std::fs::read_to_string(path).map_err(|error| error.to_string()), format!("the file {path}"))
+        }
+    };
+    let text = text.map(|text| text.trim().to_owned()).and_then(|text| match text.as_str() {
+        "" => Err("is empty".to_owned()),
+        _ if !text.bytes().all(|byte| byte.is_ascii_graphic()) => {
+            Err("holds a character that no credential has".to_owned())
+        }
+        _ => Ok(text),
+    });
+    match text {
+        Ok(text) => Credential::Found(Secret::new(text)),
+        Err(why) => Credential::Missing(format!("our credential is missing: {where_from} {why}")),
+    }
+}

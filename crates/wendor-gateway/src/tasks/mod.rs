@@ -1,0 +1,7 @@
+//! What goes on by itself: each task is owned by [`crate::serve()`], ends when it is told to, and is joined there.
+//!
+//! - [`spool_drain`]: from the spool into the database
+//! - [`revision_watch`]: looks for changes and replaces the snapshot
+
+pub mod revision_watch;
+pub mod spool_drain;

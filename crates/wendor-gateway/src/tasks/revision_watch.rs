@@ -1,0 +1,50 @@
+//! Looks for changes twice a second, and at once when this instance made one, and replaces the snapshot whole. While the
+//! database is away the last snapshot goes on serving.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::sync::watch;
+
+use crate::app::App;
+use crate::snapshot::Snapshot;
+
+/// A revoked key is refused everywhere within a second: half of it for looking, half for reading.
+const PERIOD: Duration = Duration::from_millis(500);
+
+/// Runs until `stop` says so.
+pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
+    let mut was_away = false;
+    loop {
+        tokio::select! {
+            _stopped = stop.changed() => return,
+            () = app.look_again.notified() => {}
+            () = tokio::time::sleep(PERIOD) => {}
+        }
+        let looked = look(&app).await;
+        // Said when it changes, not twice a second.
+        match (&looked, was_away) {
+            (Err(error), false) => {
+                tracing::warn!(%error, "changes cannot be looked for; the state known so far goes on serving")
+            }
+            (Ok(()), true) => tracing::info!("changes are looked for again"),
+            (Err(_), true) | (Ok(()), false) => {}
+        }
+        was_away = looked.is_err();
+    }
+}
+
+/// Replaces the snapshot if something has changed since it was read.
+///
+/// # Errors
+/// When the database is away or holds something unreadable.
+pub async fn look(app: &App) -> Result<(), wendor_store::StoreError> {
+    let change = app.store.change_counter().await?;
+    if change == app.now_serving().change {
+        return Ok(());
+    }
+    let snapshot = Snapshot::read(&app.store).await?;
+    tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
+    app.snapshot.store(Arc::new(snapshot));
+    Ok(())
+}

@@ -1,0 +1,73 @@
+//! Drains the spool into the database, in order; while that is away, waits and tries again.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::sync::watch;
+use wendor_store::StoreError;
+
+use crate::app::App;
+use crate::spool::SpoolReader;
+
+/// Entries of one transaction: large enough that a backlog drains quickly, small enough that one failure repeats little.
+const BATCH: usize = 400;
+
+/// First and longest pause after a failure.
+const PAUSES: (Duration, Duration) = (Duration::from_millis(250), Duration::from_secs(5));
+
+#[derive(Debug, thiserror::Error)]
+enum DrainError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error("the spool cannot be read: {0}")]
+    Spool(#[from] std::io::Error),
+}
+
+/// Runs until `stop` says so, then drains what is left once, without trying again.
+pub async fn run(app: Arc<App>, mut reader: SpoolReader, mut stop: watch::Receiver<bool>) {
+    let mut pause = PAUSES.0;
+    let mut is_failing = false;
+    loop {
+        match drain_all(&app, &mut reader).await {
+            Ok(()) => {
+                if std::mem::take(&mut is_failing) {
+                    tracing::info!("the spool drains again");
+                }
+                pause = PAUSES.0;
+                if *stop.borrow() {
+                    return;
+                }
+                tokio::select! {
+                    _stopped = stop.changed() => {}
+                    () = reader.has_more() => {}
+                }
+            }
+            Err(error) => {
+                // Said once an outage, not once a try.
+                if !std::mem::replace(&mut is_failing, true) {
+                    tracing::warn!(%error, pending = app.spool.pending(), "the spool does not drain; it grows until it can");
+                }
+                if *stop.borrow() {
+                    return;
+                }
+                tokio::select! {
+                    _stopped = stop.changed() => {}
+                    () = tokio::time::sleep(pause) => {}
+                }
+                pause = (pause * 2).min(PAUSES.1);
+            }
+        }
+    }
+}
+
+async fn drain_all(app: &App, reader: &mut SpoolReader) -> Result<(), DrainError> {
+    loop {
+        // A read of a local file that was just written: it comes from the page cache.
+        let batch = reader.read(BATCH)?;
+        if batch.entries.is_empty() {
+            return Ok(());
+        }
+        app.store.drain(&batch.entries).await?;
+        reader.done(&batch)?;
+    }
+}

@@ -1,0 +1,332 @@
+//! One stand-in: a server on loopback that answers, fails as told, and keeps a tally of what it served.
+//!
+//! A [`Profile`] enters; the running [`StandIn`] leaves. Dropping it stops it and frees its port. Each connection is a
+//! task that the stand-in owns; refusing aborts them all, as a server that dies would.
+
+use std::collections::VecDeque;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, SystemTime};
+
+use bytes::Bytes;
+use hyper::body::Incoming;
+use hyper::service::service_fn;
+use hyper::{Request, Response, header};
+use hyper_util::rt::TokioIo;
+use serde::{Deserialize, Serialize};
+use tokio::net::{TcpListener, TcpSocket};
+use tokio::task::{JoinHandle, JoinSet};
+
+use crate::chat::{self, AnswerBody};
+use crate::fault::Fault;
+
+/// Answers remembered one by one; a long demo must not grow without end.
+const REMEMBERED: usize = 20_000;
+
+/// Connections that may wait to be accepted.
+const BACKLOG: u32 = 1_024;
+
+/// How a stand-in is.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Profile {
+    /// Its name.
+    pub name: String,
+    /// Where it listens; port 0 takes a free one.
+    pub listen: SocketAddr,
+    /// The models that it serves.
+    pub models: Vec<String>,
+    /// The credential that it demands, if any.
+    #[serde(default)]
+    pub credential: Option<String>,
+    /// Wait for a first token, in milliseconds, from..to.
+    #[serde(default)]
+    pub first_token_ms: (u64, u64),
+    /// Tokens a second once it streams; 0 is as fast as it can.
+    #[serde(default)]
+    pub tokens_per_second: u32,
+    /// Length of an answer in tokens, from..to.
+    pub answer_tokens: (usize, usize),
+    /// What its texts are chosen by.
+    #[serde(default)]
+    pub seed: u64,
+}
+
+impl Profile {
+    /// A quick one for tests: no waits, short answers, a free port.
+    #[must_use]
+    pub fn quick(name: &str, models: &[&str]) -> Self {
+        Self {
+            name: name.to_owned(),
+            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
+            models: models.iter().map(ToString::to_string).collect(),
+            credential: None,
+            first_token_ms: (0, 0),
+            tokens_per_second: 0,
+            answer_tokens: (12, 24),
+            seed: 1,
+        }
+    }
+}
+
+/// How an answer went, as the stand-in saw it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// Sent to its end.
+    Served,
+    /// The client left before the end.
+    ClientLeft,
+    /// A fault was shown instead.
+    Fault,
+}
+
+/// One answer.
+#[derive(Clone, Debug)]
+pub struct Served {
+    /// The `x-request-id` that came with the request.
+    pub request: Option<String>,
+    /// How it went.
+    pub outcome: Outcome,
+    /// Input tokens.
+    pub input_tokens: u64,
+    /// Output tokens sent.
+    pub output_tokens: u64,
+    /// When it ended.
+    pub ended_at: SystemTime,
+}
+
+/// Sums of what was served.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tally {
+    /// Requests that came.
+    pub requests: u64,
+    /// Answers sent to their end.
+    pub served: u64,
+    /// Answers that the client left.
+    pub client_left: u64,
+    /// Input tokens of the answers sent to their end.
+    pub input_tokens: u64,
+    /// Output tokens of these.
+    pub output_tokens: u64,
+}
+
+/// A reply to be given word for word.
+#[derive(Clone, Debug)]
+pub struct Replay {
+    /// Status.
+    pub status: u16,
+    /// Headers.
+    pub headers: Vec<(String, String)>,
+    /// Body.
+    pub body: Bytes,
+}
+
+/// A request as it came.
+#[derive(Clone, Debug)]
+pub struct Seen {
+    /// Path with query.
+    pub path: String,
+    /// Headers in lower case.
+    pub headers: Vec<(String, String)>,
+    /// Body.
+    pub body: Bytes,
+}
+
+#[derive(Debug, Default)]
+pub(crate) struct State {
+    pub(crate) fault: Fault,
+    pub(crate) tally: Tally,
+    served: VecDeque<Served>,
+    replays: VecDeque<Replay>,
+    last_seen: Option<Seen>,
+}
+
+pub(crate) struct Shared {
+    pub(crate) profile: Profile,
+    state: Mutex<State>,
+}
+
+impl Shared {
+    pub(crate) fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    pub(crate) fn ended(&self, served: Served) {
+        let mut state = self.state();
+        match served.outcome {
+            Outcome::Served => {
+                state.tally.served += 1;
+                state.tally.input_tokens += served.input_tokens;
+                state.tally.output_tokens += served.output_tokens;
+            }
+            Outcome::ClientLeft => state.tally.client_left += 1,
+            Outcome::Fault => {}
+        }
+        if state.served.len() == REMEMBERED {
+            state.served.pop_front();
+        }
+        state.served.push_back(served);
+    }
+}
+
+/// A running stand-in.
+pub struct StandIn {
+    shared: Arc<Shared>,
+    address: SocketAddr,
+    accepting: tokio::sync::Mutex<Option<JoinHandle<()>>>,
+}
+
+impl StandIn {
+    /// Starts one.
+    ///
+    /// # Errors
+    /// When its address cannot be listened on.
+    pub async fn start(profile: Profile) -> std::io::Result<Self> {
+        let listener = listen(profile.listen)?;
+        let address = listener.local_addr()?;
+        let shared = Arc::new(Shared { profile, state: Mutex::default() });
+        let accepting = tokio::spawn(accept(listener, shared.clone()));
+        Ok(Self { shared, address, accepting: tokio::sync::Mutex::new(Some(accepting)) })
+    }
+
+    /// Its name.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.shared.profile.name
+    }
+
+    /// Where it listens.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// The fault that it shows.
+    #[must_use]
+    pub fn fault(&self) -> Fault {
+        self.shared.state().fault.clone()
+    }
+
+    /// Lets it fail, or be well again. When this returns, the next request meets the fault.
+    ///
+    /// # Errors
+    /// When it was refusing and its address was taken meanwhile.
+    pub async fn set_fault(&self, fault: Fault) -> std::io::Result<()> {
+        let mut accepting = self.accepting.lock().await;
+        let refuses = fault == Fault::Refuse;
+        self.shared.state().fault = fault;
+        if refuses {
+            if let Some(task) = accepting.take() {
+                task.abort();
+                // Its listener and connections are closed once the task is gone; that it was aborted is no news.
+                let _aborted = task.await;
+            }
+        } else if accepting.is_none() {
+            *accepting = Some(tokio::spawn(accept(listen(self.address)?, self.shared.clone())));
+        }
+        Ok(())
+    }
+
+    /// The next request is answered with this, before any fault.
+    pub fn replay(&self, replay: Replay) {
+        self.shared.state().replays.push_back(replay);
+    }
+
+    /// The last request as it came.
+    #[must_use]
+    pub fn last_seen(&self) -> Option<Seen> {
+        self.shared.state().last_seen.clone()
+    }
+
+    /// Sums of what it served.
+    #[must_use]
+    pub fn tally(&self) -> Tally {
+        self.shared.state().tally
+    }
+
+    /// Every answer it remembers, in the order in which they ended.
+    #[must_use]
+    pub fn served(&self) -> Vec<Served> {
+        self.shared.state().served.iter().cloned().collect()
+    }
+}
+
+impl Drop for StandIn {
+    fn drop(&mut self) {
+        if let Some(task) = self.accepting.get_mut().take() {
+            task.abort();
+        }
+    }
+}
+
+fn listen(address: SocketAddr) -> std::io::Result<TcpListener> {
+    let socket = TcpSocket::new_v4()?;
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    socket.listen(BACKLOG)
+}
+
+async fn accept(listener: TcpListener, shared: Arc<Shared>) {
+    let mut connections = JoinSet::new();
+    loop {
+        // Connections that are over are taken out, so that the set holds only open ones.
+        while connections.try_join_next().is_some() {}
+        match listener.accept().await {
+            Ok((stream, _)) => {
+                let _unset = stream.set_nodelay(true);
+                let shared = shared.clone();
+                connections.spawn(async move {
+                    let service = service_fn(move |request| answer(shared.clone(), request));
+                    // A broken connection is the client's choice or ours; there is nobody to tell.
+                    let _ended = hyper::server::conn::http1::Builder::new()
+                        .serve_connection(TokioIo::new(stream), service)
+                        .await;
+                });
+            }
+            // Out of file handles or the like: try again in a moment instead of spinning.
+            Err(_) => tokio::time::sleep(Duration::from_millis(20)).await,
+        }
+    }
+}
+
+async fn answer(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Response<AnswerBody>, std::io::Error> {
+    use http_body_util::BodyExt;
+    let (head, body) = request.into_parts();
+    let body = body.collect().await.map_err(std::io::Error::other)?.to_bytes();
+    let text = |value: &header::HeaderValue| value.to_str().unwrap_or_default().to_owned();
+    let headers: Vec<_> = head.headers.iter().map(|(name, value)| (name.to_string(), text(value))).collect();
+    let (replay, fault) = {
+        let mut state = shared.state();
+        state.tally.requests += 1;
+        let path = head.uri.path_and_query().map(ToString::to_string).unwrap_or_default();
+        state.last_seen = Some(Seen { path, headers, body: body.clone() });
+        (state.replays.pop_front(), state.fault.clone())
+    };
+    if let Some(replay) = replay {
+        return Ok(replayed(replay));
+    }
+    let presented = head.headers.get(header::AUTHORIZATION).map(text).unwrap_or_default();
+    if shared.profile.credential.as_ref().is_some_and(|wanted| presented != format!("Bearer {wanted}")) {
+        return Ok(chat::error(401, "authentication_error", "invalid_api_key", "The credential is not valid."));
+    }
+    match (head.method.as_str(), head.uri.path()) {
+        ("POST", "/v1/chat/completions") => {
+            let request = head.headers.get("x-request-id").map(text);
+            chat::complete(shared, request, &body, fault).await
+        }
+        ("GET", "/v1/models") => Ok(chat::models(&shared.profile)),
+        _ => Ok(chat::error(404, "invalid_request_error", "not_found", "There is nothing at this path.")),
+    }
+}
+
+fn replayed(replay: Replay) -> Response<AnswerBody> {
+    let mut response = Response::new(AnswerBody::whole(replay.body));
+    *response.status_mut() = hyper::StatusCode::from_u16(replay.status).unwrap_or_default();
+    for (name, value) in replay.headers {
+        if let (Ok(name), Ok(value)) = (header::HeaderName::try_from(name), header::HeaderValue::try_from(value)) {
+            response.headers_mut().insert(name, value);
+        }
+    }
+    response
+}
