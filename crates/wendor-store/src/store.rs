@@ -44,12 +44,18 @@ impl Store {
         Ok(Self { pool })
     }
 
+    /// Newest schema that this binary knows.
+    #[must_use]
+    pub fn known_schema() -> i64 {
+        MIGRATOR.iter().map(|migration| migration.version).max().unwrap_or(0)
+    }
+
     /// Which schema the database has and which one this binary knows.
     ///
     /// # Errors
     /// When the database is away.
     pub async fn schema(&self) -> Result<SchemaState, StoreError> {
-        let known = MIGRATOR.iter().map(|migration| migration.version).max().unwrap_or(0);
+        let known = Self::known_schema();
         let table: Option<String> =
             sqlx::query_scalar("select to_regclass('_sqlx_migrations')::text").fetch_one(&self.pool).await?;
         let found = match table {

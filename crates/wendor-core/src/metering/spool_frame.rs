@@ -8,6 +8,18 @@ use super::entry::Settled;
 /// The first bytes of a segment: name and version of the form.
 pub const SEGMENT_MAGIC: &[u8; 8] = b"WDRSPL01";
 
+/// The file name of a segment; in the order of numbers, names are in order too.
+#[must_use]
+pub fn segment_name(number: u64) -> String {
+    format!("segment-{number:010}.spool")
+}
+
+/// The number of the segment of that file name; `None` for another file.
+#[must_use]
+pub fn segment_number(name: &str) -> Option<u64> {
+    name.strip_prefix("segment-")?.strip_suffix(".spool")?.parse().ok()
+}
+
 /// Longest frame that is believed: a damaged length must not become a huge allocation.
 const MAX_FRAME_BYTES: u32 = 16 * 1024 * 1024;
 

@@ -19,6 +19,7 @@ use std::task::{Context, Poll};
 
 use tokio::sync::{Notify, Semaphore, oneshot};
 use wendor_core::metering::entry::Settled;
+use wendor_core::metering::spool_frame;
 
 pub use reader::SpoolReader;
 use writer::Job;
@@ -198,7 +199,7 @@ impl SpoolSlot {
 }
 
 fn segment_path(folder: &Path, number: u64) -> PathBuf {
-    folder.join(format!("segment-{number:010}.spool"))
+    folder.join(spool_frame::segment_name(number))
 }
 
 /// The numbers of all segments in `folder`, in order.
@@ -206,9 +207,7 @@ fn segments_in(folder: &Path) -> std::io::Result<Vec<u64>> {
     let mut numbers = Vec::new();
     for file in std::fs::read_dir(folder)? {
         let name = file?.file_name();
-        let number: Option<u64> =
-            name.to_str().and_then(|name| name.strip_prefix("segment-")?.strip_suffix(".spool")?.parse().ok());
-        numbers.extend(number);
+        numbers.extend(name.to_str().and_then(spool_frame::segment_number));
     }
     numbers.sort_unstable();
     Ok(numbers)

@@ -1,0 +1,117 @@
+//! The management API as the commands use it: one call, JSON both ways, problems as [`Failure`]s.
+
+use reqwest::{Client, Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::failure::Failure;
+use crate::profile::Profile;
+
+/// A client of one service.
+#[derive(Debug)]
+pub struct Management {
+    http: Client,
+    profile: Profile,
+}
+
+/// A client without proxies: the gateway is where WENDOR_URL says.
+///
+/// # Errors
+/// When the machine gives no TLS.
+pub fn http() -> Result<Client, Failure> {
+    Client::builder().no_proxy().build().map_err(|error| Failure::Own(format!("no HTTP client: {error}")))
+}
+
+/// What a connection that failed says.
+pub fn unreachable(url: &str, error: &reqwest::Error) -> Failure {
+    let why = if error.is_connect() { "nothing answers there" } else { "the connection broke" };
+    Failure::Unreachable(format!(
+        "Wendor cannot be reached at {url}: {why}. Is it running (`wendor serve`), and is WENDOR_URL right?"
+    ))
+}
+
+impl Management {
+    /// A client that calls as the person of the profile.
+    ///
+    /// # Errors
+    /// When there is no client to be had.
+    pub fn new(profile: Profile) -> Result<Self, Failure> {
+        Ok(Self { http: http()?, profile })
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http.request(method, format!("{}/manage/v1{path}", self.profile.url))
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
+        let response = request.send().await.map_err(|error| unreachable(&self.profile.url, &error))?;
+        let status = response.status().as_u16();
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let body = response.bytes().await.unwrap_or_default();
+        Err(Failure::of_problem(status, &body))
+    }
+
+    async fn read<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, Failure> {
+        let response = self.send(request).await?;
+        let body = response.bytes().await.map_err(|error| unreachable(&self.profile.url, &error))?;
+        serde_json::from_slice(&body).map_err(|error| {
+            Failure::Own(format!("the service's answer cannot be read ({error}); is it of another version?"))
+        })
+    }
+
+    /// `GET` with a query.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Failure> {
+        let query: Vec<_> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
+        self.read(self.request(Method::GET, path).bearer_auth(self.profile.token()?).query(&query)).await
+    }
+
+    /// `POST` with a body.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.read(self.request(Method::POST, path).bearer_auth(self.profile.token()?).json(body)).await
+    }
+
+    /// `POST` before anyone is signed in.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn post_unsigned<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.read(self.request(Method::POST, path).json(body)).await
+    }
+
+    /// `POST` as the bearer of `token`.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn post_as<T: DeserializeOwned>(
+        &self,
+        token: &str,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Result<T, Failure> {
+        self.read(self.request(Method::POST, path).bearer_auth(token).json(body)).await
+    }
+
+    /// `DELETE`.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn delete(&self, path: &str) -> Result<(), Failure> {
+        self.send(self.request(Method::DELETE, path).bearer_auth(self.profile.token()?)).await.map(|_| ())
+    }
+
+    /// `GET` of one request, as the bearer of an app's key.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn get_as<T: DeserializeOwned>(&self, key: &str, path: &str) -> Result<T, Failure> {
+        self.read(self.request(Method::GET, path).bearer_auth(key)).await
+    }
+}

@@ -1,0 +1,161 @@
+//! `wendor catalogue`: the catalogue as a file, checked here, compared and applied by the service.
+
+use std::io::{BufRead, IsTerminal};
+use std::path::Path;
+
+use serde_json::json;
+use wendor_core::catalog::file;
+use wendor_gateway::admin::catalogue::{
+    CatalogueApplied, CatalogueDifference, CatalogueText, ChangeLine, RevisionLine,
+};
+
+use super::now;
+use crate::client::Management;
+use crate::failure::Failure;
+use crate::grammar::CatalogueCommand;
+use crate::output::{self, Column, Reader};
+use crate::profile::Profile;
+use crate::words;
+
+pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(), Failure> {
+    let management = || Management::new(Profile::find()?);
+    match command {
+        CatalogueCommand::Export => {
+            let export: CatalogueText = management()?.get("/catalogue", &[]).await?;
+            match reader {
+                Reader::Program => output::json(&export),
+                Reader::Person => output::print(&format!("# Revision {}.\n{}", export.revision, export.text)),
+            }
+        }
+        CatalogueCommand::Check { file } => check(&file, reader),
+        CatalogueCommand::Diff { file } => {
+            let difference = difference(&management()?, &read(&file)?).await?;
+            match reader {
+                Reader::Program => output::json(&difference),
+                Reader::Person => output::print(&told(&difference)),
+            }
+        }
+        CatalogueCommand::Apply { file, note, yes } => apply(&management()?, (&read(&file)?, &note, yes), reader).await,
+        CatalogueCommand::Revisions => {
+            let revisions: Vec<RevisionLine> = management()?.get("/revisions", &[]).await?;
+            match reader {
+                Reader::Program => output::json(&revisions),
+                Reader::Person => show_revisions(&revisions),
+            }
+        }
+    }
+}
+
+fn read(path: &Path) -> Result<String, Failure> {
+    std::fs::read_to_string(path)
+        .map_err(|error| Failure::NotUnderstood(format!("{} cannot be read: {error}", path.display())))
+}
+
+fn check(path: &Path, reader: Reader) -> Result<(), Failure> {
+    let problems = match file::read(&read(path)?) {
+        Ok(file) => {
+            let catalogue = file.catalogue;
+            let counts = (
+                catalogue.upstreams.len(),
+                catalogue.offer_names().len(),
+                catalogue.routes.len(),
+                catalogue.teams.len(),
+            );
+            return match reader {
+                Reader::Program => output::json(&json!({ "problems": [] })),
+                Reader::Person => output::line(&format!(
+                    "No problem: {} upstreams with {} offers, {} routes, {} teams.",
+                    counts.0, counts.1, counts.2, counts.3
+                )),
+            };
+        }
+        Err(problems) => problems,
+    };
+    if reader == Reader::Program {
+        output::json(&json!({ "problems": problems }))?;
+    }
+    let lines: Vec<String> = problems.iter().map(|problem| format!("  {problem}")).collect();
+    let count = if problems.len() == 1 { "1 problem".to_owned() } else { format!("{} problems", problems.len()) };
+    Err(Failure::NotUnderstood(format!("{} has {count}:\n{}", path.display(), lines.join("\n"))))
+}
+
+async fn difference(management: &Management, text: &str) -> Result<CatalogueDifference, Failure> {
+    management.post("/catalogue/difference", &json!({ "text": text })).await
+}
+
+async fn apply(management: &Management, (text, note, yes): (&str, &str, bool), reader: Reader) -> Result<(), Failure> {
+    let difference = difference(management, text).await?;
+    if reader == Reader::Person {
+        output::print(&told(&difference))?;
+    }
+    if !difference.changes.is_empty() && !yes {
+        confirm()?;
+    }
+    let body = json!({ "text": text, "base": difference.base, "note": note });
+    let applied: CatalogueApplied = management.post("/catalogue", &body).await?;
+    match reader {
+        Reader::Program => output::json(&applied),
+        Reader::Person if applied.changes.is_empty() => Ok(()),
+        Reader::Person => output::line(&format!("Revision {} is in force.", applied.revision)),
+    }
+}
+
+fn confirm() -> Result<(), Failure> {
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::NotUnderstood("Nobody is there to be asked: add --yes to apply it.".to_owned()));
+    }
+    output::note("Apply this? Type yes:");
+    let mut answer = String::new();
+    std::io::stdin().lock().read_line(&mut answer).map_err(|error| Failure::Own(error.to_string()))?;
+    match answer.trim() {
+        "yes" => Ok(()),
+        _ => Err(Failure::NotUnderstood("Nothing was applied.".to_owned())),
+    }
+}
+
+/// The difference in lines: `+` comes, `-` goes, `~` changes.
+fn told(difference: &CatalogueDifference) -> String {
+    if difference.changes.is_empty() {
+        return format!("Nothing changes: revision {} is the same.\n", difference.base);
+    }
+    let mut text = format!("Against revision {}:\n", difference.base);
+    for change in &difference.changes {
+        text.push_str(&told_change(change));
+    }
+    text
+}
+
+fn told_change(change: &ChangeLine) -> String {
+    let sign = match change.kind.as_str() {
+        "added" => '+',
+        "removed" => '-',
+        _ => '~',
+    };
+    let mut text = format!("{sign} {}\n", change.thing);
+    for field in &change.fields {
+        let values = match (&field.before, &field.after) {
+            (Some(before), Some(after)) => format!("{before} -> {after}"),
+            (None, Some(after)) if sign == '+' => after.clone(),
+            (None, Some(after)) => format!("(absent) -> {after}"),
+            (Some(before), None) if sign == '-' => before.clone(),
+            (Some(before), None) => format!("{before} -> (absent)"),
+            (None, None) => continue,
+        };
+        let name = if field.field.is_empty() { String::new() } else { format!("{}: ", field.field) };
+        text.push_str(&format!("    {name}{values}\n"));
+    }
+    text
+}
+
+fn show_revisions(revisions: &[RevisionLine]) -> Result<(), Failure> {
+    let columns = [Column::Number("revision"), Column::Text("made"), Column::Text("by"), Column::Text("note")];
+    let rows = revisions.iter().map(|revision| {
+        vec![
+            revision.number.to_string(),
+            words::ago(revision.made_at, now()),
+            revision.made_by.clone(),
+            revision.note.clone(),
+        ]
+    });
+    output::table(&columns, rows.collect(), "There is no revision yet. Apply a catalogue: wendor catalogue apply FILE")
+}

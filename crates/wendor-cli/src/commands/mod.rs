@@ -1,0 +1,65 @@
+//! What each command does: a typed command enters, calls go out, columns or JSON come back. A file a thing of the grammar.
+
+mod ask;
+mod catalogue;
+mod key;
+mod overview;
+mod person;
+mod request;
+mod serve;
+mod session;
+mod usage;
+
+use chrono::Utc;
+use clap::CommandFactory;
+
+use crate::client::Management;
+use crate::failure::Failure;
+use crate::grammar::{Command, PersonCommand, Wendor};
+use crate::output::{self, Reader};
+use crate::profile::Profile;
+
+/// Runs a command to its end.
+///
+/// # Errors
+/// Why it was not done.
+pub fn run(grammar: Wendor) -> Result<(), Failure> {
+    let no_runtime = |error: std::io::Error| Failure::Own(format!("no threads to be had: {error}"));
+    // Installed by the first who asks; a second one finds it there.
+    let _installed = rustls::crypto::ring::default_provider().install_default();
+    tokio::runtime::Builder::new_multi_thread().enable_all().build().map_err(no_runtime)?.block_on(dispatch(grammar))
+}
+
+async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
+    let reader = if grammar.json { Reader::Program } else { Reader::Person };
+    let management = || Management::new(Profile::find()?);
+    match grammar.command {
+        Command::Serve(args) => serve::run(args, reader).await,
+        Command::Ask(args) => ask::run(args, reader).await,
+        Command::Usage(args) => usage::run(args, &management()?, reader).await,
+        Command::Request(command) => request::run(command, &management()?, reader).await,
+        Command::Key(command) => key::run(command, &management()?, reader).await,
+        Command::Team(crate::grammar::TeamCommand::List) => overview::teams(&management()?, reader).await,
+        Command::Route(crate::grammar::RouteCommand::List) => overview::routes(&management()?, reader).await,
+        Command::Upstream(crate::grammar::UpstreamCommand::List) => overview::upstreams(&management()?, reader).await,
+        Command::Spool(crate::grammar::SpoolCommand::Show) => overview::spool(&management()?, reader).await,
+        Command::Catalogue(command) => catalogue::run(command, reader).await,
+        Command::Person(PersonCommand::List) => person::list(&management()?, reader).await,
+        Command::Person(PersonCommand::Add { name, role, team }) => {
+            person::add((&name, &role, team.as_deref()), reader).await
+        }
+        Command::Person(PersonCommand::SignIn { name }) => person::sign_in(&name, reader).await,
+        Command::Token(command) => session::tokens(command, &management()?, reader).await,
+        Command::SignIn(args) => session::sign_in(args, reader).await,
+        Command::Completions { shell } => {
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Wendor::command(), "wendor", &mut script);
+            output::print(&String::from_utf8_lossy(&script))
+        }
+    }
+}
+
+/// The time at which a command runs.
+fn now() -> chrono::DateTime<Utc> {
+    Utc::now()
+}

@@ -1,0 +1,196 @@
+//! `wendor team|route|upstream list` and `wendor spool show`: what there is and how it is doing.
+
+use wendor_gateway::admin::operations::SpoolLine;
+use wendor_gateway::admin::routes_view::{RouteLine, StageLine};
+use wendor_gateway::admin::teams::{QuotaLine, TeamLine};
+use wendor_gateway::admin::upstreams::{OfferLine, UpstreamLine};
+
+use super::now;
+use crate::client::Management;
+use crate::failure::Failure;
+use crate::output::{self, Column, Reader};
+use crate::words;
+
+const NO_CATALOGUE: &str = "There is none yet. Apply a catalogue: wendor catalogue apply FILE";
+
+pub(super) async fn teams(management: &Management, reader: Reader) -> Result<(), Failure> {
+    let teams: Vec<TeamLine> = management.get("/teams", &[]).await?;
+    if reader == Reader::Program {
+        return output::json(&teams);
+    }
+    let columns = [
+        Column::Text("team"),
+        Column::Number("keys"),
+        Column::Text("quota"),
+        Column::Number("used"),
+        Column::Number("reserved"),
+        Column::Number("limit"),
+        Column::Number("used"),
+        Column::Text("window ends"),
+        Column::Text("routes"),
+    ];
+    let mut rows = Vec::new();
+    for team in &teams {
+        let routes = team.routes.as_ref().map_or_else(|| "all".to_owned(), |routes| routes.join(", "));
+        let first = vec![team.name.clone(), team.keys.to_string()];
+        let mut quotas = team.quotas.iter();
+        let row = |head: Vec<String>, quota: Option<&QuotaLine>, routes: String| {
+            let cells = quota.map_or_else(
+                || {
+                    vec![
+                        "no quota".to_owned(),
+                        String::new(),
+                        String::new(),
+                        String::new(),
+                        String::new(),
+                        String::new(),
+                    ]
+                },
+                quota_cells,
+            );
+            [head, cells, vec![routes]].concat()
+        };
+        rows.push(row(first, quotas.next(), routes));
+        rows.extend(quotas.map(|quota| row(vec![String::new(), String::new()], Some(quota), String::new())));
+    }
+    output::table(&columns, rows, NO_CATALOGUE)
+}
+
+fn quota_cells(quota: &QuotaLine) -> Vec<String> {
+    let amount = |text: &str| match quota.measure.as_str() {
+        "cost" => words::money(text, 2),
+        _ => words::money(text, 0),
+    };
+    let number = |text: &str| text.parse::<rust_decimal::Decimal>().unwrap_or_default();
+    let limit = number(&quota.limit);
+    let share = match limit.is_zero() {
+        true => "-".to_owned(),
+        false => format!("{}%", (number(&quota.used) * rust_decimal::Decimal::from(100) / limit).round()),
+    };
+    let warn = if quota.at_limit == "warn" { " (warns)" } else { "" };
+    vec![
+        format!("{} a {}{warn}", quota.measure, quota.window),
+        amount(&quota.used),
+        amount(&quota.reserved),
+        amount(&quota.limit),
+        share,
+        words::instant(quota.resets_at),
+    ]
+}
+
+pub(super) async fn routes(management: &Management, reader: Reader) -> Result<(), Failure> {
+    let routes: Vec<RouteLine> = management.get("/routes", &[]).await?;
+    if reader == Reader::Program {
+        return output::json(&routes);
+    }
+    let columns = [
+        Column::Text("route"),
+        Column::Text("stage"),
+        Column::Text("offers"),
+        Column::Number("first token within"),
+        Column::Number("whole within"),
+        Column::Text("teams"),
+    ];
+    let mut rows = Vec::new();
+    for route in &routes {
+        for (index, stage) in route.stages.iter().enumerate() {
+            let (name, teams) =
+                if index == 0 { (route.name.clone(), route.teams.join(", ")) } else { (String::new(), String::new()) };
+            rows.push(vec![
+                name,
+                format!("{}, by {}", index + 1, stage.pick),
+                offers(stage),
+                words::seconds(stage.first_event_ms),
+                words::seconds(stage.whole_ms),
+                teams,
+            ]);
+        }
+    }
+    output::table(&columns, rows, NO_CATALOGUE)
+}
+
+fn offers(stage: &StageLine) -> String {
+    let offer = |entry: &wendor_gateway::admin::routes_view::StageOfferLine| match entry.share {
+        Some(share) => format!("{} ({share} parts)", entry.offer),
+        None => entry.offer.clone(),
+    };
+    stage.offers.iter().map(offer).collect::<Vec<_>>().join(", ")
+}
+
+pub(super) async fn upstreams(management: &Management, reader: Reader) -> Result<(), Failure> {
+    let upstreams: Vec<UpstreamLine> = management.get("/upstreams", &[]).await?;
+    if reader == Reader::Program {
+        return output::json(&upstreams);
+    }
+    let columns = [
+        Column::Text("upstream"),
+        Column::Text("state"),
+        Column::Number("streams"),
+        Column::Number("first token"),
+        Column::Text("address"),
+        Column::Text("offers, with input and output per million"),
+        Column::Text("last failure"),
+    ];
+    // What needs someone comes first.
+    let mut ordered: Vec<&UpstreamLine> = upstreams.iter().collect();
+    let is_well = |upstream: &UpstreamLine| {
+        matches!(upstream.state.as_str(), "well" | "not asked yet") && !upstream.credential.contains(' ')
+    };
+    ordered.sort_by_key(|upstream| is_well(upstream));
+    output::table(&columns, ordered.into_iter().map(upstream_row).collect(), NO_CATALOGUE)?;
+    output::note("States and failures are those seen since the service began.");
+    Ok(())
+}
+
+fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
+    let sign = match upstream.state.as_str() {
+        "well" => "●",
+        "degraded" => "◐",
+        "failing" => "×",
+        _ => "○",
+    };
+    let streams = match upstream.streams {
+        Some(all) => format!("{} of {all}", upstream.streams_open),
+        None => upstream.streams_open.to_string(),
+    };
+    let last_failure = match (&upstream.last_failure, upstream.credential.contains(' ')) {
+        (_, true) => upstream.credential.clone(),
+        (Some(last), false) => format!("{}: {}, {}", last.kind, last.detail, words::ago(last.at, now())),
+        (None, false) => "none".to_owned(),
+    };
+    vec![
+        upstream.name.clone(),
+        format!("{sign} {}", upstream.state),
+        streams,
+        words::wait(upstream.first_token_ms),
+        upstream.address.clone(),
+        upstream.offers.iter().map(offer).collect::<Vec<_>>().join(", "),
+        last_failure,
+    ]
+}
+
+fn offer(offer: &OfferLine) -> String {
+    match &offer.rate {
+        Some(rate) => format!("{} ({}, {})", offer.model, rate.input, rate.output),
+        None => format!("{} (unpriced)", offer.model),
+    }
+}
+
+pub(super) async fn spool(management: &Management, reader: Reader) -> Result<(), Failure> {
+    let spool: SpoolLine = management.get("/spool", &[]).await?;
+    if reader == Reader::Program {
+        return output::json(&spool);
+    }
+    let pending = match spool.pending {
+        0 => "Nothing is pending: the database has every entry.".to_owned(),
+        1 => "1 entry waits for the database.".to_owned(),
+        number => format!("{} entries wait for the database.", words::grouped(number)),
+    };
+    let database = if spool.database_reachable {
+        ""
+    } else {
+        " The database cannot be reached; requests are served all the same."
+    };
+    let disk = if spool.writable { "" } else { " The disk takes nothing: requests are refused until it does." };
+    output::line(&format!("{pending}{database}{disk} The spool's files take {} bytes.", words::grouped(spool.bytes)))
+}

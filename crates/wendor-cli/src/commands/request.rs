@@ -1,0 +1,225 @@
+//! `wendor request`: the list, and one request with attempts, cost as a sum, and where its time went.
+
+use wendor_gateway::admin::operations::Refusals;
+use wendor_gateway::admin::requests::{CostSum, RequestLine, RequestPage, RequestShown};
+
+use super::now;
+use crate::client::Management;
+use crate::failure::Failure;
+use crate::grammar::{NarrowArgs, RequestCommand, RequestListArgs};
+use crate::output::{self, Column, Reader};
+use crate::{range, strip, words};
+
+pub(super) async fn run(command: RequestCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
+    match command {
+        RequestCommand::List(args) => list(*args, management, reader).await,
+        RequestCommand::Show { id } => {
+            let shown: RequestShown = management.get(&format!("/requests/{}", id.trim()), &[]).await?;
+            match reader {
+                Reader::Program => output::json(&shown),
+                Reader::Person => show(&shown),
+            }
+        }
+        RequestCommand::Refusals => refusals(management, reader).await,
+    }
+}
+
+async fn list(args: RequestListArgs, management: &Management, reader: Reader) -> Result<(), Failure> {
+    let range = range::read(&args.range, now())?;
+    let NarrowArgs { team, route, offer, key } = args.narrow;
+    let query = [
+        ("from", range.map(|range| range.from.to_rfc3339())),
+        ("to", range.map(|range| range.to.to_rfc3339())),
+        ("team", team),
+        ("route", route),
+        ("offer", offer),
+        ("key", key),
+        ("run", args.run),
+        ("end", args.end),
+        ("failure", args.failure),
+        ("limit", Some(args.limit.to_string())),
+    ];
+    let page: RequestPage = management.get("/requests", &query).await?;
+    if reader == Reader::Program {
+        return output::json(&page);
+    }
+    let columns = [
+        Column::Text("request"),
+        Column::Text("when"),
+        Column::Text("team"),
+        Column::Text("route"),
+        Column::Text("offer"),
+        Column::Number("attempts"),
+        Column::Text("end"),
+        Column::Number("in"),
+        Column::Number("out"),
+        Column::Number("first token"),
+        Column::Number("whole"),
+        Column::Number("cost"),
+    ];
+    let rows = page.requests.iter().map(row).collect();
+    output::table(&columns, rows, "No request fits. Leave a filter out, or look further back with --last 30d.")?;
+    if page.next.is_some() {
+        output::note(&format!("The newest {}; more with --limit.", page.requests.len()));
+    }
+    Ok(())
+}
+
+fn row(request: &RequestLine) -> Vec<String> {
+    let tokens = &request.tokens;
+    let about = if request.estimated { "~" } else { "" };
+    let end = match &request.failure {
+        Some(failure) => format!("{} ({failure})", request.end),
+        None => request.end.clone(),
+    };
+    vec![
+        request.id.clone(),
+        words::ago(request.at, now()),
+        request.team.clone(),
+        request.route.clone(),
+        request.offer.clone().unwrap_or_else(|| "-".to_owned()),
+        request.attempts.to_string(),
+        end,
+        format!("{about}{}", words::grouped(tokens.input + tokens.input_cached + tokens.cache_written)),
+        format!("{about}{}", words::grouped(tokens.output)),
+        words::wait(request.first_token_ms),
+        words::seconds(request.whole_ms),
+        request.cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::money(cost, 4)),
+    ]
+}
+
+fn show(shown: &RequestShown) -> Result<(), Failure> {
+    let request = &shown.request;
+    output::line(&format!("{}  {} UTC\n{}\n", request.id, words::instant(request.at), shown.summary))?;
+    for line in strip::large(shown) {
+        output::line(&format!("  {line}"))?;
+    }
+    output::line("")?;
+    latency(request)?;
+    match &shown.cost {
+        Some(cost) => show_cost(cost, shown)?,
+        None => output::line("Unpriced: the offer had no rate when it was asked.")?,
+    }
+    if !shown.plan.is_empty() {
+        output::line("\nThe plan as it was made:")?;
+        let columns = [
+            Column::Number("stage"),
+            Column::Text("offer"),
+            Column::Text("turn"),
+            Column::Text("reason"),
+            Column::Number("at most"),
+        ];
+        let rows = shown.plan.iter().map(|line| {
+            let turn = if line.taken { "taken" } else { "left out" };
+            let stage = format!("{}, by {}", line.stage, line.pick);
+            let cost = line.expected_cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::money(cost, 4));
+            vec![stage, line.offer.clone(), turn.to_owned(), line.reason.clone(), cost]
+        });
+        output::table(&columns, rows.collect(), "")?;
+    }
+    if !shown.changes.is_empty() {
+        output::line("\nChanged on the way:")?;
+        let columns = [Column::Text("member"), Column::Text("from the app"), Column::Text("to the upstream")];
+        let rows =
+            shown.changes.iter().map(|change| vec![change.member.clone(), change.before.clone(), change.after.clone()]);
+        output::table(&columns, rows.collect(), "")?;
+    }
+    if !shown.detail_kept {
+        output::line("Its plan and attempts are not kept any more.")?;
+    }
+    marks(shown)
+}
+
+/// Where the time went: parts that sum to the whole.
+fn latency(request: &RequestLine) -> Result<(), Failure> {
+    let answering = request.answering_ms.unwrap_or(request.whole_ms);
+    let mut parts = vec![("admission and plan", request.admitted_ms)];
+    let failed = answering.saturating_sub(request.admitted_ms);
+    if request.answering_ms.is_none() || request.attempts > 1 {
+        parts.push(("attempts without an answer", failed));
+    } else if failed > 0 {
+        parts.push(("before the attempt", failed));
+    }
+    if let (Some(answering), Some(first)) = (request.answering_ms, request.first_token_ms) {
+        parts.push(("waiting for a first token", first.saturating_sub(answering)));
+        parts.push(("answering", request.whole_ms.saturating_sub(first)));
+    }
+    let told: Vec<String> = parts.iter().map(|(what, millis)| format!("{what} {}", words::seconds(*millis))).collect();
+    output::line(&format!("Time: {}; together {}.\n", told.join(", "), words::seconds(request.whole_ms)))
+}
+
+fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
+    if cost.lines.is_empty() {
+        return output::line("Nothing was used, so it cost nothing.");
+    }
+    let columns =
+        [Column::Text("cost"), Column::Number("tokens"), Column::Number("per million"), Column::Number("amount")];
+    let mut rows: Vec<Vec<String>> = Vec::new();
+    for line in &cost.lines {
+        rows.push(vec![
+            line.kind.clone(),
+            words::grouped(line.tokens),
+            format!("× {}", line.per_million),
+            words::money(&line.amount, 6),
+        ]);
+    }
+    rows.push(vec![
+        "together".to_owned(),
+        String::new(),
+        String::new(),
+        format!("{} {}", words::money(&cost.total, 6), shown.currency),
+    ]);
+    // The currency stands behind the sum alone; the amounts above keep their place.
+    let pad = " ".repeat(shown.currency.len() + 1);
+    let last = rows.len() - 1;
+    for row in rows.iter_mut().take(last) {
+        if let Some(amount) = row.last_mut() {
+            amount.push_str(&pad);
+        }
+    }
+    output::table(&columns, rows, "")?;
+    let estimated =
+        if shown.request.estimated { " The tokens are estimated: the upstream did not report them." } else { "" };
+    let rate = cost.rate_from.map_or_else(String::new, |day| format!("Rate of {}.", day.format("%-d %B %Y")));
+    let reserved =
+        cost.reserved.as_ref().map_or_else(String::new, |most| format!(" Reserved at most {}.", words::money(most, 6)));
+    output::line(&format!("{rate}{reserved}{estimated}"))
+}
+
+fn marks(shown: &RequestShown) -> Result<(), Failure> {
+    let request = &shown.request;
+    let labels: Vec<String> = request.labels.iter().map(|(name, value)| format!("{name}={value}")).collect();
+    let marks = [
+        ("run", request.run.clone()),
+        ("step", request.step.clone()),
+        ("labels", (!labels.is_empty()).then(|| labels.join(", "))),
+    ];
+    let told: Vec<String> = marks.into_iter().filter_map(|(name, value)| Some(format!("{name} {}", value?))).collect();
+    let marks = if told.is_empty() { String::new() } else { format!(", {}", told.join(", ")) };
+    output::line(&format!("\nRevision {}, key {}{marks}.", request.revision, request.key))
+}
+
+async fn refusals(management: &Management, reader: Reader) -> Result<(), Failure> {
+    let refusals: Refusals = management.get("/refusals", &[]).await?;
+    if reader == Reader::Program {
+        return output::json(&refusals);
+    }
+    let dash = |value: &Option<String>| value.clone().unwrap_or_else(|| "-".to_owned());
+    let columns = [
+        Column::Text("minute"),
+        Column::Number("refused"),
+        Column::Text("reason"),
+        Column::Text("key"),
+        Column::Text("route"),
+    ];
+    let rows = refusals.counts.iter().map(|count| {
+        vec![
+            words::instant(count.minute),
+            count.count.to_string(),
+            count.reason.clone(),
+            dash(&count.key),
+            dash(&count.route),
+        ]
+    });
+    output::table(&columns, rows.collect(), "Nothing was refused in the last hour.")
+}

@@ -1,0 +1,143 @@
+//! `wendor serve`: settings from all layers, the log, the signals, then [`wendor_gateway::serve`].
+
+use std::net::TcpListener;
+
+use serde::Serialize;
+use tokio::signal::unix::{SignalKind, signal};
+use tokio::sync::watch;
+use tracing_subscriber::EnvFilter;
+use wendor_gateway::clock::Clock;
+use wendor_gateway::settings::{KNOWN, Layers, Settings};
+use wendor_gateway::{World, serve};
+use wendor_store::Store;
+
+use crate::failure::Failure;
+use crate::grammar::ServeArgs;
+use crate::output::{self, Column, Reader};
+
+pub(super) async fn run(args: ServeArgs, reader: Reader) -> Result<(), Failure> {
+    let check = args.check;
+    let settings = settings(args)?;
+    if check {
+        return tell(&settings, reader).await;
+    }
+    log(&settings);
+    let listener = TcpListener::bind(settings.listen).map_err(|error| {
+        Failure::Own(format!(
+            "{} cannot be listened on: {error}. Is another service there? Choose one with --listen.",
+            settings.listen
+        ))
+    })?;
+    let store = Store::new(settings.database_url.expose())?;
+    let (stopping, stop) = watch::channel(false);
+    tokio::spawn(stop_on_signal(stopping));
+    let world = World { settings, listener, store, clock: Clock::system(), process: rand::random(), stop };
+    serve(world).await.map_err(|error| Failure::Own(error.to_string()))
+}
+
+/// The first SIGTERM or SIGINT stops in order; a second one of SIGINT ends at once, as people expect of Ctrl-C.
+async fn stop_on_signal(stopping: watch::Sender<bool>) {
+    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt()))
+    else {
+        return tracing::error!("signals cannot be listened for; the service can only be killed");
+    };
+    tokio::select! {
+        _signal = terminate.recv() => {}
+        _signal = interrupt.recv() => {}
+    }
+    stopping.send_replace(true);
+    if interrupt.recv().await.is_some() {
+        std::process::exit(130);
+    }
+}
+
+fn settings(args: ServeArgs) -> Result<Settings, Failure> {
+    let mut layers = Layers::default();
+    if let Some(path) = &args.settings {
+        let unreadable =
+            |error| Failure::NotUnderstood(format!("the settings file {} cannot be read: {error}", path.display()));
+        let text = std::fs::read_to_string(path).map_err(unreadable)?;
+        layers.read_file(&text).map_err(|error| Failure::NotUnderstood(error.to_string()))?;
+    }
+    for known in KNOWN {
+        let variable = format!("WENDOR_{}", known.name.to_ascii_uppercase());
+        if let Ok(value) = std::env::var(variable) {
+            layers.environment.insert(known.name.to_owned(), value);
+        }
+    }
+    let flags = [
+        ("listen", args.listen),
+        ("database_url", args.database_url),
+        ("spool", args.spool),
+        ("workers", args.workers),
+        ("body_limit", args.body_limit),
+        ("bodies_limit", args.bodies_limit),
+        ("grace", args.grace),
+        ("log", args.log),
+    ];
+    layers.flags.extend(flags.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))));
+    layers.check().map_err(|problems| {
+        let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();
+        Failure::NotUnderstood(format!("The settings will not do:\n  {}", lines.join("\n  ")))
+    })
+}
+
+fn log(settings: &Settings) {
+    // The store's notices at each start and the TLS layer's details are nobody's news.
+    let filter = format!("{},sqlx=warn,rustls=warn,hyper=warn,sqlx::postgres::notice=warn", settings.log);
+    let subscriber = tracing_subscriber::fmt().json().flatten_event(true).with_env_filter(EnvFilter::new(filter));
+    subscriber.with_writer(std::io::stderr).init();
+}
+
+#[derive(Serialize)]
+struct ToldSetting<'a> {
+    name: &'a str,
+    value: &'a str,
+    source: &'a str,
+}
+
+#[derive(Serialize)]
+struct Told<'a> {
+    version: &'a str,
+    schema_known: i64,
+    schema_found: Option<i64>,
+    database: Option<String>,
+    console: String,
+    settings: Vec<ToldSetting<'a>>,
+}
+
+/// `--check`: what would run, and where each setting came from.
+async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
+    let store = Store::new(settings.database_url.expose())?;
+    let schema = store.schema().await;
+    let as_line = |told: &'_ wendor_gateway::settings::Told| {
+        vec![told.name.to_owned(), told.value.clone(), told.source.as_str().to_owned()]
+    };
+    let version = env!("CARGO_PKG_VERSION");
+    match reader {
+        Reader::Program => output::json(&Told {
+            version,
+            schema_known: Store::known_schema(),
+            schema_found: schema.as_ref().ok().map(|schema| schema.found),
+            database: schema.as_ref().err().map(ToString::to_string),
+            console: format!("http://{}/", settings.listen),
+            settings: settings
+                .told
+                .iter()
+                .map(|told| ToldSetting { name: told.name, value: &told.value, source: told.source.as_str() })
+                .collect(),
+        })?,
+        Reader::Person => {
+            output::line(&format!("Wendor {version}, schema {}.", Store::known_schema()))?;
+            match &schema {
+                Ok(schema) if schema.found == 0 => output::line("The database is empty; starting makes its schema.")?,
+                Ok(schema) => output::line(&format!("The database has schema {}.", schema.found))?,
+                Err(error) => output::line(&format!("{error}."))?,
+            }
+            output::line(&format!("It would listen on http://{}.\n", settings.listen))?;
+            let columns = [Column::Text("setting"), Column::Text("value"), Column::Text("from")];
+            output::table(&columns, settings.told.iter().map(as_line).collect(), "")?;
+        }
+    }
+    schema.map(|_| ()).map_err(Failure::from)
+}

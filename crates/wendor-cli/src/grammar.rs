@@ -1,0 +1,406 @@
+//! The grammar of the command line: `wendor <thing> <action>`, and a few verbs alone where people type them all day.
+//!
+//! Text enters through clap, typed commands leave for [`crate::commands`]. Each help text has an example; secrets never come as
+//! arguments, where other people of the machine could read them.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+use clap_complete::Shell;
+
+const AFTER_HELP: &str = "\
+Where it finds the service: WENDOR_URL (http://127.0.0.1:7420 when unset), WENDOR_TOKEN (a person's token), WENDOR_KEY (an
+app's key, for `ask`), or what `wendor sign-in` has kept.
+
+Exit status: 0 done; 1 a fault of Wendor's own; 2 the command was not understood; 3 not signed in, or not allowed; 4 no such
+thing; 5 over a quota; 6 the upstreams failed; 7 Wendor cannot be reached.";
+
+/// A shared gateway to language models: routes, keys, quotas, and what each team used.
+#[derive(Debug, Parser)]
+#[command(name = "wendor", version, after_help = AFTER_HELP, propagate_version = true, max_term_width = 110)]
+pub struct Wendor {
+    /// Print JSON for programs instead of columns for people.
+    #[arg(long, global = true)]
+    pub json: bool,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// What there is to do.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Run the service.
+    #[command(
+        after_help = "Example: WENDOR_DATABASE_URL=postgres://wendor@127.0.0.1/wendor wendor serve --listen 0.0.0.0:7420"
+    )]
+    Serve(ServeArgs),
+    /// Ask a route a question; the answer streams.
+    #[command(
+        after_help = "Example: wendor ask night-sailings \"When does the last boat to Stack Isle leave on Sundays?\""
+    )]
+    Ask(AskArgs),
+    /// What teams, routes, offers or keys used and cost.
+    #[command(after_help = "Example: wendor usage --last 7d --by team")]
+    Usage(UsageArgs),
+    /// Requests: what happened to each.
+    #[command(subcommand)]
+    Request(RequestCommand),
+    /// Keys of apps.
+    #[command(subcommand)]
+    Key(KeyCommand),
+    /// Teams and their quotas.
+    #[command(subcommand)]
+    Team(TeamCommand),
+    /// Routes and their stages.
+    #[command(subcommand)]
+    Route(RouteCommand),
+    /// Upstreams and how they are.
+    #[command(subcommand)]
+    Upstream(UpstreamCommand),
+    /// The catalogue (upstreams, routes, teams, quotas, rates) as a file.
+    #[command(subcommand)]
+    Catalogue(CatalogueCommand),
+    /// People who manage Wendor.
+    #[command(subcommand)]
+    Person(PersonCommand),
+    /// Your own tokens.
+    #[command(subcommand)]
+    Token(TokenCommand),
+    /// Sign in with a one-time sign-in, read from standard input, and keep a token for this machine.
+    #[command(after_help = "Example: wendor sign-in --url http://127.0.0.1:7420 < one-time.txt")]
+    SignIn(SignInArgs),
+    /// Entries on their way into the database.
+    #[command(subcommand)]
+    Spool(SpoolCommand),
+    /// Print a script that completes commands in your shell.
+    #[command(after_help = "Example: wendor completions bash > /etc/bash_completion.d/wendor")]
+    Completions {
+        /// Which shell.
+        shell: Shell,
+    },
+}
+
+/// Settings of the service; each is also a variable (`WENDOR_LISTEN`) and a line of the settings file (`listen`).
+#[derive(Debug, Args)]
+pub struct ServeArgs {
+    /// Settings file (TOML), with the same names as the flags.
+    #[arg(long, value_name = "FILE")]
+    pub settings: Option<PathBuf>,
+    /// Say version, schema, addresses and where each setting came from; start nothing.
+    #[arg(long)]
+    pub check: bool,
+    /// Address and port to listen on [default: 127.0.0.1:7420].
+    #[arg(long, value_name = "ADDRESS")]
+    pub listen: Option<String>,
+    /// PostgreSQL, as postgres://user@host:port/database; a password belongs in WENDOR_DATABASE_URL.
+    #[arg(long, value_name = "URL")]
+    pub database_url: Option<String>,
+    /// Folder of the spool [default: wendor-spool].
+    #[arg(long, value_name = "FOLDER")]
+    pub spool: Option<String>,
+    /// Threads that serve requests [default: 2].
+    #[arg(long, value_name = "NUMBER")]
+    pub workers: Option<String>,
+    /// Largest request body [default: 20MiB].
+    #[arg(long, value_name = "SIZE")]
+    pub body_limit: Option<String>,
+    /// Largest sum of the bodies under way [default: 512MiB].
+    #[arg(long, value_name = "SIZE")]
+    pub bodies_limit: Option<String>,
+    /// How long open streams may go on after SIGTERM [default: 30s].
+    #[arg(long, value_name = "TIME")]
+    pub grace: Option<String>,
+    /// What is logged: error, warn, info, debug [default: info].
+    #[arg(long, value_name = "LEVEL")]
+    pub log: Option<String>,
+}
+
+/// A question.
+#[derive(Debug, Args)]
+pub struct AskArgs {
+    /// The route.
+    pub route: String,
+    /// The question; `-` or nothing reads it from standard input.
+    pub question: Vec<String>,
+    /// A system text before the question.
+    #[arg(long, value_name = "TEXT")]
+    pub system: Option<String>,
+    /// The most tokens of the answer.
+    #[arg(long, value_name = "NUMBER")]
+    pub max_tokens: Option<u32>,
+    /// Counts it as part of this run.
+    #[arg(long, value_name = "ID")]
+    pub run: Option<String>,
+    /// Labels, such as `feature=search,env=prod`.
+    #[arg(long, value_name = "LABELS")]
+    pub labels: Option<String>,
+}
+
+/// A range of time.
+#[derive(Clone, Debug, Default, Args)]
+pub struct RangeArgs {
+    /// The last hours or whole days up to today, UTC: `24h`, `7d`.
+    #[arg(long, value_name = "TIME", conflicts_with_all = ["from", "to"])]
+    pub last: Option<String>,
+    /// From this day or instant on: `2026-11-01`, `2026-11-01T08:00:00Z`.
+    #[arg(long, value_name = "TIME")]
+    pub from: Option<String>,
+    /// Up to, and without, this day or instant.
+    #[arg(long, value_name = "TIME")]
+    pub to: Option<String>,
+}
+
+/// What narrows figures and lists.
+#[derive(Clone, Debug, Default, Args)]
+pub struct NarrowArgs {
+    /// Only this team.
+    #[arg(long, value_name = "NAME")]
+    pub team: Option<String>,
+    /// Only this route.
+    #[arg(long, value_name = "NAME")]
+    pub route: Option<String>,
+    /// Only this offer, as `upstream/model`.
+    #[arg(long, value_name = "OFFER")]
+    pub offer: Option<String>,
+    /// Only the key of this id.
+    #[arg(long, value_name = "ID")]
+    pub key: Option<String>,
+}
+
+/// Figures.
+#[derive(Debug, Args)]
+pub struct UsageArgs {
+    /// What to tell apart by: team, route, offer, key, day.
+    #[arg(long, default_value = "team", value_name = "WHAT")]
+    pub by: String,
+    #[command(flatten)]
+    pub range: RangeArgs,
+    #[command(flatten)]
+    pub narrow: NarrowArgs,
+}
+
+/// Requests.
+#[derive(Debug, Subcommand)]
+pub enum RequestCommand {
+    /// The latest requests, newest first.
+    #[command(after_help = "Example: wendor request list --team freight-desk --end not-answered --last 24h")]
+    List(Box<RequestListArgs>),
+    /// One request: attempts with reasons, tokens, cost as a sum, where its time went.
+    #[command(after_help = "Example: wendor request show 01JDF3-7QK2M0XZ4T")]
+    Show {
+        /// Its id.
+        id: String,
+    },
+    /// Refused before admission, which the ledger does not hold: the latest, and counts of the last hour.
+    #[command(after_help = "Example: wendor request refusals")]
+    Refusals,
+}
+
+/// Which requests.
+#[derive(Debug, Args)]
+pub struct RequestListArgs {
+    #[command(flatten)]
+    pub range: RangeArgs,
+    #[command(flatten)]
+    pub narrow: NarrowArgs,
+    /// Only this run.
+    #[arg(long, value_name = "ID")]
+    pub run: Option<String>,
+    /// Only those that ended so: proper, output-cap, cancelled, cut-off, rejected, not-answered.
+    #[arg(long, value_name = "END")]
+    pub end: Option<String>,
+    /// Only those whose last attempt failed of this kind.
+    #[arg(long, value_name = "KIND")]
+    pub failure: Option<String>,
+    /// At most so many.
+    #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+    pub limit: u32,
+}
+
+/// Keys.
+#[derive(Debug, Subcommand)]
+pub enum KeyCommand {
+    /// Issue a key; it is shown once.
+    #[command(
+        after_help = "Example: wendor key issue --team timetables --label \"departure board\" --routes night-sailings --expires 90d"
+    )]
+    Issue {
+        /// For which team.
+        #[arg(long, value_name = "NAME")]
+        team: String,
+        /// What it is for.
+        #[arg(long, value_name = "TEXT")]
+        label: String,
+        /// The routes it may use; all of its team's when absent.
+        #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+        routes: Option<Vec<String>>,
+        /// Until when it works: a day, an instant, or a time from now such as `90d`.
+        #[arg(long, value_name = "TIME")]
+        expires: Option<String>,
+    },
+    /// Keys and their state.
+    #[command(after_help = "Example: wendor key list --team timetables")]
+    List {
+        /// Only this team.
+        #[arg(long, value_name = "NAME")]
+        team: Option<String>,
+    },
+    /// Revoke a key; it is refused everywhere within a second.
+    #[command(after_help = "Example: wendor key revoke 3f9k2mq7")]
+    Revoke {
+        /// Its id.
+        id: String,
+    },
+}
+
+/// Teams.
+#[derive(Debug, Subcommand)]
+pub enum TeamCommand {
+    /// Teams with their quotas as they stand.
+    #[command(after_help = "Example: wendor team list")]
+    List,
+}
+
+/// Routes.
+#[derive(Debug, Subcommand)]
+pub enum RouteCommand {
+    /// Routes with their stages.
+    #[command(after_help = "Example: wendor route list")]
+    List,
+}
+
+/// Upstreams.
+#[derive(Debug, Subcommand)]
+pub enum UpstreamCommand {
+    /// Upstreams with state, offers and last failure.
+    #[command(after_help = "Example: wendor upstream list")]
+    List,
+}
+
+/// The catalogue.
+#[derive(Debug, Subcommand)]
+pub enum CatalogueCommand {
+    /// Print the catalogue in force as a file.
+    #[command(after_help = "Example: wendor catalogue export > catalogue.toml")]
+    Export,
+    /// Check a file without the service: every problem at once, with its place.
+    #[command(after_help = "Example: wendor catalogue check catalogue.toml")]
+    Check {
+        /// The file.
+        file: PathBuf,
+    },
+    /// What a file would change.
+    #[command(after_help = "Example: wendor catalogue diff catalogue.toml")]
+    Diff {
+        /// The file.
+        file: PathBuf,
+    },
+    /// Apply a file as a new revision, after showing what changes.
+    #[command(after_help = "Example: wendor catalogue apply catalogue.toml --note \"quarry joins\"")]
+    Apply {
+        /// The file.
+        file: PathBuf,
+        /// Why, for whoever reads the revisions.
+        #[arg(long, default_value = "", value_name = "TEXT")]
+        note: String,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Revisions, newest first.
+    #[command(after_help = "Example: wendor catalogue revisions")]
+    Revisions,
+}
+
+/// People.
+#[derive(Debug, Subcommand)]
+pub enum PersonCommand {
+    /// Add a person, on the server itself (WENDOR_DATABASE_URL); prints their one-time sign-in.
+    #[command(after_help = "Example: wendor person add duty-desk --role operator")]
+    Add {
+        /// Their name: a-z, 0-9, `.`, `_`, `-`.
+        name: String,
+        /// owner, operator, lead or viewer.
+        #[arg(long, value_name = "ROLE")]
+        role: String,
+        /// The team of a lead or viewer.
+        #[arg(long, value_name = "NAME")]
+        team: Option<String>,
+    },
+    /// Print a further one-time sign-in for a person, on the server itself (WENDOR_DATABASE_URL).
+    #[command(after_help = "Example: wendor person sign-in duty-desk")]
+    SignIn {
+        /// Their name.
+        name: String,
+    },
+    /// Who there is.
+    #[command(after_help = "Example: wendor person list")]
+    List,
+}
+
+/// Tokens.
+#[derive(Debug, Subcommand)]
+pub enum TokenCommand {
+    /// Issue a token for programs; it is shown once.
+    #[command(after_help = "Example: wendor token issue --label \"nightly report\" --expires 30d")]
+    Issue {
+        /// What it is for.
+        #[arg(long, value_name = "TEXT")]
+        label: String,
+        /// Until when it works: a day, an instant, or a time from now such as `90d`.
+        #[arg(long, value_name = "TIME")]
+        expires: Option<String>,
+    },
+    /// Your tokens and sessions.
+    #[command(after_help = "Example: wendor token list")]
+    List,
+    /// End a token or session.
+    #[command(after_help = "Example: wendor token end 3f9k2mq7")]
+    End {
+        /// Its id.
+        id: String,
+    },
+}
+
+/// Signing in.
+#[derive(Debug, Args)]
+pub struct SignInArgs {
+    /// Where the service is; kept with the token.
+    #[arg(long, value_name = "URL")]
+    pub url: Option<String>,
+}
+
+/// The spool.
+#[derive(Debug, Subcommand)]
+pub enum SpoolCommand {
+    /// What is pending.
+    #[command(after_help = "Example: wendor spool show")]
+    Show,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn every_action_has_an_example() {
+        fn check(command: &clap::Command) {
+            let children: Vec<_> = command.get_subcommands().filter(|child| child.get_name() != "help").collect();
+            for child in &children {
+                check(child);
+            }
+            if children.is_empty() {
+                let example = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+                assert!(
+                    example.starts_with("Example: ") && example.contains("wendor"),
+                    "{} has no example",
+                    command.get_name()
+                );
+            }
+        }
+        let mut command = Wendor::command();
+        command.build();
+        check(&command);
+    }
+}

@@ -1,0 +1,91 @@
+//! What goes to standard output: plain columns for people, which survive a copy into a chat, or JSON for programs.
+
+use std::io::Write;
+
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Row, Table, presets};
+use serde::Serialize;
+
+use crate::failure::Failure;
+
+/// Whom the output is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Reader {
+    /// Someone who reads columns.
+    Person,
+    /// A program that reads JSON.
+    Program,
+}
+
+/// A column of a table.
+#[derive(Clone, Copy, Debug)]
+pub enum Column {
+    /// Text, at the left.
+    Text(&'static str),
+    /// Numbers, at the right.
+    Number(&'static str),
+}
+
+impl Column {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Text(name) | Self::Number(name) => name,
+        }
+    }
+}
+
+/// Writes text to standard output.
+///
+/// # Errors
+/// [`Failure::OutputClosed`] when nobody reads any more.
+pub fn print(text: &str) -> Result<(), Failure> {
+    let mut out = std::io::stdout().lock();
+    out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|_| Failure::OutputClosed)
+}
+
+/// Writes a line to standard output.
+///
+/// # Errors
+/// [`Failure::OutputClosed`] when nobody reads any more.
+pub fn line(text: &str) -> Result<(), Failure> {
+    print(&format!("{text}\n"))
+}
+
+/// Writes a note to standard error.
+pub fn note(text: &str) {
+    eprintln!("{text}");
+}
+
+/// Writes JSON to standard output.
+///
+/// # Errors
+/// When nobody reads any more.
+pub fn json(value: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(value).map_err(|error| Failure::Own(error.to_string()))?;
+    line(&text)
+}
+
+/// Writes rows under a head of `columns`. Without rows, `empty` says why there are none and what to do.
+///
+/// # Errors
+/// When nobody reads any more.
+pub fn table(columns: &[Column], rows: Vec<Vec<String>>, empty: &str) -> Result<(), Failure> {
+    if rows.is_empty() {
+        return line(empty);
+    }
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+    let head: Vec<String> = columns.iter().map(|column| column.name().to_owned()).collect();
+    table.set_header(Row::from(head));
+    for row in rows {
+        table.add_row(row.into_iter().map(Cell::new).collect::<Vec<_>>());
+    }
+    for (index, column) in columns.iter().enumerate() {
+        let Some(drawn) = table.column_mut(index) else { continue };
+        drawn.set_padding((0, 3));
+        if let Column::Number(_) = column {
+            drawn.set_cell_alignment(CellAlignment::Right);
+        }
+    }
+    let text: Vec<String> = table.to_string().lines().map(|line| line.trim_end().to_owned()).collect();
+    line(&text.join("\n"))
+}

@@ -1,0 +1,115 @@
+//! Ranges and instants as people type them.
+
+use chrono::{DateTime, Days, NaiveDate, NaiveTime, TimeDelta, Utc};
+
+use crate::failure::Failure;
+use crate::grammar::RangeArgs;
+
+/// A range, from its first instant to the first after it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Range {
+    /// First instant inside.
+    pub from: DateTime<Utc>,
+    /// First instant after.
+    pub to: DateTime<Utc>,
+}
+
+/// The range that `args` mean at `now`; `None` when they say nothing.
+///
+/// # Errors
+/// When a time cannot be read.
+pub fn read(args: &RangeArgs, now: DateTime<Utc>) -> Result<Option<Range>, Failure> {
+    if let Some(last) = &args.last {
+        return last_of(last, now).map(Some);
+    }
+    match (&args.from, &args.to) {
+        (None, None) => Ok(None),
+        (from, to) => {
+            let from = from.as_deref().map_or(Ok(DateTime::UNIX_EPOCH), instant)?;
+            let to = to.as_deref().map_or(Ok(start_of(now.date_naive() + Days::new(1))), instant)?;
+            match from < to {
+                true => Ok(Some(Range { from, to })),
+                false => Err(Failure::NotUnderstood(format!("--to {to} does not lie after --from {from}"))),
+            }
+        }
+    }
+}
+
+/// `7d` is the last seven days with today, whole ones; `24h` is up to now.
+fn last_of(text: &str, now: DateTime<Utc>) -> Result<Range, Failure> {
+    let bad = || Failure::NotUnderstood(format!("--last {text} is no time: write `24h` or `7d`"));
+    let (number, unit) = text.split_at(text.len().saturating_sub(1));
+    let number: u32 = number.parse().ok().filter(|number| (1..=3_660).contains(number)).ok_or_else(bad)?;
+    match unit {
+        "d" => {
+            let to = now.date_naive() + Days::new(1);
+            Ok(Range { from: start_of(to - Days::new(u64::from(number))), to: start_of(to) })
+        }
+        "h" => Ok(Range { from: now - TimeDelta::hours(i64::from(number)), to: now }),
+        "m" => Ok(Range { from: now - TimeDelta::minutes(i64::from(number)), to: now }),
+        _ => Err(bad()),
+    }
+}
+
+fn start_of(day: NaiveDate) -> DateTime<Utc> {
+    day.and_time(NaiveTime::MIN).and_utc()
+}
+
+/// A day (its start, UTC) or an instant.
+///
+/// # Errors
+/// When it is neither.
+pub fn instant(text: &str) -> Result<DateTime<Utc>, Failure> {
+    let bad = || {
+        Failure::NotUnderstood(format!(
+            "{text} is neither a day such as 2026-11-01 nor an instant such as 2026-11-01T08:00:00Z"
+        ))
+    };
+    if let Ok(day) = text.parse::<NaiveDate>() {
+        return Ok(start_of(day));
+    }
+    DateTime::parse_from_rfc3339(text).map(|at| at.to_utc()).map_err(|_| bad())
+}
+
+/// A day, an instant, or a time from `now` such as `90d`.
+///
+/// # Errors
+/// When it is none of these.
+pub fn expiry(text: &str, now: DateTime<Utc>) -> Result<DateTime<Utc>, Failure> {
+    match humantime::parse_duration(text).ok().and_then(|time| TimeDelta::from_std(time).ok()) {
+        Some(time) => Ok(now + time),
+        None => instant(text)
+            .map_err(|_| Failure::NotUnderstood(format!("{text} is no expiry: write `90d`, a day or an instant"))),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn args(last: Option<&str>, from: Option<&str>, to: Option<&str>) -> RangeArgs {
+        RangeArgs { last: last.map(str::to_owned), from: from.map(str::to_owned), to: to.map(str::to_owned) }
+    }
+
+    #[rstest]
+    #[case::days(args(Some("7d"), None, None), Some(("2026-11-17T00:00:00Z", "2026-11-24T00:00:00Z")))]
+    #[case::hours(args(Some("24h"), None, None), Some(("2026-11-22T09:30:00Z", "2026-11-23T09:30:00Z")))]
+    #[case::between_days(args(None, Some("2026-11-01"), Some("2026-11-02")), Some(("2026-11-01T00:00:00Z", "2026-11-02T00:00:00Z")))]
+    #[case::until_tonight(args(None, Some("2026-11-01"), None), Some(("2026-11-01T00:00:00Z", "2026-11-24T00:00:00Z")))]
+    #[case::none(args(None, None, None), None)]
+    fn ranges(#[case] args: RangeArgs, #[case] range: Option<(&str, &str)>) {
+        let now = "2026-11-23T09:30:00Z".parse().unwrap();
+        let expected = range.map(|(from, to)| Range { from: from.parse().unwrap(), to: to.parse().unwrap() });
+        assert_eq!(read(&args, now).unwrap(), expected);
+    }
+
+    #[rstest]
+    #[case::no_unit("7")]
+    #[case::other_unit("7y")]
+    #[case::nothing("")]
+    #[case::non_ascii("7ä")]
+    fn what_is_no_range(#[case] last: &str) {
+        assert!(read(&args(Some(last), None, None), Utc::now()).is_err());
+    }
+}

@@ -1,0 +1,113 @@
+//! Numbers, times and money as people read them.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::metering::money::Money;
+pub use wendor_core::metering::summary::{grouped, seconds};
+
+/// An amount that came as text, with `decimals`; the text itself when it is none.
+#[must_use]
+pub fn money(text: &str, decimals: u32) -> String {
+    Money::parse(text).map_or_else(|| text.to_owned(), |amount| grouped_money(&amount.shown(decimals)))
+}
+
+fn grouped_money(shown: &str) -> String {
+    let (whole, rest) = shown.split_once('.').map_or((shown, ""), |(whole, rest)| (whole, rest));
+    let whole = whole.parse().map_or_else(|_| whole.to_owned(), grouped);
+    if rest.is_empty() { whole } else { format!("{whole}.{rest}") }
+}
+
+/// Milliseconds as seconds, or a dash.
+#[must_use]
+pub fn wait(millis: Option<u64>) -> String {
+    millis.map_or_else(|| "-".to_owned(), seconds)
+}
+
+/// Tokens: exact up to 99,999, then in millions.
+#[must_use]
+pub fn tokens(count: u64) -> String {
+    match count {
+        0..=99_999 => grouped(count),
+        _ => format!("{}.{} M", grouped((count + 50_000) / 1_000_000), (count + 50_000) % 1_000_000 / 100_000),
+    }
+}
+
+/// How a figure differs from the one before, in whole per cent.
+#[must_use]
+pub fn change(now: &str, before: &str) -> String {
+    let (Some(now), Some(before)) = (Money::parse(now), Money::parse(before)) else { return String::new() };
+    if before.amount().is_zero() {
+        return if now.amount().is_zero() { "0%".to_owned() } else { "new".to_owned() };
+    }
+    let percent = (now.amount() - before.amount()) * rust_decimal::Decimal::from(100) / before.amount();
+    let percent = percent.round();
+    let sign = if percent.is_sign_negative() && !percent.is_zero() { "" } else { "+" };
+    format!("{sign}{}%", percent.normalize())
+}
+
+/// A part of a whole in per cent with two decimals.
+#[must_use]
+pub fn share(part: u64, whole: u64) -> String {
+    let basis_points = (part * 10_000 + whole / 2).checked_div(whole).unwrap_or(0);
+    format!("{}.{:02}%", basis_points / 100, basis_points % 100)
+}
+
+/// An instant as it is seen from `now`.
+#[must_use]
+pub fn ago(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
+    let passed = (now - at).max(TimeDelta::zero());
+    match passed.num_seconds() {
+        0..=99 => format!("{} s ago", passed.num_seconds()),
+        100..=5_999 => format!("{} min ago", passed.num_minutes()),
+        6_000..=172_799 => format!("{} h ago", passed.num_hours()),
+        _ => format!("{} days ago", passed.num_days()),
+    }
+}
+
+/// An instant in UTC, to the second.
+#[must_use]
+pub fn instant(at: DateTime<Utc>) -> String {
+    at.format("%Y-%m-%d %H:%M:%S").to_string()
+}
+
+/// A day, in words.
+#[must_use]
+pub fn day(at: DateTime<Utc>) -> String {
+    at.format("%-d %B").to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::exact(99_999, "99,999")]
+    #[case::millions(41_249_999, "41.2 M")]
+    #[case::rounded_up(999_960, "1.0 M")]
+    fn tokens_as_people_read_them(#[case] count: u64, #[case] text: &str) {
+        assert_eq!(tokens(count), text);
+    }
+
+    #[rstest]
+    #[case::more("331.87", "235", "+41%")]
+    #[case::less("90", "100", "-10%")]
+    #[case::same("1", "1", "+0%")]
+    #[case::nothing_before("1", "0", "new")]
+    #[case::nothing_at_all("0", "0", "0%")]
+    fn changes(#[case] now: &str, #[case] before: &str, #[case] text: &str) {
+        assert_eq!(change(now, before), text);
+    }
+
+    #[rstest]
+    #[case::small("0.0267360", 4, "0.0267")]
+    #[case::large("1234567.891", 2, "1,234,567.89")]
+    #[case::half_up("0.00005", 4, "0.0001")]
+    fn amounts(#[case] text: &str, #[case] decimals: u32, #[case] shown: &str) {
+        assert_eq!(money(text, decimals), shown);
+    }
+
+    #[test]
+    fn shares_do_not_divide_by_nothing() {
+        assert_eq!((share(3, 282_730), share(0, 0), share(1, 3)), ("0.00%".into(), "0.00%".into(), "33.33%".into()));
+    }
+}
