@@ -10,6 +10,19 @@ pub fn money(text: &str, decimals: u32) -> String {
     Money::parse(text).map_or_else(|| text.to_owned(), |amount| grouped_money(&amount.shown(decimals)))
 }
 
+/// An amount with four decimals, or six where four would show next to nothing.
+#[must_use]
+pub fn small_money(text: &str) -> String {
+    let is_small = Money::parse(text).is_some_and(|amount| amount.amount() < rust_decimal::Decimal::new(1, 2));
+    money(text, if is_small { 6 } else { 4 })
+}
+
+/// Milliseconds up to a second, then seconds.
+#[must_use]
+pub fn exact_wait(millis: u64) -> String {
+    if millis < 1_000 { format!("{millis} ms") } else { seconds(millis) }
+}
+
 fn grouped_money(shown: &str) -> String {
     let (whole, rest) = shown.split_once('.').map_or((shown, ""), |(whole, rest)| (whole, rest));
     let whole = whole.parse().map_or_else(|_| whole.to_owned(), grouped);

@@ -1,1 +1,14 @@
-//! x
+//! What the tests of the running service stand on: the real binary on loopback with a database of its own, stand-ins for model
+//! servers, and the client as people run it.
+//!
+//! - [`ferry`]: a whole installation for one test
+//! - [`service`]: the service's process
+//! - [`database`]: a database for one test, and a PostgreSQL that may be stopped
+//! - [`wendor`]: the command line
+//! - [`waiting`]: asking until something is so
+
+pub mod database;
+pub mod ferry;
+pub mod service;
+pub mod waiting;
+pub mod wendor;

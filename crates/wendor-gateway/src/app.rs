@@ -5,7 +5,6 @@ use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
 
 use arc_swap::ArcSwap;
 use chrono::{DateTime, Utc};
-use tokio::sync::Notify;
 use wendor_core::request_id::RequestId;
 use wendor_store::Store;
 
@@ -29,8 +28,6 @@ pub struct App {
     pub store: Store,
     /// What requests are served by.
     pub snapshot: ArcSwap<Snapshot>,
-    /// Asks for the snapshot to be read again at once.
-    pub look_again: Notify,
     /// Where settled requests go.
     pub spool: Spool,
     /// The quotas' allowances.

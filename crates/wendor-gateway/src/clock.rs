@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, SubsecRound, Utc};
 
 /// A clock.
 #[derive(Clone)]
@@ -21,10 +21,10 @@ impl Clock {
         Self(Arc::new(tell))
     }
 
-    /// The time.
+    /// The time, in whole microseconds: the database keeps no finer one, and what was written has to equal what is read.
     #[must_use]
     pub fn now(&self) -> DateTime<Utc> {
-        (self.0)()
+        (self.0)().trunc_subsecs(6)
     }
 }
 

@@ -9,7 +9,7 @@ use actix_web::dev::{Extensions, ServerHandle};
 use actix_web::{App as WebApp, HttpServer, web};
 use arc_swap::ArcSwap;
 use chrono::TimeDelta;
-use tokio::sync::{Notify, watch};
+use tokio::sync::watch;
 use utoipa_actix_web::AppExt;
 use wendor_store::{Store, StoreError};
 
@@ -89,7 +89,6 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
         clock,
         store,
         snapshot: ArcSwap::from_pointee(snapshot),
-        look_again: Notify::new(),
         spool,
         allowances,
         fleet: Fleet::default(),
@@ -100,12 +99,14 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     // The drain goes on until the last request has settled, so it has its own signal.
     let (end_drain, drain_ends) = watch::channel(false);
     let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
-    let draining = tokio::spawn(spool_drain::run(app.clone(), reader, drain_ends));
+    let records = app.store.apart();
+    let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
     let served = run_server(app.clone(), listener, stop).await;
     // Nobody listens any more only if the task died, and then it is joined below all the same.
     let _told = end_drain.send(true);
     let _joined = tokio::join!(watching, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
+    records.close().await;
     app.store.close().await;
     Ok(served?)
 }

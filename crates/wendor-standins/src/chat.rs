@@ -25,6 +25,9 @@ use crate::text;
 /// Input tokens of a conversation's frame, beside its words.
 const TOKENS_A_MESSAGE: u64 = 4;
 
+/// Between the last frame and a cut.
+const LINGER: Duration = Duration::from_millis(30);
+
 /// A second of the made-up calendar in which all answers are created.
 const CREATED: u64 = 1_790_000_000;
 
@@ -242,6 +245,7 @@ pub struct TokenStream {
     between: Duration,
     timer: Pin<Box<Sleep>>,
     fault: Fault,
+    lingered: bool,
 }
 
 impl TokenStream {
@@ -252,7 +256,17 @@ impl TokenStream {
             rate => Duration::from_secs(1) / rate,
         };
         let pieces = text::pieces(asked.seed, asked.output_tokens);
-        Self { asked, account, pieces, made: 0, due, between, timer: Box::pin(tokio::time::sleep_until(due)), fault }
+        Self {
+            asked,
+            account,
+            pieces,
+            made: 0,
+            due,
+            between,
+            timer: Box::pin(tokio::time::sleep_until(due)),
+            fault,
+            lingered: false,
+        }
     }
 
     fn chunk(&self, choices: &Value, usage: Option<Value>) -> Bytes {
@@ -286,9 +300,13 @@ impl TokenStream {
         }
     }
 
+    fn is_midway(&self) -> bool {
+        self.made > self.pieces.len() / 2 + 1
+    }
+
     /// What the fault does at this point of the answer.
     fn misbehave(&mut self) -> Option<Poll<Option<std::io::Result<Frame<Bytes>>>>> {
-        let is_midway = self.made > self.pieces.len() / 2 + 1;
+        let is_midway = self.is_midway();
         let shown = match (&self.fault, is_midway) {
             (Fault::StallAfterRole, _) if self.made >= 1 => Poll::Pending,
             (Fault::StallMidway, true) => Poll::Pending,
@@ -307,6 +325,15 @@ impl TokenStream {
     }
 
     fn poll(&mut self, context: &mut Context<'_>) -> Poll<Option<std::io::Result<Frame<Bytes>>>> {
+        if self.fault == Fault::CutMidway && self.is_midway() && !self.lingered {
+            // What was made before the cut has to leave before the connection breaks.
+            self.lingered = true;
+            self.due = Instant::now() + LINGER;
+            self.timer.as_mut().reset(self.due);
+        }
+        if self.lingered && self.due > Instant::now() {
+            ready!(self.timer.as_mut().poll(context));
+        }
         if let Some(shown) = self.misbehave() {
             return shown;
         }

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeSet;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, SubsecRound, Utc};
 use sqlx::types::Json;
 use sqlx::{Postgres, QueryBuilder};
 use wendor_core::metering::entry::{LedgerEntry, Settled};
@@ -32,7 +32,9 @@ impl Store {
         partitions::ensure(self, batch.iter().map(|settled| settled.entry.at)).await?;
         let mut transaction = self.pool.begin().await?;
         let new: BTreeSet<(DateTime<Utc>, String)> = insert_lines(&mut transaction, batch).await?.into_iter().collect();
-        let is_new = |settled: &&Settled| new.contains(&(settled.entry.at, settled.entry.entry_id.to_string()));
+        // The database keeps microseconds, and gives back what it keeps.
+        let kept = |settled: &Settled| (settled.entry.at.trunc_subsecs(6), settled.entry.entry_id.to_string());
+        let is_new = |settled: &&Settled| new.contains(&kept(settled));
         let fresh: Vec<&Settled> = batch.iter().filter(is_new).collect();
         if !fresh.is_empty() {
             insert_details(&mut transaction, &fresh).await?;

@@ -12,6 +12,9 @@ static MIGRATOR: Migrator = sqlx::migrate!("./migrations");
 /// Connections of one instance: the drain, the revision watch, and a handful of people looking at figures.
 const MAX_CONNECTIONS: u32 = 16;
 
+/// Connections of a task with its own.
+const TASK_CONNECTIONS: u32 = 2;
+
 /// How long a caller waits for a connection: people should be told quickly that the database is away.
 const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
 
@@ -42,6 +45,16 @@ impl Store {
             .acquire_timeout(ACQUIRE_TIMEOUT)
             .connect_lazy_with(options);
         Ok(Self { pool })
+    }
+
+    /// The same records through connections of its own. A connection belongs to the runtime that opened it and breaks when that
+    /// ends, so a task that outlives the server's workers must not share theirs.
+    #[must_use]
+    pub fn apart(&self) -> Self {
+        let options = self.pool.connect_options().as_ref().clone();
+        let pool =
+            PgPoolOptions::new().max_connections(TASK_CONNECTIONS).acquire_timeout(ACQUIRE_TIMEOUT).connect_lazy_with(options);
+        Self { pool }
     }
 
     /// Newest schema that this binary knows.

@@ -119,7 +119,7 @@ fn last_line(shown: &RequestShown) -> String {
     ];
     parts.extend(rate(request).map(|rate| format!("{rate} tokens/s")));
     parts.push(match &shown.cost {
-        Some(cost) => format!("{} {}", words::money(&cost.total, 4), shown.currency),
+        Some(cost) => format!("{} {}", words::small_money(&cost.total), shown.currency),
         None => "unpriced".to_owned(),
     });
     parts.push(request.id.clone());

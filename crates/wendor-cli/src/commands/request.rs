@@ -84,7 +84,7 @@ fn row(request: &RequestLine) -> Vec<String> {
         format!("{about}{}", words::grouped(tokens.output)),
         words::wait(request.first_token_ms),
         words::seconds(request.whole_ms),
-        request.cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::money(cost, 4)),
+        request.cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::small_money(cost)),
     ]
 }
 
@@ -103,7 +103,7 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
     if !shown.plan.is_empty() {
         output::line("\nThe plan as it was made:")?;
         let columns = [
-            Column::Number("stage"),
+            Column::Text("stage"),
             Column::Text("offer"),
             Column::Text("turn"),
             Column::Text("reason"),
@@ -112,7 +112,8 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
         let rows = shown.plan.iter().map(|line| {
             let turn = if line.taken { "taken" } else { "left out" };
             let stage = format!("{}, by {}", line.stage, line.pick);
-            let cost = line.expected_cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::money(cost, 4));
+            let cost =
+                line.expected_cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::small_money(cost));
             vec![stage, line.offer.clone(), turn.to_owned(), line.reason.clone(), cost]
         });
         output::table(&columns, rows.collect(), "")?;
@@ -144,7 +145,8 @@ fn latency(request: &RequestLine) -> Result<(), Failure> {
         parts.push(("waiting for a first token", first.saturating_sub(answering)));
         parts.push(("answering", request.whole_ms.saturating_sub(first)));
     }
-    let told: Vec<String> = parts.iter().map(|(what, millis)| format!("{what} {}", words::seconds(*millis))).collect();
+    let told: Vec<String> =
+        parts.iter().map(|(what, millis)| format!("{what} {}", words::exact_wait(*millis))).collect();
     output::line(&format!("Time: {}; together {}.\n", told.join(", "), words::seconds(request.whole_ms)))
 }
 

@@ -14,6 +14,7 @@ use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
 use crate::snapshot::Snapshot;
+use crate::tasks::revision_watch;
 
 /// Longest label of a key.
 const LABEL_LENGTH: usize = 100;
@@ -139,7 +140,8 @@ pub(super) async fn issue(
     let NewKey { label, expires_at, .. } = new;
     let key = AppKey { id: text.id.clone(), team, label, access, expires_at, revoked_at: None };
     app.store.add_key(&text, &key, &principal.name, now).await?;
-    app.look_again.notify_one();
+    // It works at once at this instance, at others within a second.
+    revision_watch::look(&app).await?;
     tracing::info!(key = key.id, team = %key.team, by = principal.name, "key issued");
     let (id, team) = (key.id, key.team.to_string());
     Ok(web::Json(IssuedKey { id, key: secret.expose().to_owned(), team, expires_at }))
@@ -162,7 +164,7 @@ pub(super) async fn revoke(
     let team = keys.iter().find(|stored| stored.key.id == id).map(|stored| &stored.key.team).ok_or_else(missing)?;
     principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("revoke keys of team {team}"))?;
     let revoked_at = app.store.revoke_key(&id, &principal.name, app.clock.now()).await?;
-    app.look_again.notify_one();
+    revision_watch::look(&app).await?;
     tracing::info!(key = id, by = principal.name, "key revoked");
     Ok(web::Json(RevokedKey { id, revoked_at }))
 }

@@ -114,7 +114,8 @@ fn presented_key(request: &HttpRequest) -> Result<String, Refusal> {
         if is_key_header {
             found.push(value.to_owned());
         } else if name == header::AUTHORIZATION {
-            let (scheme, rest) = value.split_once(' ').unwrap_or(("", value));
+            // A scheme alone, without anything behind it, is no key.
+            let (scheme, rest) = value.split_once(' ').unwrap_or((value, ""));
             let key = if scheme.eq_ignore_ascii_case("bearer") { rest.trim() } else { value };
             found.push(key.to_owned());
         }

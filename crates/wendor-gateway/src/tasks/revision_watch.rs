@@ -1,4 +1,4 @@
-//! Looks for changes twice a second, and at once when this instance made one, and replaces the snapshot whole. While the
+//! Looks for changes twice a second and replaces the snapshot whole; whoever makes a change here has it looked for at once. While the
 //! database is away the last snapshot goes on serving.
 
 use std::sync::Arc;
@@ -18,7 +18,6 @@ pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
     loop {
         tokio::select! {
             _stopped = stop.changed() => return,
-            () = app.look_again.notified() => {}
             () = tokio::time::sleep(PERIOD) => {}
         }
         let looked = look(&app).await;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::watch;
-use wendor_store::StoreError;
+use wendor_store::{Store, StoreError};
 
 use crate::app::App;
 use crate::spool::SpoolReader;
@@ -24,11 +24,12 @@ enum DrainError {
 }
 
 /// Runs until `stop` says so, then drains what is left once, without trying again.
-pub async fn run(app: Arc<App>, mut reader: SpoolReader, mut stop: watch::Receiver<bool>) {
+/// `store` has connections of its own, since it is used after the server's workers are gone.
+pub async fn run(app: Arc<App>, store: Store, mut reader: SpoolReader, mut stop: watch::Receiver<bool>) {
     let mut pause = PAUSES.0;
     let mut is_failing = false;
     loop {
-        match drain_all(&app, &mut reader).await {
+        match drain_all(&store, &mut reader).await {
             Ok(()) => {
                 if std::mem::take(&mut is_failing) {
                     tracing::info!("the spool drains again");
@@ -60,14 +61,14 @@ pub async fn run(app: Arc<App>, mut reader: SpoolReader, mut stop: watch::Receiv
     }
 }
 
-async fn drain_all(app: &App, reader: &mut SpoolReader) -> Result<(), DrainError> {
+async fn drain_all(store: &Store, reader: &mut SpoolReader) -> Result<(), DrainError> {
     loop {
         // A read of a local file that was just written: it comes from the page cache.
         let batch = reader.read(BATCH)?;
         if batch.entries.is_empty() {
             return Ok(());
         }
-        app.store.drain(&batch.entries).await?;
+        store.drain(&batch.entries).await?;
         reader.done(&batch)?;
     }
 }

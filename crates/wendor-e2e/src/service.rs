@@ -1,0 +1,153 @@
+//! The service's process: the real binary, on a free port, with its log kept for looking into.
+
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex};
+
+use serde_json::Value;
+
+use crate::waiting::until;
+
+/// The binary, beside the tests' own.
+///
+/// # Panics
+/// When it was not built.
+#[must_use]
+pub fn binary() -> PathBuf {
+    let test = std::env::current_exe().expect("a test is a file");
+    let folder = test.parent().and_then(Path::parent).expect("it lies in target/PROFILE/deps");
+    let binary = folder.join("wendor");
+    assert!(
+        binary.exists(),
+        "{} is not built: run `cargo build --workspace` first, as scripts/test does",
+        binary.display()
+    );
+    binary
+}
+
+/// A running service.
+#[derive(Debug)]
+pub struct Service {
+    process: Child,
+    /// Its address.
+    pub url: String,
+    log: Arc<Mutex<String>>,
+}
+
+/// How a service is started.
+#[derive(Clone, Debug)]
+pub struct Start {
+    /// The database.
+    pub database_url: String,
+    /// The spool's folder.
+    pub spool: PathBuf,
+    /// Further settings and variables of its environment.
+    pub environment: Vec<(String, String)>,
+}
+
+impl Service {
+    /// Starts one and waits until it listens.
+    ///
+    /// # Panics
+    /// When it does not.
+    pub async fn start(start: &Start) -> Self {
+        let mut service = Self::spawn(start);
+        let url = until("the service to listen", || {
+            let ended = service.process.try_wait().expect("it is ours").is_some();
+            assert!(!ended, "the service ended:\n{}", service.log());
+            let found = service
+                .logged("listening")
+                .and_then(|line| line["address"].as_str().map(|address| format!("http://{address}")));
+            async move { found }
+        })
+        .await;
+        service.url = url;
+        service
+    }
+
+    /// Starts one without waiting.
+    ///
+    /// # Panics
+    /// When it cannot be started.
+    #[must_use]
+    pub fn spawn(start: &Start) -> Self {
+        let mut command = Command::new(binary());
+        command.arg("serve").arg("--listen").arg("127.0.0.1:0").arg("--spool").arg(&start.spool);
+        command.env("WENDOR_DATABASE_URL", &start.database_url).envs(start.environment.iter().cloned());
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+        let mut process = command.spawn().expect("the binary can be started");
+        let log = Arc::new(Mutex::new(String::new()));
+        let (kept, pipe) = (log.clone(), process.stderr.take().expect("it is piped"));
+        // Ends with the process, whose end closes the pipe.
+        std::thread::spawn(move || {
+            for line in BufReader::new(pipe).lines().map_while(Result::ok) {
+                let mut kept = kept.lock().expect("nobody panics with it");
+                kept.push_str(&line);
+                kept.push('\n');
+            }
+        });
+        Self { process, url: String::new(), log }
+    }
+
+    /// All that it has logged.
+    ///
+    /// # Panics
+    /// Never: nobody panics with the log in hand.
+    #[must_use]
+    pub fn log(&self) -> String {
+        self.log.lock().expect("nobody panics with it").clone()
+    }
+
+    /// The last line of its log with that message.
+    #[must_use]
+    pub fn logged(&self, message: &str) -> Option<Value> {
+        let log = self.log();
+        let lines = log.lines().rev().filter_map(|line| serde_json::from_str::<Value>(line).ok());
+        lines.into_iter().find(|line| line["message"] == message)
+    }
+
+    /// The last line of its log whose message begins so.
+    #[must_use]
+    pub fn logged_with(&self, beginning: &str) -> Option<Value> {
+        let log = self.log();
+        let lines = log.lines().rev().filter_map(|line| serde_json::from_str::<Value>(line).ok());
+        lines.into_iter().find(|line| line["message"].as_str().is_some_and(|message| message.starts_with(beginning)))
+    }
+
+    /// Ends it at once, as a power cut would.
+    ///
+    /// # Panics
+    /// When it is gone already.
+    pub fn kill(&mut self) {
+        self.process.kill().expect("it runs");
+        self.process.wait().expect("it is ours");
+    }
+
+    /// Asks it to stop.
+    ///
+    /// # Panics
+    /// When it cannot be asked.
+    pub fn terminate(&self) {
+        let asked = Command::new("kill").arg("-TERM").arg(self.process.id().to_string()).status();
+        assert!(asked.expect("kill can be run").success());
+    }
+
+    /// Waits until it has ended; whether it ended well.
+    pub async fn ended(&mut self) -> bool {
+        until("the service to end", || {
+            let status = self.process.try_wait().expect("it is ours");
+            async move { status }
+        })
+        .await
+        .success()
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        // It may have been stopped by the test.
+        let _gone = self.process.kill();
+        let _reaped = self.process.wait();
+    }
+}

@@ -1,0 +1,306 @@
+//! The ledger: one entry for each admitted request, tokens as the upstreams served them, roll-ups and figures that equal the sum of
+//! the entries to the last digit.
+
+use std::collections::BTreeMap;
+use std::time::{Duration, SystemTime};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use futures_util::StreamExt;
+use rust_decimal::Decimal;
+use serde_json::{Value, json};
+use wendor_core::metering::entry::{End, EntryKind, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled};
+use wendor_core::metering::rate::Cost;
+use wendor_core::metering::usage::{Counted, TokenCounts};
+use wendor_core::name::{Name, OfferName};
+use wendor_core::quota::QuotaId;
+use wendor_core::request_id::RequestId;
+use wendor_e2e::database::Database;
+use wendor_e2e::ferry::{Ferry, Wishes, header, question};
+use wendor_e2e::waiting::until;
+use wendor_standins::fault::Fault;
+use wendor_standins::server::{Outcome, Profile, Served};
+use wendor_store::Store;
+
+/// A request cancelled by the app: its id, and when the app closed.
+type Closed = (String, SystemTime);
+
+/// Asks and takes the answer to its end.
+async fn ask_whole(ferry: &Ferry, route: &str, streamed: bool) -> u16 {
+    let answer = ferry.ask(&question(route, streamed)).await;
+    let status = answer.status().as_u16();
+    answer.bytes().await.unwrap();
+    status
+}
+
+/// Asks, takes two pieces, and goes away.
+async fn leave_midway(ferry: &Ferry) -> Closed {
+    let mut answer = ferry.ask(&question("night-sailings", true)).await;
+    let id = header(&answer, "wendor-request-id");
+    answer.chunk().await.unwrap();
+    answer.chunk().await.unwrap();
+    drop(answer);
+    (id, SystemTime::now())
+}
+
+/// Asks while the upstream stalls, and goes away once the upstream has the request.
+async fn leave_while_waiting(ferry: &Ferry) -> SystemTime {
+    let asked = ferry.quayside.tally().requests;
+    let body = question("harbour", true);
+    let asking = ferry.ask(&body);
+    tokio::select! {
+        _answer = asking => panic!("a stalled upstream has answered"),
+        () = until("the stand-in to have it", || async { (ferry.quayside.tally().requests > asked).then_some(()) }) => {}
+    }
+    SystemTime::now()
+}
+
+#[tokio::test]
+async fn five_hundred_mixed_requests_are_all_in_the_ledger_and_agree_with_the_upstreams() {
+    let own =
+        Profile { tokens_per_second: 400, answer_tokens: (20, 60), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let ferry = Ferry::with(Wishes { quayside: Some(own), ..Wishes::default() }).await;
+    let begun = Utc::now() - TimeDelta::seconds(5);
+    let ferry_ref = &ferry;
+    let many = |count: usize, route: &'static str, streamed: bool| async move {
+        let asks = futures_util::stream::iter(0..count).map(|_| ask_whole(ferry_ref, route, streamed));
+        asks.buffer_unordered(16).collect::<Vec<u16>>().await
+    };
+    let mut statuses = many(170, "night-sailings", true).await;
+    statuses.extend(many(110, "night-sailings", false).await);
+    let left: Vec<Closed> =
+        futures_util::stream::iter(0..50).map(|_| leave_midway(ferry_ref)).buffer_unordered(8).collect().await;
+    for (fault, count) in
+        [(Fault::Refuse, 40), (Fault::Status { status: 500, retry_after: None }, 40), (Fault::Garbage, 20)]
+    {
+        ferry.quayside.set_fault(fault).await.unwrap();
+        statuses.extend(many(count, "night-sailings", true).await);
+    }
+    ferry.quayside.set_fault(Fault::CutMidway).await.unwrap();
+    statuses.extend(many(20, "night-sailings", true).await);
+    ferry.quayside.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
+    statuses.extend(many(30, "harbour", false).await);
+    ferry.quayside.set_fault(Fault::StallBeforeFirst).await.unwrap();
+    let mut waited = Vec::new();
+    for _ in 0..20 {
+        waited.push(leave_while_waiting(&ferry).await);
+    }
+    assert_eq!(statuses.iter().filter(|status| **status == 502).count(), 30);
+    assert_eq!(statuses.len() + left.len() + waited.len(), 500);
+    let count = |end: &'static str| async move {
+        ferry_ref.get(&format!("/requests?limit=1000&end={end}")).await["requests"].as_array().unwrap().clone()
+    };
+    until("all five hundred to be in the ledger", || async {
+        let page = ferry_ref.get("/requests?limit=1000").await;
+        (page["requests"].as_array().unwrap().len() >= 500).then_some(())
+    })
+    .await;
+    ferry.drained().await;
+    let counts = [
+        count("proper").await.len(),
+        count("cancelled").await.len(),
+        count("cut-off").await.len(),
+        count("not-answered").await.len(),
+    ];
+    assert_eq!(counts, [380, 70, 20, 30]);
+    check_tokens(&ferry, &count("proper").await);
+    check_cancels(&ferry, &left, &waited).await;
+    check_rollups(&ferry).await;
+    check_usage(&ferry, begun).await;
+}
+
+/// Every answer that was not cancelled has the tokens that its upstream served.
+fn check_tokens(ferry: &Ferry, proper: &[Value]) {
+    let served: Vec<Served> = [ferry.quayside.served(), ferry.quarry.served()].concat();
+    let by_request: BTreeMap<String, Served> = served
+        .into_iter()
+        .filter(|served| served.outcome == Outcome::Served)
+        .filter_map(|served| Some((served.request.clone()?, served)))
+        .collect();
+    let mut sums = (0, 0);
+    for request in proper {
+        let id = request["id"].as_str().unwrap();
+        let served = by_request.get(id).unwrap_or_else(|| panic!("{id} was served by nobody"));
+        let tokens = (&request["tokens"]["input"], &request["tokens"]["output"]);
+        assert_eq!(tokens, (&json!(served.input_tokens), &json!(served.output_tokens)), "{id}");
+        sums = (sums.0 + served.input_tokens, sums.1 + served.output_tokens);
+    }
+    let tally = (ferry.quayside.tally(), ferry.quarry.tally());
+    // The tally holds some more: answers that were whole before their app's leaving was noticed, which the ledger has as
+    // cancelled. None may be missing.
+    let whole = (tally.0.input_tokens + tally.1.input_tokens, tally.0.output_tokens + tally.1.output_tokens);
+    let raced = by_request.len() - proper.len();
+    if raced == 0 {
+        assert_eq!(sums, whole);
+    }
+    assert!(raced <= 70, "{raced}");
+}
+
+/// The stand-ins saw each cancel within 100 ms of the app's close.
+async fn check_cancels(ferry: &Ferry, left: &[Closed], waited: &[SystemTime]) {
+    let seen = until("the stand-ins to have seen them leave", || async {
+        let all = [ferry.quayside.served(), ferry.quarry.served()].concat();
+        let left_ids: Vec<&String> = left.iter().map(|(id, _)| id).collect();
+        let seen: Vec<Served> =
+            all.into_iter().filter(|served| served.request.as_ref().is_some_and(|id| left_ids.contains(&id))).collect();
+        (seen.len() >= left.len()).then_some(seen)
+    })
+    .await;
+    for (id, closed) in left {
+        let served = seen.iter().find(|served| served.request.as_ref() == Some(id)).unwrap();
+        let after = served.ended_at.duration_since(*closed).unwrap_or(Duration::ZERO);
+        assert!(after < Duration::from_millis(100), "{id} was seen to leave after {after:?}");
+    }
+    let while_waiting = ferry
+        .quayside
+        .served()
+        .into_iter()
+        .rev()
+        .filter(|served| served.outcome == Outcome::ClientLeft)
+        .take(waited.len());
+    for (served, closed) in while_waiting.zip(waited.iter().rev()) {
+        let after = served.ended_at.duration_since(*closed).unwrap_or(Duration::ZERO);
+        assert!(after < Duration::from_millis(100), "a waiting one was seen to leave after {after:?}");
+    }
+}
+
+/// The roll-ups equal the sum of the entries to the last digit.
+async fn check_rollups(ferry: &Ferry) {
+    let mut connection = ferry.database.connect().await;
+    let sums = "select count(*)::bigint, sum(tokens_input)::bigint, sum(tokens_output)::bigint,
+        sum(cost_input + cost_input_cached + cost_cache_written + cost_output), count(first_token_ms)::bigint from ledger";
+    let entries: (i64, i64, i64, Decimal, i64) = sqlx::query_as(sums).fetch_one(&mut connection).await.unwrap();
+    let sums = "select sum(requests)::bigint, sum(tokens_input)::bigint, sum(tokens_output)::bigint, sum(cost) from usage_hour";
+    let rollups: (i64, i64, i64, Decimal) = sqlx::query_as(sums).fetch_one(&mut connection).await.unwrap();
+    assert_eq!((entries.0, entries.1, entries.2, entries.3), rollups);
+    assert_eq!(entries.0, 500);
+    let details: i64 =
+        sqlx::query_scalar("select count(*) from request_detail").fetch_one(&mut connection).await.unwrap();
+    assert_eq!(details, 500);
+    let sketches: Vec<Vec<u8>> =
+        sqlx::query_scalar("select first_token from usage_hour").fetch_all(&mut connection).await.unwrap();
+    let timed: u64 =
+        sketches.iter().map(|bytes| wendor_core::metering::sketch::Sketch::from_bytes(bytes).unwrap().count()).sum();
+    assert_eq!(timed, u64::try_from(entries.4).unwrap());
+}
+
+/// `wendor usage` over a closed range equals the ledger's sums, and each of its figures leads to its requests.
+async fn check_usage(ferry: &Ferry, begun: DateTime<Utc>) {
+    let mut connection = ferry.database.connect().await;
+    // A range that cuts hours, and cuts the requests in two.
+    let middle: DateTime<Utc> =
+        sqlx::query_scalar("select percentile_disc(0.5) within group (order by at) from ledger")
+            .fetch_one(&mut connection)
+            .await
+            .unwrap();
+    let (from, to) = (begun.to_rfc3339(), middle.to_rfc3339());
+    for by in ["team", "route", "offer", "key"] {
+        let told = ferry.wendor(&["usage", "--by", by, "--from", &from, "--to", &to, "--json"]).await;
+        assert_eq!(told.status, 0, "{}", told.err);
+        let usage: Value = serde_json::from_str(&told.out).unwrap();
+        let sums: (i64, i64, Decimal) = sqlx::query_as(
+            "select count(*)::bigint, sum(tokens_output)::bigint,
+             sum(cost_input + cost_input_cached + cost_cache_written + cost_output) from ledger where at >= $1 and at < $2",
+        )
+        .bind(begun)
+        .bind(middle)
+        .fetch_one(&mut connection)
+        .await
+        .unwrap();
+        let together = &usage["together"];
+        assert_eq!((&together["requests"], &together["tokens"]["output"]), (&json!(sums.0), &json!(sums.1)), "{by}");
+        assert_eq!(together["cost"].as_str().unwrap().parse::<Decimal>().unwrap(), sums.2, "{by}");
+        for line in usage["lines"].as_array().unwrap() {
+            let page = ferry
+                .get(&format!("/requests?limit=1000&{}", line["requests_query"].as_str().unwrap().replace('+', "%2B")))
+                .await;
+            let requests = page["requests"].as_array().unwrap();
+            assert_eq!(json!(requests.len()), line["requests"], "{by} {line}");
+            let cost: Decimal =
+                requests.iter().map(|request| request["cost"].as_str().unwrap().parse::<Decimal>().unwrap()).sum();
+            assert_eq!(cost, line["cost"].as_str().unwrap().parse::<Decimal>().unwrap(), "{by}");
+        }
+    }
+}
+
+fn settled(number: u32, at: DateTime<Utc>) -> Settled {
+    let id = RequestId::mint(at, 1, number);
+    let cost =
+        Cost { output: "0.000015".parse().map(wendor_core::metering::money::Money::new).unwrap(), ..Cost::default() };
+    let entry = LedgerEntry {
+        at,
+        entry_id: id.clone(),
+        kind: EntryKind::Request,
+        request: id,
+        run: None,
+        step: None,
+        labels: BTreeMap::new(),
+        team: Name::parse("timetables").unwrap(),
+        key: "k1".into(),
+        route: Name::parse("night-sailings").unwrap(),
+        offer: OfferName::parse("quarry/fulmar-large").ok(),
+        revision: 1,
+        attempts: 1,
+        streamed: true,
+        tokens: TokenCounts { input: 5, output: 1, ..TokenCounts::default() },
+        counted: Counted::Reported,
+        cost: Some(cost),
+        end: End::Proper,
+        failure: None,
+        latency: Latency { first_token_ms: Some(20), whole_ms: 30, ..Latency::default() },
+    };
+    let quota = QuotaId::from_store("timetables/requests/day".into());
+    let quotas = vec![QuotaUse { quota, window_start: DateTime::UNIX_EPOCH, amount: Decimal::ONE }];
+    Settled { entry, detail: RequestDetail::default(), quotas }
+}
+
+/// Batches that overlap, come twice, and span months; instants finer than the database keeps them.
+#[tokio::test]
+async fn draining_twice_is_harmless() {
+    let database = Database::fresh().await;
+    let store = Store::new(&database.url).unwrap();
+    store.migrate().await.unwrap();
+    let at: DateTime<Utc> = "2026-10-31T23:59:59.123456789Z".parse().unwrap();
+    let batch: Vec<Settled> =
+        (0..6).map(|number| settled(number, at + TimeDelta::milliseconds(i64::from(number) * 300))).collect();
+    assert_eq!(store.drain(&batch[..4]).await.unwrap(), 4);
+    assert_eq!(store.drain(&batch[..4]).await.unwrap(), 0);
+    assert_eq!(store.drain(&batch[2..]).await.unwrap(), 2);
+    let mut connection = database.connect().await;
+    let rollups: (i64, Decimal) = sqlx::query_as("select sum(requests)::bigint, sum(cost) from usage_hour")
+        .fetch_one(&mut connection)
+        .await
+        .unwrap();
+    assert_eq!(rollups, (6, "0.000090".parse().unwrap()));
+    let used: Decimal =
+        sqlx::query_scalar("select settled from quota_window").fetch_one(&mut connection).await.unwrap();
+    assert_eq!(used, Decimal::from(6));
+    let (found, detail) = store.request(&batch[5].entry.request).await.unwrap().unwrap();
+    assert_eq!((found.tokens, detail), (batch[5].entry.tokens, Some(RequestDetail::default())));
+}
+
+#[tokio::test]
+async fn lists_are_paged_without_gaps_or_repeats() {
+    let ferry = Ferry::begin().await;
+    for _ in 0..7 {
+        ask_whole(&ferry, "night-sailings", false).await;
+    }
+    ferry.drained().await;
+    let (mut seen, mut after) = (Vec::new(), String::new());
+    loop {
+        let page = ferry.get(&format!("/requests?limit=3{after}")).await;
+        seen.extend(
+            page["requests"].as_array().unwrap().iter().map(|request| request["id"].as_str().unwrap().to_owned()),
+        );
+        match page["next"].as_str() {
+            Some(next) => after = format!("&after={}", next.replace('+', "%2B")),
+            None => break,
+        }
+    }
+    let all: Vec<String> = ferry.get("/requests").await["requests"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|request| request["id"].as_str().unwrap().to_owned())
+        .collect();
+    assert_eq!((seen.len(), seen), (7, all));
+}

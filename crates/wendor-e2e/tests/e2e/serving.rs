@@ -1,0 +1,174 @@
+//! An app asks and is answered.
+
+use rstest::rstest;
+use serde_json::{Value, json};
+use wendor_e2e::ferry::{Ferry, header, question};
+use wendor_e2e::waiting::until;
+use wendor_standins::server::Profile;
+
+#[tokio::test]
+async fn a_whole_answer_comes_with_who_answered() {
+    let ferry = Ferry::begin().await;
+    let answer = ferry.ask(&question("night-sailings", false)).await;
+    assert_eq!(answer.status(), 200);
+    assert_eq!(header(&answer, "wendor-offer"), "quayside/dunlin-70b");
+    assert_eq!((header(&answer, "wendor-attempts"), header(&answer, "wendor-revision")), ("1".into(), "1".into()));
+    let id = header(&answer, "wendor-request-id");
+    assert!(!id.is_empty());
+    assert_eq!((header(&answer, "x-request-id"), header(&answer, "request-id")), (id.clone(), id.clone()));
+    let body: Value = answer.json().await.unwrap();
+    assert_eq!(body["model"], "dunlin-70b", "the reply's model is what the upstream said");
+    let shown = ferry.request(&id).await;
+    assert_eq!(shown["request"]["tokens"]["output"], body["usage"]["completion_tokens"]);
+    let seen = ferry.quayside.last_seen().unwrap();
+    let header = |name: &str| seen.headers.iter().find(|(seen, _)| seen == name).map(|(_, value)| value.clone());
+    assert_eq!(header("x-request-id"), Some(id));
+    assert_eq!(header("authorization"), None, "the app's key goes no further");
+    assert_eq!(serde_json::from_slice::<Value>(&seen.body).unwrap()["model"], "dunlin-70b");
+}
+
+#[rstest]
+#[case::not_asked(json!({}), false)]
+#[case::asked(json!({ "include_usage": true }), true)]
+#[case::declined(json!({ "include_usage": false }), false)]
+#[tokio::test]
+async fn usage_is_metered_and_shown_only_to_an_app_that_asked(#[case] options: Value, #[case] is_shown: bool) {
+    let ferry = Ferry::begin().await;
+    let mut body = question("night-sailings", true);
+    body["stream_options"] = options;
+    let answer = ferry.ask(&body).await;
+    assert_eq!(header(&answer, "content-type"), "text/event-stream");
+    let id = header(&answer, "wendor-request-id");
+    let text = answer.text().await.unwrap();
+    assert!(text.ends_with("data: [DONE]\n\n"), "{text}");
+    assert_eq!(text.contains("\"prompt_tokens\""), is_shown);
+    let shown = ferry.request(&id).await;
+    assert_eq!(shown["request"]["estimated"], false);
+    let served = ferry.quayside.served().pop().unwrap();
+    assert_eq!(
+        (&shown["request"]["tokens"]["input"], &shown["request"]["tokens"]["output"]),
+        (&json!(served.input_tokens), &json!(served.output_tokens))
+    );
+}
+
+#[tokio::test]
+async fn events_come_as_they_are_made() {
+    // Ten tokens a second: an answer that was gathered first would come in one piece, after more than a second.
+    let slow =
+        Profile { tokens_per_second: 10, answer_tokens: (12, 12), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let ferry = Ferry::with(wendor_e2e::ferry::Wishes { quayside: Some(slow), ..Default::default() }).await;
+    let mut answer = ferry.ask(&question("night-sailings", true)).await;
+    let mut pieces = 0;
+    while let Some(piece) = answer.chunk().await.unwrap() {
+        pieces += 1;
+        if pieces == 3 {
+            assert_eq!(ferry.quayside.tally().served, 0, "the app has its third piece before the answer is whole");
+        }
+        assert!(!piece.is_empty());
+    }
+    assert!(pieces >= 10, "{pieces}");
+}
+
+#[rstest]
+#[case::all_of_its_team("timetables", &["harbour", "night-sailings"])]
+#[case::those_of_its_team("freight-desk", &["night-sailings"])]
+#[tokio::test]
+async fn the_listing_holds_the_routes_of_the_key(#[case] team: &str, #[case] routes: &[&str]) {
+    let ferry = Ferry::begin().await;
+    let key = ferry.issue_key(team).await;
+    let get = |path: &str| ferry.http.get(format!("{}{path}", ferry.service.url)).bearer_auth(&key).send();
+    let listed: Value = get("/v1/models").await.unwrap().json().await.unwrap();
+    let names: Vec<&str> =
+        listed["data"].as_array().unwrap().iter().map(|model| model["id"].as_str().unwrap()).collect();
+    assert_eq!(names, routes);
+    let one = get("/v1/models/night-sailings").await.unwrap();
+    assert_eq!((one.status().as_u16(), one.json::<Value>().await.unwrap()["object"].clone()), (200, json!("model")));
+    let other = get("/v1/models/harbour").await.unwrap().status().as_u16();
+    assert_eq!(other, if routes.contains(&"harbour") { 200 } else { 404 });
+    let slash: Value = get("/v1/models/night%2Fsailings").await.unwrap().json().await.unwrap();
+    assert!(slash["error"]["message"].as_str().unwrap().contains("Nearest: night-sailings"), "{slash}");
+}
+
+#[tokio::test]
+async fn the_app_going_away_cancels_the_upstream_and_is_billed_by_what_had_come() {
+    let slow =
+        Profile { tokens_per_second: 50, answer_tokens: (90, 90), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let ferry = Ferry::with(wendor_e2e::ferry::Wishes { quayside: Some(slow), ..Default::default() }).await;
+    let mut answer = ferry.ask(&question("night-sailings", true)).await;
+    let id = header(&answer, "wendor-request-id");
+    answer.chunk().await.unwrap();
+    answer.chunk().await.unwrap();
+    drop(answer);
+    let shown = ferry.request(&id).await;
+    let request = &shown["request"];
+    assert_eq!((&request["end"], &request["estimated"]), (&json!("cancelled"), &json!(true)));
+    assert!(request["tokens"]["output"].as_u64().unwrap() < 90, "{request}");
+    assert_ne!(request["cost"], "0");
+    until("the stand-in to see it", || async { (ferry.quayside.tally().client_left == 1).then_some(()) }).await;
+}
+
+#[tokio::test]
+async fn marks_of_the_app_stand_on_the_record() {
+    let ferry = Ferry::begin().await;
+    let request = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
+    let request = request
+        .header("wendor-run", "night-batch")
+        .header("wendor-step", "7")
+        .header("wendor-labels", "feature=search, env=prod");
+    let answer = request.json(&question("night-sailings", false)).send().await.unwrap();
+    let shown = ferry.request(&header(&answer, "wendor-request-id")).await;
+    let request = &shown["request"];
+    assert_eq!((&request["run"], &request["step"]), (&json!("night-batch"), &json!("7")));
+    assert_eq!(request["labels"], json!({ "feature": "search", "env": "prod" }));
+    ferry.drained().await;
+    assert_eq!(ferry.get("/requests?run=night-batch").await["requests"].as_array().unwrap().len(), 1);
+    assert_eq!(ferry.get("/requests?run=other").await["requests"].as_array().unwrap().len(), 0);
+}
+
+#[tokio::test]
+async fn open_streams_finish_after_sigterm_and_new_requests_do_not_begin() {
+    let slow =
+        Profile { tokens_per_second: 40, answer_tokens: (40, 40), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let mut ferry = Ferry::with(wendor_e2e::ferry::Wishes { quayside: Some(slow), ..Default::default() }).await;
+    let mut answer = ferry.ask(&question("night-sailings", true)).await;
+    answer.chunk().await.unwrap();
+    ferry.service.terminate();
+    until("the service to stop listening", || async {
+        let asked = reqwest::Client::builder()
+            .no_proxy()
+            .build()
+            .unwrap()
+            .get(format!("{}/livez", ferry.service.url))
+            .send()
+            .await;
+        asked.is_err().then_some(())
+    })
+    .await;
+    let rest = answer.text().await.unwrap();
+    assert!(rest.ends_with("data: [DONE]\n\n"), "{rest}");
+    assert!(ferry.service.ended().await, "{}", ferry.service.log());
+    assert_eq!(
+        ferry.service.logged("stopped").unwrap()["pending"],
+        0,
+        "its entry is in the database\n{}",
+        ferry.service.log()
+    );
+}
+
+#[tokio::test]
+async fn health_readiness_and_metrics_tell_what_is() {
+    let ferry = Ferry::begin().await;
+    ferry.ask(&question("night-sailings", false)).await;
+    let get = |path: &str| ferry.http.get(format!("{}{path}", ferry.service.url)).send();
+    assert_eq!(get("/livez").await.unwrap().status(), 200);
+    let ready: Value = get("/readyz").await.unwrap().json().await.unwrap();
+    assert_eq!((&ready["ready"], &ready["not_ready"], &ready["revision"]), (&json!(true), &json!([]), &json!(1)));
+    let metrics = get("/metrics").await.unwrap().text().await.unwrap();
+    for line in [
+        "wendor_requests_total{end=\"proper\",route=\"night-sailings\"} 1",
+        "wendor_first_token_seconds_count{route=\"night-sailings\"} 1",
+        "wendor_streams_open 0",
+    ] {
+        assert!(metrics.contains(line), "{line} is not in\n{metrics}");
+    }
+}
