@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::sync::atomic::{AtomicU32, Ordering};
 
-use sqlx::{Connection, Executor, PgConnection};
+use sqlx::{Connection, PgConnection, Postgres, QueryBuilder};
 
 /// Where the shared server is told; `scripts/test` starts it.
 const VARIABLE: &str = "WENDOR_TEST_DATABASE_URL";
@@ -20,9 +20,10 @@ pub struct Database {
     name: String,
 }
 
-async fn run(admin_url: &str, statement: String) -> Result<(), sqlx::Error> {
+/// Runs `statement` with the database's name behind it: a name cannot be bound.
+async fn run(admin_url: &str, statement: &'static str, name: &str) -> Result<(), sqlx::Error> {
     let mut connection = PgConnection::connect(admin_url).await?;
-    connection.execute(sqlx::AssertSqlSafe(statement)).await?;
+    QueryBuilder::<Postgres>::new(statement).push(name).build().execute(&mut connection).await?;
     connection.close().await
 }
 
@@ -44,7 +45,7 @@ impl Database {
     /// When the server is not there.
     pub async fn fresh_in(admin_url: &str) -> Self {
         let name = format!("test_{}_{}", std::process::id(), COUNT.fetch_add(1, Ordering::Relaxed));
-        run(admin_url, format!("create database {name}")).await.expect("a database can be made in the test server");
+        run(admin_url, "create database ", &name).await.expect("a database can be made in the test server");
         let base = admin_url.rsplit_once('/').map_or(admin_url, |(base, _)| base);
         Self { url: format!("{base}/{name}"), admin_url: admin_url.to_owned(), name }
     }
@@ -60,13 +61,12 @@ impl Database {
 
 impl Drop for Database {
     fn drop(&mut self) {
-        let (admin_url, statement) =
-            (self.admin_url.clone(), format!("drop database if exists {} with (force)", self.name));
+        let (admin_url, name) = (self.admin_url.clone(), format!("{} with (force)", self.name));
         // A runtime of its own: the test's may be the one that is going away.
         let dropped = std::thread::spawn(move || {
             let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
             // A server that was stopped by the test takes its databases with it.
-            let _gone = runtime.block_on(run(&admin_url, statement));
+            let _gone = runtime.block_on(run(&admin_url, "drop database if exists ", &name));
             Ok::<(), std::io::Error>(())
         });
         drop(dropped.join());

@@ -279,4 +279,14 @@ mod tests {
         assert!(told.iter().any(|line| line.starts_with("database_url (default)")), "{told:?}");
         assert!(told.iter().any(|line| line.contains("`large` will not do: write a size")), "{told:?}");
     }
+
+    #[test]
+    fn the_docs_tell_every_setting_with_its_default() {
+        let page = include_str!("../../../docs/operating.md");
+        for known in KNOWN {
+            let default = if known.default.is_empty() { String::new() } else { format!("`{}` ", known.default) };
+            let row = format!("| `{}` | {default}|", known.name);
+            assert!(page.contains(&row), "{row} is not in docs/operating.md");
+        }
+    }
 }

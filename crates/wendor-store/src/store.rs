@@ -52,8 +52,10 @@ impl Store {
     #[must_use]
     pub fn apart(&self) -> Self {
         let options = self.pool.connect_options().as_ref().clone();
-        let pool =
-            PgPoolOptions::new().max_connections(TASK_CONNECTIONS).acquire_timeout(ACQUIRE_TIMEOUT).connect_lazy_with(options);
+        let pool = PgPoolOptions::new()
+            .max_connections(TASK_CONNECTIONS)
+            .acquire_timeout(ACQUIRE_TIMEOUT)
+            .connect_lazy_with(options);
         Self { pool }
     }
 

@@ -1,14 +1,26 @@
-//! The running service, as apps, people and operators meet it.
+//! The running service, as apps, people and operators meet it. The modules are marked as tests, so that the lints know.
 
+#[cfg(test)]
 mod admission;
+#[cfg(test)]
 mod catalogue;
+#[cfg(test)]
 mod client;
+#[cfg(test)]
 mod failover;
+#[cfg(test)]
 mod keys;
+#[cfg(test)]
 mod ledger;
+#[cfg(test)]
 mod management;
+#[cfg(test)]
 mod outage;
+#[cfg(test)]
 mod quotas;
+#[cfg(test)]
 mod secrets;
+#[cfg(test)]
 mod serving;
+#[cfg(test)]
 mod vectors;

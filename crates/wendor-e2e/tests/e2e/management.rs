@@ -1,1 +1,235 @@
-//! x
+//! The management API: who may do what, and that its answers are what its OpenAPI document says.
+
+use std::collections::BTreeSet;
+
+use rstest::rstest;
+use serde_json::{Value, json};
+use wendor_e2e::ferry::{Ferry, header, question};
+
+async fn status(ferry: &Ferry, token: &str, method: &str, path: &str) -> u16 {
+    let method = method.parse().unwrap();
+    let mut request = ferry.http.request(method, ferry.manage(path)).bearer_auth(token);
+    request = match path {
+        "/keys" => request.json(&json!({ "team": "timetables", "label": "x" })),
+        "/people" => request.json(&json!({ "name": "clerk", "role": "operator" })),
+        "/catalogue/difference" => request.json(&json!({ "text": "" })),
+        _ => request,
+    };
+    request.send().await.unwrap().status().as_u16()
+}
+
+const RANGE: &str = "from=2026-01-01T00:00:00Z&to=2100-01-01T00:00:00Z";
+
+/// What each may do, in the order owner, operator, lead and viewer of the team, lead of another team.
+fn reach(request: &str) -> Vec<(&'static str, String, [u16; 5])> {
+    let usage = format!("/usage?{RANGE}&team=timetables");
+    let table = [
+        ("GET", "/me", [200, 200, 200, 200, 200]),
+        ("GET", usage.as_str(), [200, 200, 200, 200, 403]),
+        ("GET", request, [200, 200, 200, 200, 404]),
+        ("GET", "/requests?team=timetables", [200, 200, 200, 200, 403]),
+        ("GET", "/keys?team=timetables", [200, 200, 200, 200, 403]),
+        ("POST", "/keys", [200, 200, 200, 403, 403]),
+        ("GET", "/upstreams", [200, 200, 403, 403, 403]),
+        ("GET", "/catalogue", [200, 200, 403, 403, 403]),
+        ("POST", "/catalogue/difference", [200, 200, 403, 403, 403]),
+        ("GET", "/spool", [200, 200, 403, 403, 403]),
+        ("GET", "/refusals", [200, 200, 403, 403, 403]),
+        ("POST", "/people", [200, 403, 403, 403, 403]),
+        ("GET", "/people", [200, 200, 403, 403, 403]),
+        ("GET", "/teams", [200, 200, 200, 200, 200]),
+    ];
+    table.into_iter().map(|(method, path, statuses)| (method, path.to_owned(), statuses)).collect()
+}
+
+#[tokio::test]
+async fn roles_reach_as_far_as_they_should() {
+    let ferry = Ferry::begin().await;
+    let answer = ferry.ask(&question("night-sailings", false)).await;
+    let request = format!("/requests/{}", header(&answer, "wendor-request-id"));
+    ferry.drained().await;
+    let operator = ferry.sign_in("duty-desk", "operator", None).await;
+    let lead = ferry.sign_in("timetabler", "lead", Some("timetables")).await;
+    let viewer = ferry.sign_in("clerk-of-times", "viewer", Some("timetables")).await;
+    let stranger = ferry.sign_in("forwarder", "lead", Some("freight-desk")).await;
+    for (method, path, statuses) in reach(&request) {
+        let path = path.as_str();
+        let mut got = Vec::new();
+        for token in [&ferry.owner, &operator, &lead, &viewer, &stranger] {
+            got.push(status(&ferry, token, method, path).await);
+        }
+        assert_eq!(got, statuses, "{method} {path}");
+        assert_eq!(status(&ferry, "wdt-nobody", method, path).await, 401, "{method} {path} without a token");
+        assert_eq!(
+            status(&ferry, &ferry.key, method, path).await,
+            if path == request { 200 } else { 401 },
+            "{method} {path} with an app's key"
+        );
+    }
+    let unnarrowed: Value = ferry
+        .http
+        .get(ferry.manage(&format!("/usage?{RANGE}")))
+        .bearer_auth(&stranger)
+        .send()
+        .await
+        .unwrap()
+        .json()
+        .await
+        .unwrap();
+    assert_eq!(unnarrowed["together"]["requests"], 0, "a lead's figures are the own team's, also unasked");
+    let other_key = ferry.issue_key("timetables").await;
+    assert_eq!(
+        status(&ferry, &other_key, "GET", &request).await,
+        404,
+        "a request is shown to the key that asked it alone"
+    );
+}
+
+#[tokio::test]
+async fn nobody_becomes_owner_by_coming_first() {
+    let ferry = Ferry::begin().await;
+    for body in [json!({}), json!({ "name": "harbour-master", "password": "" }), json!({ "one_time": "wdt-a-b-c" })] {
+        let answer = ferry.http.post(ferry.manage("/sign-in")).json(&body).send().await.unwrap();
+        assert!([400, 401].contains(&answer.status().as_u16()), "{body}");
+    }
+}
+
+#[tokio::test]
+async fn a_password_signs_in_and_an_ended_token_does_not() {
+    let ferry = Ferry::begin().await;
+    let post = |token: String, path: &'static str, body: Value| {
+        ferry.http.post(ferry.manage(path)).bearer_auth(token).json(&body).send()
+    };
+    assert_eq!(post(ferry.owner.clone(), "/me/password", json!({ "password": "short" })).await.unwrap().status(), 400);
+    assert_eq!(
+        post(ferry.owner.clone(), "/me/password", json!({ "password": "a tide table in winter" }))
+            .await
+            .unwrap()
+            .status(),
+        204
+    );
+    let sign_in = |password: &'static str| {
+        post(String::new(), "/sign-in", json!({ "name": "harbour-master", "password": password }))
+    };
+    assert_eq!(sign_in("a tide table in summer").await.unwrap().status(), 401);
+    let session: Value = sign_in("a tide table in winter").await.unwrap().json().await.unwrap();
+    let token = session["token"].as_str().unwrap();
+    assert_eq!(status(&ferry, token, "GET", "/me").await, 200);
+    assert_eq!(status(&ferry, token, "DELETE", &format!("/tokens/{}", session["id"].as_str().unwrap())).await, 204);
+    assert_eq!(status(&ferry, token, "GET", "/me").await, 401);
+}
+
+#[rstest]
+#[case::unknown_field(
+    "/usage?from=2026-01-01T00:00:00Z&to=2026-01-02T00:00:00Z&colour=red",
+    "query",
+    "unknown field `colour`"
+)]
+#[case::no_range("/usage", "query", "missing field `from`")]
+#[case::backwards("/usage?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", "to", "does not lie after")]
+#[case::bad_mark("/requests?after=yesterday", "after", "`next` of a page before")]
+#[case::bad_offer("/requests?offer=quarry", "offer", "upstream/model")]
+#[tokio::test]
+async fn a_bad_query_is_told_with_its_field(#[case] path: &str, #[case] field: &str, #[case] detail: &str) {
+    let ferry = Ferry::begin().await;
+    let problem = ferry.get(path).await;
+    assert_eq!((&problem["status"], &problem["field"]), (&json!(400), &json!(field)), "{problem}");
+    assert!(problem["detail"].as_str().unwrap().contains(detail), "{problem}");
+}
+
+/// What of `value` is not as `schema` says; the part of JSON Schema that the document uses.
+fn breaches(document: &Value, schema: &Value, value: &Value, at: &str) -> Vec<String> {
+    if let Some(reference) = schema["$ref"].as_str() {
+        return breaches(document, document.pointer(&reference[1..]).unwrap(), value, at);
+    }
+    if let Some(options) = schema["oneOf"].as_array() {
+        let fits = options.iter().any(|option| breaches(document, option, value, at).is_empty());
+        return if fits { vec![] } else { vec![format!("{at}: {value} is none of {schema}")] };
+    }
+    let kind = match value {
+        Value::Null => "null",
+        Value::Bool(_) => "boolean",
+        Value::Number(_) => "integer",
+        Value::String(_) => "string",
+        Value::Array(_) => "array",
+        Value::Object(_) => "object",
+    };
+    let allowed: Vec<&str> = match &schema["type"] {
+        Value::String(one) => vec![one],
+        Value::Array(several) => several.iter().filter_map(Value::as_str).collect(),
+        Value::Null | Value::Bool(_) | Value::Number(_) | Value::Object(_) => {
+            return vec![format!("{at}: no type in {schema}")];
+        }
+    };
+    if !allowed.contains(&kind) {
+        return vec![format!("{at}: {value} is no {allowed:?}")];
+    }
+    let mut found = Vec::new();
+    if let Some(items) = value.as_array() {
+        found.extend(items.iter().flat_map(|item| breaches(document, &schema["items"], item, &format!("{at}[]"))));
+    }
+    if let (Some(members), Some(known)) = (value.as_object(), schema["properties"].as_object()) {
+        let required = schema["required"].as_array().cloned().unwrap_or_default();
+        found.extend(
+            required
+                .iter()
+                .filter(|name| !members.contains_key(name.as_str().unwrap()))
+                .map(|name| format!("{at}: {name} is missing")),
+        );
+        for (name, member) in members {
+            match known.get(name) {
+                Some(schema) => found.extend(breaches(document, schema, member, &format!("{at}.{name}"))),
+                None => found.push(format!("{at}.{name} is not described")),
+            }
+        }
+    }
+    found
+}
+
+#[tokio::test]
+async fn answers_are_what_the_openapi_document_says() {
+    let ferry = Ferry::begin().await;
+    ferry.quayside.set_fault(wendor_standins::fault::Fault::Refuse).await.unwrap();
+    let answer = ferry.ask(&question("night-sailings", false)).await;
+    ferry.ask(&json!({})).await;
+    ferry.drained().await;
+    let id = header(&answer, "wendor-request-id");
+    let document = ferry.get("/openapi.json").await;
+    assert_eq!(document["openapi"].as_str().unwrap().split('.').next(), Some("3"));
+    let paths = document["paths"].as_object().unwrap();
+    let mut checked = BTreeSet::new();
+    for (path, asked) in [
+        ("/me", "/me".to_owned()),
+        ("/tokens", "/tokens".to_owned()),
+        ("/people", "/people".to_owned()),
+        ("/keys", "/keys".to_owned()),
+        ("/teams", "/teams".to_owned()),
+        ("/routes", "/routes".to_owned()),
+        ("/upstreams", "/upstreams".to_owned()),
+        ("/catalogue", "/catalogue".to_owned()),
+        ("/revisions", "/revisions".to_owned()),
+        ("/usage", format!("/usage?{RANGE}")),
+        ("/requests", "/requests".to_owned()),
+        ("/requests/{id}", format!("/requests/{id}")),
+        ("/spool", "/spool".to_owned()),
+        ("/refusals", "/refusals".to_owned()),
+    ] {
+        let path = format!("/manage/v1{path}");
+        let schema = &document["paths"][&path]["get"]["responses"]["200"]["content"]["application/json"]["schema"];
+        assert!(schema.is_object(), "{path} has no schema");
+        let value = ferry.get(&asked).await;
+        assert_eq!(breaches(&document, schema, &value, &path), Vec::<String>::new());
+        checked.insert(path);
+    }
+    let undescribed: Vec<&String> = paths
+        .iter()
+        .filter(|(path, item)| {
+            item.get("get").is_some() && !checked.contains(*path) && !path.ends_with("/openapi.json")
+        })
+        .map(|(path, _)| path)
+        .collect();
+    assert!(undescribed.is_empty(), "not looked at: {undescribed:?}");
+    let problem = ferry.get("/requests/nothing").await;
+    let schema = json!({ "$ref": "#/components/schemas/ProblemDetails" });
+    assert_eq!(breaches(&document, &schema, &problem, "problem"), Vec::<String>::new());
+}

@@ -140,10 +140,10 @@ async fn check_record(ferry: &Ferry, vector: &Vector, id: &str) {
     } else {
         vec![text.as_str()]
     };
-    let usages = bodies.iter().filter_map(|body| {
+    let mut usages = bodies.iter().filter_map(|body| {
         serde_json::from_str::<Value>(body).ok()?.get("usage").filter(|usage| usage.is_object()).cloned()
     });
-    let Some(usage) = usages.last() else { return };
+    let Some(usage) = usages.next_back() else { return };
     let tokens = &ferry.request(id).await["request"]["tokens"];
     let number = |value: &Value| value.as_u64().unwrap_or(0);
     let input = number(&tokens["input"]) + number(&tokens["input_cached"]) + number(&tokens["cache_written"]);

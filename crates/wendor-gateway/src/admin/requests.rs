@@ -21,7 +21,7 @@ use super::keys::{known_route, known_team};
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
 use super::routes_view::pick_word;
-use super::usage::TokenLine;
+use super::usage::TokensByKind;
 use crate::app::App;
 
 /// Requests of a page when nothing else is asked for.
@@ -81,7 +81,7 @@ pub struct RequestLine {
     /// What the last attempt failed of.
     pub failure: Option<String>,
     /// Tokens.
-    pub tokens: TokenLine,
+    pub tokens: TokensByKind,
     /// Whether the tokens are estimated.
     pub estimated: bool,
     /// What it cost, all digits; unpriced when absent.

@@ -42,7 +42,7 @@ pub struct UsageParams {
 
 /// Tokens by kind; the input kinds are disjoint, reasoning is a part of output.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct TokenLine {
+pub struct TokensByKind {
     /// Input read anew.
     pub input: u64,
     /// Input from the cache.
@@ -55,7 +55,7 @@ pub struct TokenLine {
     pub reasoning: u64,
 }
 
-impl From<wendor_core::metering::usage::TokenCounts> for TokenLine {
+impl From<wendor_core::metering::usage::TokenCounts> for TokensByKind {
     fn from(tokens: wendor_core::metering::usage::TokenCounts) -> Self {
         Self {
             input: tokens.input,
@@ -98,7 +98,7 @@ pub struct UsageLine {
     /// Of these, with estimated tokens.
     pub estimated: u64,
     /// Tokens.
-    pub tokens: TokenLine,
+    pub tokens: TokensByKind,
     /// Wait for a first token.
     pub first_token: TimeLine,
     /// Whole time.

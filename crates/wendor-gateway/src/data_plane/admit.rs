@@ -20,7 +20,7 @@ use wendor_core::wire::chat_completions::request::{ChatRequest, Delivery};
 use super::Call;
 use super::body::{self, ReadBody};
 use super::refusal::{Caller, QuotaFull, Refusal, UnknownRoute};
-use super::settle::{Admission, Ticket};
+use super::ticket::{Admission, Ticket};
 use crate::allowances::Held;
 use crate::app::App;
 use crate::snapshot::Snapshot;

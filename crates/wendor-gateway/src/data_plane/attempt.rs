@@ -19,7 +19,8 @@ use super::admit::Admitted;
 use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
 use super::refusal::{GivenUp, Refusal};
-use super::settle::{Outcome, Ticket};
+use super::settle::Outcome;
+use super::ticket::Ticket;
 use crate::fleet::StreamPermit;
 use crate::snapshot::Credential;
 

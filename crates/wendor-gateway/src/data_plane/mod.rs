@@ -6,7 +6,7 @@
 //! 4. [`relay`]: the answer on its way to the app; **a streamed byte passes in [`relay::StreamBody`]**
 //! 5. [`settle`]: tokens, price, the ledger entry into the spool, what was reserved and not used given back
 //!
-//! From admission on a [`settle::Ticket`] goes along. Cancellation is one of the flows: when the app goes away the server drops
+//! From admission on a [`ticket::Ticket`] goes along. Cancellation is one of the flows: when the app goes away the server drops
 //! the handler or the body, the ticket in it is dropped and settles as cancelled, and the upstream's connection is closed with it.
 //! What is refused before it has a ticket never reaches the ledger: [`refusal`] says how the app is told.
 
@@ -20,6 +20,7 @@ pub mod plan;
 pub mod refusal;
 pub mod relay;
 pub mod settle;
+pub mod ticket;
 
 use std::sync::Arc;
 use std::time::Instant;

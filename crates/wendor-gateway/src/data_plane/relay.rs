@@ -32,7 +32,8 @@ use wendor_core::wire::sse::{SseDecoder, SseFrame};
 use super::attempt::Along;
 use super::exchange::{OpenStream, RejectedReply, WholeReply};
 use super::refusal::identify;
-use super::settle::{Outcome, Progress, Ticket};
+use super::settle::{Outcome, Progress};
+use super::ticket::Ticket;
 use crate::fleet::StreamPermit;
 use crate::spool::Written;
 

@@ -162,3 +162,56 @@ fn a_rate_in_force_cannot_be_changed() {
     assert_eq!(problems.len(), 1);
     assert!(problems[0].message.contains("2026-11-01") && problems[0].line == 10, "{}", problems[0]);
 }
+
+/// The reference in the docs is read as it stands there, and no field is left out of it.
+#[test]
+fn the_reference_holds_every_field_and_reads() {
+    let page = include_str!("../../../../../docs/catalogue.md");
+    let reference = page.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
+    let file = read(reference).unwrap_or_else(|problems| panic!("{problems:#?}"));
+    assert_eq!(file.catalogue.routes.len(), 1);
+    for field in [
+        "currency",
+        "address",
+        "dialect",
+        "hosting",
+        "place",
+        "streams",
+        "credential",
+        "env",
+        "file",
+        "auth",
+        "headers",
+        "offers",
+        "output_cap",
+        "rates",
+        "from",
+        "input",
+        "input_cached",
+        "cache_written",
+        "output",
+        "stages",
+        "pick",
+        "moves_on",
+        "connect",
+        "first_event",
+        "between_events",
+        "whole",
+        "offer",
+        "share",
+        "routes",
+        "quotas",
+        "measure",
+        "per",
+        "limit",
+        "at_limit",
+    ] {
+        assert!(
+            reference.contains(&format!("{field} =")) || reference.contains(&format!("{field}.")),
+            "{field} is not in the reference"
+        );
+    }
+    for kind in crate::routing::failure::FailureKind::MOVES_ON_BY_DEFAULT {
+        assert!(reference.contains(kind.as_str()), "{kind}");
+    }
+}
