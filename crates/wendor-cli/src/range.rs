@@ -38,7 +38,8 @@ pub fn read(args: &RangeArgs, now: DateTime<Utc>) -> Result<Option<Range>, Failu
 /// `7d` is the last seven days with today, whole ones; `24h` is up to now.
 fn last_of(text: &str, now: DateTime<Utc>) -> Result<Range, Failure> {
     let bad = || Failure::NotUnderstood(format!("--last {text} is no time: write `24h` or `7d`"));
-    let (number, unit) = text.split_at(text.len().saturating_sub(1));
+    let unit_at = text.char_indices().next_back().map_or(0, |(place, _)| place);
+    let (number, unit) = text.split_at(unit_at);
     let number: u32 = number.parse().ok().filter(|number| (1..=3_660).contains(number)).ok_or_else(bad)?;
     match unit {
         "d" => {

@@ -109,3 +109,66 @@ fn axis(scale: Scale) -> String {
     }
     axis
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::{Value, json};
+
+    fn shown(times: (u64, Option<u64>, Option<u64>, u64), end: &str, attempts: &Value) -> RequestShown {
+        let (admitted, answering, first, whole) = times;
+        let tokens = json!({ "input": 1, "input_cached": 0, "cache_written": 0, "output": 1, "reasoning": 0 });
+        let request = json!({
+            "id": "01JDF3-7QK2M0XZ4T", "at": "2026-11-25T08:10:40Z", "team": "freight-desk", "key": "k1", "route": "manifests",
+            "offer": null, "attempts": 1, "streamed": true, "end": end, "failure": null, "tokens": tokens, "estimated": false,
+            "cost": null, "admitted_ms": admitted, "answering_ms": answering, "first_token_ms": first, "whole_ms": whole,
+            "run": null, "step": null, "labels": {}, "revision": 1
+        });
+        let shown = json!({
+            "request": request, "summary": "", "key_label": null, "currency": "EUR", "cost": null, "attempts": attempts,
+            "plan": [], "changes": [], "detail_kept": true
+        });
+        serde_json::from_value(shown).unwrap()
+    }
+
+    fn attempt(offer: &str, began_ms: u64, ended_ms: u64, failure: Option<&str>) -> Value {
+        json!({ "offer": offer, "began_ms": began_ms, "ended_ms": ended_ms, "failure": failure, "detail": failure.map(|_| "why") })
+    }
+
+    #[rstest]
+    #[case::answered((0, Some(0), Some(400), 1_400), "proper", json!([attempt("a/m", 0, 1_400, None)]), "├────│▇▇▇▇▇▇▇▇▇▇▏")]
+    #[case::at_the_cap((0, Some(0), Some(400), 1_400), "output-cap", json!([attempt("a/m", 0, 1_400, None)]), "├────│▇▇▇▇▇▇▇▇▇▇┤")]
+    #[case::queued((700, Some(700), Some(1_000), 1_400), "proper", json!([attempt("a/m", 700, 1_400, None)]), "·······├───│▇▇▇▇▏")]
+    #[case::fell_over((0, Some(700), Some(1_000), 1_400), "proper", json!([attempt("a/m", 0, 700, Some("unreachable")), attempt("b/m", 700, 1_400, None)]), "├───────×├───│▇▇▇▇▏")]
+    #[case::left_midway((0, Some(0), Some(700), 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├───────│▇▇▇▇▇▇▇▷")]
+    #[case::left_waiting((0, None, None, 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├──────────────▷")]
+    #[case::broke_off((0, Some(0), Some(700), 1_400), "cut-off", json!([attempt("a/m", 0, 1_400, Some("cut-off"))]), "├───────│▇▇▇▇▇▇▇⌁")]
+    #[case::in_no_time((0, Some(0), Some(0), 0), "proper", json!([attempt("a/m", 0, 0, None)]), "├│▇▏")]
+    #[case::nothing_tried((0, None, None, 0), "not-answered", json!([]), "")]
+    fn a_request_in_a_line(
+        #[case] times: (u64, Option<u64>, Option<u64>, u64),
+        #[case] end: &str,
+        #[case] attempts: Value,
+        #[case] strip: &str,
+    ) {
+        assert_eq!(small(&shown(times, end, &attempts)), strip);
+    }
+
+    #[test]
+    fn each_attempt_has_its_lane_and_failures_say_why() {
+        let attempts = json!([
+            attempt("quayside-a/dunlin-70b", 0, 2_350, Some("unreachable")),
+            attempt("farlight/fulmar-large", 2_350, 4_700, None)
+        ]);
+        let lines = large(&shown((0, Some(2_350), Some(3_525), 4_700), "output-cap", &attempts));
+        assert_eq!(
+            lines,
+            [
+                "quayside-a/dunlin-70b  ├────────────────────────────×  unreachable: why",
+                "farlight/fulmar-large                              ├──────────────│▇▇▇▇▇▇▇▇▇▇▇▇▇▇┤",
+                "                       0          1 s         2 s         3 s         4 s",
+            ]
+        );
+    }
+}

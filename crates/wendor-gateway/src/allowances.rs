@@ -135,3 +135,62 @@ impl Drop for Held {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use wendor_core::name::Name;
+    use wendor_core::quota::window::Window;
+
+    fn at(seconds: i64) -> DateTime<Utc> {
+        DateTime::from_timestamp(1_790_000_040 + seconds, 0).unwrap()
+    }
+
+    fn quota(limit: i64, at_limit: AtLimit) -> (QuotaId, Quota) {
+        let quota = Quota { measure: Measure::Tokens, window: Window::Minute, limit: Decimal::from(limit), at_limit };
+        (QuotaId::of_team(&Name::parse("timetables").unwrap(), &quota), quota)
+    }
+
+    fn held_and_used(allowances: &Allowances, (id, quota): &(QuotaId, Quota)) -> (Decimal, Decimal) {
+        let view = allowances.view(id, quota, at(1));
+        (view.reserved, view.used)
+    }
+
+    #[tokio::test]
+    async fn what_is_dropped_is_given_back_and_what_is_settled_is_counted_once() {
+        let allowances = Allowances::default();
+        let quota = quota(100, AtLimit::Refuse);
+        let first = allowances.reserve(&quota.0, &quota.1, Decimal::from(60), at(0)).await.unwrap();
+        let refused = allowances.reserve(&quota.0, &quota.1, Decimal::from(60), at(0)).await.unwrap_err();
+        assert_eq!((refused.quota.as_str(), refused.room.reserved), ("timetables/tokens/minute", Decimal::from(60)));
+        drop(first);
+        assert_eq!(held_and_used(&allowances, &quota), (Decimal::ZERO, Decimal::ZERO));
+        let second = allowances.reserve(&quota.0, &quota.1, Decimal::from(60), at(0)).await.unwrap();
+        let used = second.settle(Decimal::from(25)).unwrap();
+        assert_eq!((used.amount, used.window_start), (Decimal::from(25), at(0)));
+        assert_eq!(held_and_used(&allowances, &quota), (Decimal::ZERO, Decimal::from(25)));
+    }
+
+    #[tokio::test]
+    async fn what_the_records_have_counts_in_its_own_window_alone() {
+        let warns = quota(10, AtLimit::Warn);
+        let settled =
+            [((warns.0.clone(), at(0)), Decimal::from(9)), ((warns.0.clone(), at(-60)), Decimal::from(500))].into();
+        let allowances = Allowances::new(settled);
+        assert_eq!(held_and_used(&allowances, &warns), (Decimal::ZERO, Decimal::from(9)));
+        let over = allowances.reserve(&warns.0, &warns.1, Decimal::from(7), at(2)).await.unwrap();
+        assert_eq!(
+            held_and_used(&allowances, &warns).0,
+            Decimal::from(7),
+            "a quota that warns lets it pass, and shows it"
+        );
+        drop(over);
+        let stricter =
+            (warns.0.clone(), Quota { limit: Decimal::from(9), at_limit: AtLimit::Refuse, ..warns.1.clone() });
+        assert!(
+            allowances.reserve(&stricter.0, &stricter.1, Decimal::ONE, at(3)).await.is_err(),
+            "a changed limit keeps what is used"
+        );
+        assert!(allowances.reserve(&stricter.0, &stricter.1, Decimal::ONE, at(60)).await.is_ok());
+    }
+}

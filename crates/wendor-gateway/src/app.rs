@@ -115,3 +115,28 @@ impl Drop for BodyShare {
         self.taken.fetch_sub(self.bytes, Ordering::Relaxed);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bodies_share_a_bound_and_give_their_part_back() {
+        let bodies = Bodies::new(100);
+        let mut first = bodies.share();
+        assert!(bodies.grow(&mut first, 60) && bodies.grow(&mut first, 40));
+        let mut second = bodies.share();
+        assert!(!bodies.grow(&mut second, 1));
+        drop(second);
+        drop(first);
+        assert!(bodies.grow(&mut bodies.share(), 100));
+    }
+
+    #[test]
+    fn ids_of_one_instant_differ() {
+        let ids = Ids::of_process(7);
+        let at = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
+        let many: std::collections::BTreeSet<RequestId> = (0..1_000).map(|_| ids.next(at)).collect();
+        assert_eq!(many.len(), 1_000);
+    }
+}

@@ -92,7 +92,10 @@ impl Recent {
         let mut refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let minute = Window::Minute.around(refusal.at).start;
         let key = RefusalKey { minute, key: refusal.key.clone(), route: refusal.route.clone(), reason: refusal.reason };
-        refusals.counts.retain(|count, _| count.minute > minute - COUNTS_KEPT);
+        // Counts are in the order of their minute, so what is too old stands first.
+        while refusals.counts.first_key_value().is_some_and(|(count, _)| count.minute <= minute - COUNTS_KEPT) {
+            refusals.counts.pop_first();
+        }
         if refusals.counts.len() < COUNTS_LIMIT || refusals.counts.contains_key(&key) {
             *refusals.counts.entry(key).or_default() += 1;
         }
@@ -108,5 +111,42 @@ impl Recent {
         let refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let counts = refusals.counts.iter().rev().map(|(key, count)| (key.clone(), *count)).collect();
         (refusals.latest.iter().cloned().collect(), counts)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn refusal(number: u32, minutes: i64, key: &str) -> RefusalSeen {
+        let at = DateTime::UNIX_EPOCH + TimeDelta::minutes(minutes);
+        let request = RequestId::mint(at, 1, number);
+        RefusalSeen { at, request, key: Some(key.to_owned()), route: None, reason: "over_quota" }
+    }
+
+    #[test]
+    fn refusals_are_counted_by_the_minute_and_forgotten_after_an_hour() {
+        let recent = Recent::default();
+        for (number, minute) in [(1, 0), (2, 0), (3, 1), (4, 59)] {
+            recent.refused(refusal(number, minute, "k1"));
+        }
+        let counts = |recent: &Recent| recent.refusals().1.iter().map(|(_, count)| *count).collect::<Vec<_>>();
+        assert_eq!(counts(&recent), [1, 1, 2], "newest first");
+        recent.refused(refusal(5, 60, "k1"));
+        assert_eq!(counts(&recent), [1, 1, 1], "the first minute is an hour ago");
+        assert_eq!(recent.refusals().0.len(), 5);
+    }
+
+    #[test]
+    fn someone_who_makes_keys_up_does_not_fill_the_memory() {
+        let recent = Recent::default();
+        for number in 0..20_000 {
+            recent.refused(refusal(number, 0, &format!("k{number}")));
+        }
+        let (latest, counts) = recent.refusals();
+        assert_eq!((latest.len(), counts.len()), (REFUSALS_KEPT, COUNTS_LIMIT));
+        recent.refused(refusal(1, 0, "k5"));
+        let known = recent.refusals().1.into_iter().find(|(key, _)| key.key.as_deref() == Some("k5"));
+        assert_eq!(known.map(|(_, count)| count), Some(2), "what is counted already goes on being counted");
     }
 }

@@ -154,10 +154,11 @@ async fn stop_server(handle: &ServerHandle) {
 
 /// Every path that apps and watchers use; those of the management API stand in [`admin::routes`].
 fn data_plane_routes(config: &mut web::ServiceConfig) {
+    let wrong = || web::to(listing::wrong_method);
     config
-        .route("/v1/chat/completions", web::post().to(chat_completions))
-        .route("/v1/models", web::get().to(listing::models))
-        .route("/v1/models/{route:.*}", web::get().to(listing::model))
+        .service(web::resource("/v1/chat/completions").route(web::post().to(chat_completions)).default_service(wrong()))
+        .service(web::resource("/v1/models").route(web::get().to(listing::models)).default_service(wrong()))
+        .service(web::resource("/v1/models/{route:.*}").route(web::get().to(listing::model)).default_service(wrong()))
         .route("/livez", web::get().to(vital::livez))
         .route("/readyz", web::get().to(vital::readyz))
         .route("/metrics", web::get().to(vital::metrics))

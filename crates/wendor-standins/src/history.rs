@@ -12,7 +12,7 @@ use rand::{RngExt, SeedableRng};
 use wendor_core::catalog::file::CatalogueFile;
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
-use wendor_core::metering::entry::{Attempt, End, EntryKind, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled};
+use wendor_core::metering::entry::{Attempt, End, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled};
 use wendor_core::metering::rate::{Cost, price};
 use wendor_core::metering::spool_frame::{self, SEGMENT_MAGIC};
 use wendor_core::metering::usage::{Counted, TokenCounts};
@@ -140,16 +140,7 @@ impl Maker<'_> {
         };
         let id = RequestId::mint(at, u32::try_from(self.past.seed).unwrap_or(0), self.count);
         let entry = LedgerEntry {
-            at,
-            entry_id: id.clone(),
-            kind: EntryKind::Request,
-            request: id,
-            run: None,
-            step: None,
-            labels: BTreeMap::new(),
-            team: team_name.clone(),
             key: key.clone(),
-            route: route_name.clone(),
             offer,
             revision: 1,
             attempts: u32::try_from(attempts.len()).unwrap_or(0),
@@ -160,6 +151,7 @@ impl Maker<'_> {
             end,
             failure: attempts.last().and_then(|attempt| attempt.failure.as_ref()).map(|failure| failure.kind),
             latency,
+            ..LedgerEntry::of_request(at, id, team_name.clone(), route_name.clone())
         };
         let quotas = uses(team_name, team, &entry);
         Ok(Settled { entry, detail: RequestDetail { plan, attempts, rate, ..RequestDetail::default() }, quotas })

@@ -168,6 +168,35 @@ pub struct LedgerEntry {
     pub latency: Latency,
 }
 
+impl LedgerEntry {
+    /// The entry of a request that arrived and for which nothing has happened yet: whoever settles it fills in what did.
+    #[must_use]
+    pub fn of_request(at: DateTime<Utc>, id: RequestId, team: Name, route: Name) -> Self {
+        Self {
+            at,
+            entry_id: id.clone(),
+            kind: EntryKind::Request,
+            request: id,
+            run: None,
+            step: None,
+            labels: BTreeMap::new(),
+            team,
+            key: String::new(),
+            route,
+            offer: None,
+            revision: 0,
+            attempts: 0,
+            streamed: false,
+            tokens: TokenCounts::default(),
+            counted: Counted::Reported,
+            cost: None,
+            end: End::NotAnswered,
+            failure: None,
+            latency: Latency::default(),
+        }
+    }
+}
+
 /// One try of one request at one offer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Attempt {

@@ -114,3 +114,54 @@ pub fn rows_of<'a>(entries: impl IntoIterator<Item = &'a LedgerEntry>) -> BTreeM
     }
     rows
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::metering::entry::Latency;
+    use crate::metering::rate::Cost;
+    use crate::name::Name;
+    use crate::request_id::RequestId;
+    use chrono::TimeDelta;
+    use proptest::prelude::*;
+    use rust_decimal::Decimal;
+
+    fn entry(number: u32, (minute, output, cost, end): (i64, u64, Option<i64>, usize)) -> LedgerEntry {
+        let at = DateTime::UNIX_EPOCH + TimeDelta::minutes(minute);
+        let team = Name::parse(if number.is_multiple_of(3) { "timetables" } else { "freight-desk" }).unwrap();
+        LedgerEntry {
+            tokens: TokenCounts { output, ..TokenCounts::default() },
+            cost: cost.map(|cost| Cost { output: Money::new(Decimal::new(cost, 12)), ..Cost::default() }),
+            end: End::ALL[end],
+            latency: Latency {
+                first_token_ms: (end < 3).then_some(output),
+                whole_ms: output * 2,
+                ..Latency::default()
+            },
+            ..LedgerEntry::of_request(at, RequestId::mint(at, 1, number), team, Name::parse("manifests").unwrap())
+        }
+    }
+
+    proptest! {
+        /// However entries are batched, the rows are the same: nothing is lost or counted twice.
+        #[test]
+        fn batches_do_not_matter(
+            values in prop::collection::vec((0i64..180, 0u64..9_000, prop::option::of(0i64..9_000_000_000), 0usize..6), 0..60),
+            cut in 0usize..60,
+        ) {
+            let entries: Vec<LedgerEntry> = (0u32..).zip(values).map(|(number, value)| entry(number, value)).collect();
+            let whole = rows_of(&entries);
+            let (first, second) = entries.split_at(cut.min(entries.len()));
+            let mut merged = rows_of(second);
+            for (key, row) in rows_of(first) {
+                merged.entry(key).or_default().merge(&row);
+            }
+            prop_assert_eq!(&merged, &whole);
+            let requests: u64 = whole.values().map(|row| row.requests).sum();
+            prop_assert_eq!(requests, entries.len() as u64);
+            let cost: Money = whole.values().map(|row| row.cost).sum();
+            prop_assert_eq!(cost, entries.iter().filter_map(|entry| entry.cost).map(Cost::total).sum::<Money>());
+            prop_assert!(whole.keys().all(|key| key.hour.timestamp() % 3_600 == 0));
+        }
+    }
+}

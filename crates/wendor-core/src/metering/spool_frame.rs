@@ -73,8 +73,7 @@ pub fn read(bytes: &[u8]) -> Frame {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::metering::entry::{End, EntryKind, Latency, LedgerEntry, RequestDetail};
-    use crate::metering::usage::{Counted, TokenCounts};
+    use crate::metering::entry::{LedgerEntry, RequestDetail};
     use crate::name::Name;
     use crate::request_id::RequestId;
     use chrono::DateTime;
@@ -82,28 +81,9 @@ mod tests {
     fn settled() -> Settled {
         let at = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
         let id = RequestId::mint(at, 1, 1);
-        let entry = LedgerEntry {
-            at,
-            entry_id: id.clone(),
-            kind: EntryKind::Request,
-            request: id,
-            run: None,
-            step: None,
-            labels: [("feature".to_owned(), "search".to_owned())].into(),
-            team: Name::parse("timetables").unwrap(),
-            key: "k1".into(),
-            route: Name::parse("night-sailings").unwrap(),
-            offer: None,
-            revision: 1,
-            attempts: 0,
-            streamed: true,
-            tokens: TokenCounts::default(),
-            counted: Counted::Reported,
-            cost: None,
-            end: End::NotAnswered,
-            failure: None,
-            latency: Latency::default(),
-        };
+        let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
+        let labels = [("feature".to_owned(), "search".to_owned())].into();
+        let entry = LedgerEntry { labels, ..LedgerEntry::of_request(at, id, team, route) };
         Settled { entry, detail: RequestDetail::default(), quotas: vec![] }
     }
 

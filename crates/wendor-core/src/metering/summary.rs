@@ -77,3 +77,72 @@ fn ordinal(number: u32) -> String {
         other => format!("{other}th"),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::metering::entry::Latency;
+    use crate::metering::usage::TokenCounts;
+    use crate::name::{Name, OfferName};
+    use crate::request_id::RequestId;
+    use crate::routing::failure::FailureKind;
+    use rstest::rstest;
+
+    fn entry() -> LedgerEntry {
+        let at = "2026-11-25T08:10:40Z".parse().unwrap();
+        let (team, route) = (Name::parse("freight-desk").unwrap(), Name::parse("manifests").unwrap());
+        LedgerEntry {
+            key: "k7".into(),
+            offer: OfferName::parse("farlight/fulmar-large").ok(),
+            attempts: 3,
+            end: End::Proper,
+            tokens: TokenCounts { output: 1_024, ..TokenCounts::default() },
+            latency: Latency { first_token_ms: Some(1_000), whole_ms: 4_712, ..Latency::default() },
+            ..LedgerEntry::of_request(at, RequestId::mint(at, 1, 1), team, route)
+        }
+    }
+
+    fn waiting() -> LedgerEntry {
+        LedgerEntry { latency: Latency { whole_ms: 12_345, ..Latency::default() }, ..entry() }
+    }
+
+    #[rstest]
+    #[case::proper(entry(), "Answered by farlight/fulmar-large in 4.71 s, the third offer tried.")]
+    #[case::first_try(LedgerEntry { attempts: 1, ..entry() }, "Answered by farlight/fulmar-large in 4.71 s.")]
+    #[case::cap(LedgerEntry { end: End::OutputCap, ..entry() }, "It stopped at the output cap, after 1,024 tokens.")]
+    #[case::left_midway(LedgerEntry { end: End::Cancelled, ..entry() }, "The app went away after 4.71 s, while farlight/fulmar-large was answering, the third offer tried.")]
+    #[case::left_waiting(LedgerEntry { end: End::Cancelled, attempts: 1, ..waiting() }, "The app went away after 12.3 s, while it waited for farlight/fulmar-large.")]
+    #[case::left_before(LedgerEntry { end: End::Cancelled, attempts: 0, offer: None, ..waiting() }, "The app went away after 12.3 s, before an offer was asked.")]
+    #[case::cut(LedgerEntry { end: End::CutOff, failure: Some(FailureKind::TimedOut), ..entry() }, "farlight/fulmar-large began to answer and broke off after 4.71 s (timed-out), the third offer tried.")]
+    #[case::rejected(LedgerEntry { end: End::Rejected, attempts: 2, ..entry() }, "rejected the request itself after 4.71 s, the second offer tried.")]
+    #[case::all_failed(LedgerEntry { end: End::NotAnswered, ..entry() }, "All 3 offers tried failed, farlight/fulmar-large last; given up after 4.71 s.")]
+    #[case::nobody_to_ask(LedgerEntry { end: End::NotAnswered, attempts: 0, ..entry() }, "No offer could be asked")]
+    fn what_happened_in_words(#[case] entry: LedgerEntry, #[case] words: &str) {
+        let told = of(&entry, Some("manifest-reader"));
+        assert!(
+            told.starts_with("freight-desk asked manifests at 08:10:40 on 25 November, with the key manifest-reader."),
+            "{told}"
+        );
+        assert!(told.contains(words), "{told}");
+        assert!(of(&entry, None).contains("with key k7."));
+    }
+
+    #[rstest]
+    #[case(0, "0.00 s")]
+    #[case(310, "0.31 s")]
+    #[case(9_994, "9.99 s")]
+    #[case(9_995, "9.9 s")]
+    #[case(61_000, "61.0 s")]
+    fn times(#[case] millis: u64, #[case] text: &str) {
+        assert_eq!(seconds(millis), text);
+    }
+
+    #[rstest]
+    #[case(0, "0")]
+    #[case(999, "999")]
+    #[case(1_000, "1,000")]
+    #[case(1_234_567, "1,234,567")]
+    fn counts(#[case] count: u64, #[case] text: &str) {
+        assert_eq!(grouped(count), text);
+    }
+}

@@ -237,4 +237,38 @@ mod tests {
         let firsts = (0..4_000).filter(|seed| make(&route, |_| view(), *seed).offers[0].offer == offer("a/m")).count();
         assert!((2_850..3_150).contains(&firsts), "{firsts} of 4000 for three quarters");
     }
+
+    proptest::proptest! {
+        /// Whatever is known of them, every offer stands in the plan once for each of its mentions, stages in order, and no
+        /// offer is tried twice.
+        #[test]
+        fn every_offer_has_its_place_and_its_reason(
+            stages in proptest::collection::vec(proptest::collection::vec(0u8..5, 1..4), 1..4),
+            full in proptest::collection::vec(proptest::prelude::any::<bool>(), 5),
+            failing in proptest::collection::vec(proptest::prelude::any::<bool>(), 5),
+            seed: u64,
+        ) {
+            let name = |number: u8| format!("u{number}/m");
+            let picks = [Pick::Share, Pick::Room, Pick::Speed, Pick::Cost];
+            let stages: Vec<Stage> = stages.iter().zip(picks.iter().cycle()).map(|(offers, pick)| {
+                let names: Vec<String> = offers.iter().map(|number| name(*number)).collect();
+                stage(*pick, &names.iter().map(|name| (name.as_str(), 1)).collect::<Vec<_>>())
+            }).collect();
+            let mentions: usize = stages.iter().map(|stage| stage.offers.len()).sum();
+            let route = Route { stages };
+            let known = |offer: &OfferName| {
+                let number = usize::from(offer.upstream().as_str().as_bytes()[1] - b'0');
+                let health = if failing[number] { HealthState::Failing } else { HealthState::Well };
+                OfferView { health, streams_open: if full[number] { 8 } else { 3 }, ..view() }
+            };
+            let plan = make(&route, known, seed);
+            proptest::prop_assert_eq!(plan.offers.len(), mentions);
+            proptest::prop_assert!(plan.offers.is_sorted_by_key(|planned| planned.stage));
+            proptest::prop_assert!(plan.offers.iter().all(|planned| !planned.reason.is_empty()));
+            let taken: Vec<&OfferName> = plan.taken().map(|planned| &planned.offer).collect();
+            let distinct: std::collections::BTreeSet<&&OfferName> = taken.iter().collect();
+            proptest::prop_assert_eq!(distinct.len(), taken.len());
+            proptest::prop_assert_eq!(&make(&route, known, seed), &plan, "the same seed gives the same plan");
+        }
+    }
 }

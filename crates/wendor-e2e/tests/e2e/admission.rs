@@ -112,3 +112,16 @@ async fn an_unknown_path_gets_the_nearest(#[case] path: &str, #[case] told: &str
     let error: Value = answer.json().await.unwrap();
     assert!(error["error"]["message"].as_str().unwrap().contains(told), "{error}");
 }
+
+#[tokio::test]
+async fn a_wrong_method_and_an_unknown_call_are_told_in_the_form_of_their_plane() {
+    let ferry = Ferry::begin().await;
+    let get = ferry.http.get(format!("{}/v1/chat/completions", ferry.service.url)).send().await.unwrap();
+    assert_eq!(get.status(), 405);
+    let error: Value = get.json().await.unwrap();
+    assert_eq!(error["error"]["message"], "/v1/chat/completions is asked with POST.");
+    let unknown = ferry.http.get(ferry.manage("/harbours")).bearer_auth(&ferry.owner).send().await.unwrap();
+    assert_eq!((unknown.status().as_u16(), header(&unknown, "content-type")), (404, "application/problem+json".into()));
+    let problem: Value = unknown.json().await.unwrap();
+    assert!(problem["detail"].as_str().unwrap().contains("GET /manage/v1/harbours"), "{problem}");
+}

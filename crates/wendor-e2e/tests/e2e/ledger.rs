@@ -8,9 +8,10 @@ use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::StreamExt;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
-use wendor_core::metering::entry::{End, EntryKind, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled};
+use wendor_core::metering::entry::{End, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled};
 use wendor_core::metering::rate::Cost;
-use wendor_core::metering::usage::{Counted, TokenCounts};
+use wendor_core::metering::rollup::RollUp;
+use wendor_core::metering::usage::TokenCounts;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::QuotaId;
 use wendor_core::request_id::RequestId;
@@ -20,6 +21,8 @@ use wendor_e2e::waiting::until;
 use wendor_standins::fault::Fault;
 use wendor_standins::server::{Outcome, Profile, Served};
 use wendor_store::Store;
+use wendor_store::requests::RequestFilter;
+use wendor_store::usage::{Dimension, UsageQuery};
 
 /// A request cancelled by the app: its id, and when the app closed.
 type Closed = (String, SystemTime);
@@ -226,27 +229,14 @@ fn settled(number: u32, at: DateTime<Utc>) -> Settled {
     let id = RequestId::mint(at, 1, number);
     let cost =
         Cost { output: "0.000015".parse().map(wendor_core::metering::money::Money::new).unwrap(), ..Cost::default() };
+    let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
     let entry = LedgerEntry {
-        at,
-        entry_id: id.clone(),
-        kind: EntryKind::Request,
-        request: id,
-        run: None,
-        step: None,
-        labels: BTreeMap::new(),
-        team: Name::parse("timetables").unwrap(),
-        key: "k1".into(),
-        route: Name::parse("night-sailings").unwrap(),
         offer: OfferName::parse("quarry/fulmar-large").ok(),
-        revision: 1,
-        attempts: 1,
-        streamed: true,
         tokens: TokenCounts { input: 5, output: 1, ..TokenCounts::default() },
-        counted: Counted::Reported,
         cost: Some(cost),
         end: End::Proper,
-        failure: None,
         latency: Latency { first_token_ms: Some(20), whole_ms: 30, ..Latency::default() },
+        ..LedgerEntry::of_request(at, id, team, route)
     };
     let quota = QuotaId::from_store("timetables/requests/day".into());
     let quotas = vec![QuotaUse { quota, window_start: DateTime::UNIX_EPOCH, amount: Decimal::ONE }];
@@ -303,4 +293,42 @@ async fn lists_are_paged_without_gaps_or_repeats() {
         .map(|request| request["id"].as_str().unwrap().to_owned())
         .collect();
     assert_eq!((seen.len(), seen), (7, all));
+}
+
+/// Figures of any range, however it cuts hours, equal the sum of the lines in it; a seed picks entries and ranges.
+#[tokio::test]
+async fn any_range_of_usage_equals_its_lines() {
+    use rand::rngs::SmallRng;
+    use rand::{RngExt, SeedableRng};
+    let database = Database::fresh().await;
+    let store = Store::new(&database.url).unwrap();
+    store.migrate().await.unwrap();
+    let mut random = SmallRng::seed_from_u64(11);
+    let begin: DateTime<Utc> = "2026-10-31T20:00:00Z".parse().unwrap();
+    let instant = |random: &mut SmallRng| begin + TimeDelta::milliseconds(random.random_range(0..8 * 3_600_000));
+    let mut entries: Vec<Settled> = (0..300).map(|number| settled(number, instant(&mut random))).collect();
+    for settled in &mut entries {
+        settled.entry.tokens.input = random.random_range(0..5_000);
+        settled.entry.key = format!("k{}", random.random_range(0..3));
+        settled.entry.latency.whole_ms = random.random_range(0..60_000);
+    }
+    for batch in entries.chunks(70) {
+        store.drain(batch).await.unwrap();
+    }
+    for _ in 0..40 {
+        let (mut from, mut to) = (instant(&mut random), instant(&mut random));
+        if random.random_bool(0.3) {
+            from = wendor_core::quota::window::Window::Hour.around(from).start;
+        }
+        if from > to {
+            std::mem::swap(&mut from, &mut to);
+        }
+        let query = UsageQuery { from, to, by: Dimension::Key, filter: RequestFilter::default() };
+        let found = store.usage(&query).await.unwrap();
+        let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
+        for settled in entries.iter().filter(|settled| (from..to).contains(&settled.entry.at)) {
+            expected.entry(settled.entry.key.clone()).or_default().add(&settled.entry);
+        }
+        assert_eq!(found, expected, "{from} to {to}");
+    }
 }

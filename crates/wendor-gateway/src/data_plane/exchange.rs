@@ -5,6 +5,7 @@
 //! reply is read to its end and checked. Dropped midway it closes the upstream's connection.
 
 use std::error::Error;
+use std::io::ErrorKind;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
@@ -138,11 +139,19 @@ fn request_of(one: &Try<'_>) -> Result<Request<Full<Bytes>>, Failure> {
         match &one.upstream.auth {
             Auth::Bearer => request = request.header(header::AUTHORIZATION, format!("Bearer {}", credential.expose())),
             Auth::Header(name) => request = request.header(name, credential.expose()),
-            Auth::Query(name) => address = format!("{address}?{name}={}", credential.expose()),
+            Auth::Query(name) => address = format!("{address}?{}={}", escaped(name), escaped(credential.expose())),
         }
     }
     let invalid = |_| Failure::new(FailureKind::Misconfigured, "its address or headers make no valid request");
     request.uri(address).body(Full::new(one.body.clone())).map_err(invalid)
+}
+
+/// `text` as a part of a query: all but the unreserved characters of RFC 3986 as `%XX`.
+fn escaped(text: &str) -> String {
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
+    text.bytes()
+        .map(|byte| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
+        .collect()
 }
 
 fn accept(delivery: Delivery) -> &'static str {
@@ -169,13 +178,15 @@ fn failure_of(error: &hyper_util::client::legacy::Error, one: &Try<'_>) -> Failu
         return Failure::new(FailureKind::CutOff, "the connection broke before an answer");
     }
     let detail = match io_kind {
-        Some(std::io::ErrorKind::ConnectionRefused) => format!("connection refused on {address}"),
-        Some(std::io::ErrorKind::TimedOut) => {
+        Some(ErrorKind::ConnectionRefused) => format!("connection refused on {address}"),
+        Some(ErrorKind::TimedOut) => {
             format!("no connection to {address} within {}", humantime::format_duration(one.deadlines.connect))
         }
-        Some(std::io::ErrorKind::InvalidData) => format!("TLS with {address} failed"),
-        Some(kind) => format!("no connection to {address}: {kind}"),
-        None => format!("no connection to {address}"),
+        Some(ErrorKind::InvalidData) => format!("TLS with {address} failed"),
+        Some(kind @ (ErrorKind::HostUnreachable | ErrorKind::NetworkUnreachable | ErrorKind::ConnectionReset)) => {
+            format!("no connection to {address}: {kind}")
+        }
+        Some(_) | None => format!("no connection to {address}: its name may not resolve"),
     };
     Failure::new(FailureKind::Unreachable, detail)
 }

@@ -1,6 +1,6 @@
 //! `GET /v1/models` and `GET /v1/models/{route}`: the routes that a key may use. And what is told at a path where nothing is.
 
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
 use serde::Serialize;
 use wendor_core::name::nearest;
 use wendor_core::wire::chat_completions::models::{Model, ModelList};
@@ -8,6 +8,7 @@ use wendor_core::wire::chat_completions::models::{Model, ModelList};
 use super::Call;
 use super::admit::{key_of, no_such_route, routes_of};
 use super::refusal::{Refusal, identify};
+use crate::admin::problem::Problem;
 use crate::app::App;
 
 /// Every path of the data plane, for whoever took a wrong one.
@@ -38,8 +39,19 @@ pub async fn model(request: HttpRequest, wanted: web::Path<String>, app: web::Da
     shown.unwrap_or_else(|refusal| refusal.answer(&app, &call))
 }
 
+/// A path that is asked with the wrong method.
+pub async fn wrong_method(request: HttpRequest, app: web::Data<App>) -> HttpResponse {
+    let right = if request.path() == PATHS[0] { "POST" } else { "GET" };
+    Refusal::WrongMethod(request.path().to_owned(), right).answer(&app, &Call::begin(&app))
+}
+
 /// Any path where nothing is.
 pub async fn nothing_here(request: HttpRequest, app: web::Data<App>) -> HttpResponse {
+    if request.path().starts_with("/manage/") {
+        let name = format!("{} {}", request.method(), request.path());
+        return Problem::NoSuch { what: "call", name, nearest: Some("GET /manage/v1/openapi.json".to_owned()) }
+            .error_response();
+    }
     let call = Call::begin(&app);
     // A path may be as long as a request's head, and may hold a key in its query, which is not shown.
     let path: String = request.path().chars().take(120).collect();

@@ -56,6 +56,8 @@ pub enum Refusal {
     NoSuchRoute(Box<UnknownRoute>),
     /// There is nothing at this path; the nearest that is.
     NoSuchPath(String, Option<&'static str>),
+    /// The path is there, but not for this method.
+    WrongMethod(String, &'static str),
     /// A quota has no room.
     OverQuota(Box<QuotaFull>),
     /// There is no room for its entry.
@@ -155,6 +157,7 @@ impl Refusal {
             Self::BadRequest(bad) => Told { param: bad.param, ..told(400, INVALID, bad.code) },
             Self::NoSuchRoute(_) => Told { param: Some("model"), ..told(404, INVALID, "route_not_found") },
             Self::NoSuchPath(..) => told(404, INVALID, "path_not_found"),
+            Self::WrongMethod(..) => told(405, INVALID, "wrong_method"),
             Self::OverQuota(full) => {
                 let wait = (full.over.room.resets_at - full.now).num_milliseconds();
                 Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", "over_quota") }
@@ -201,6 +204,7 @@ impl Refusal {
                 let remedy = nearest.map_or_else(String::new, |path| format!(" Nearest: {path}."));
                 format!("There is nothing at {path}.{remedy}")
             }
+            Self::WrongMethod(path, right) => format!("{path} is asked with {right}."),
             Self::OverQuota(full) => over_quota(full),
             Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Come back in a moment."),
             Self::AllFailed(given_up) => all_failed(&given_up.attempts, &given_up.left_out),
@@ -376,5 +380,52 @@ mod tests {
     #[case::as_usual(Retry::AsUsual, ["", "", ""])]
     fn when_to_come_back(#[case] retry: Retry, #[case] headers: [&str; 3]) {
         assert_eq!(retry_headers(retry).map(Option::unwrap_or_default), headers);
+    }
+
+    fn full(measure: Measure, window: Window, numbers: [i64; 4], wait: TimeDelta) -> Refusal {
+        let [limit, used, reserved, wanted] = numbers.map(rust_decimal::Decimal::from);
+        let now = DateTime::from_timestamp(1_790_000_040, 0).unwrap();
+        let limit_of = Quota { measure, window, limit, at_limit: wendor_core::quota::AtLimit::Refuse };
+        let quota =
+            wendor_core::quota::QuotaId::of_team(&wendor_core::name::Name::parse("timetables").unwrap(), &limit_of);
+        let room = wendor_core::quota::allowance::NoRoom { limit, used, reserved, wanted, resets_at: now + wait };
+        let over = OverQuota { quota, limit: limit_of, room };
+        Refusal::OverQuota(Box::new(QuotaFull { team: "timetables".into(), over, now, caller: Caller::default() }))
+    }
+
+    fn route(nearest: Option<&str>, known: &[&str]) -> Refusal {
+        let known = known.iter().map(ToString::to_string).collect();
+        Refusal::NoSuchRoute(Box::new(UnknownRoute {
+            wanted: "manifest".into(),
+            nearest: nearest.map(str::to_owned),
+            known,
+        }))
+    }
+
+    #[rstest]
+    #[case::quota(
+        full(Measure::Requests, Window::Minute, [20, 18, 2, 1], TimeDelta::seconds(14)), 429,
+        "Quota timetables/requests/minute has no room: timetables has used 18 of 20 requests this minute, 2 more are held by requests under way. There is room again at 14:14:14 UTC on 21 September, in 14 s."
+    )]
+    #[case::never_fits(
+        full(Measure::Tokens, Window::Day, [1_000, 0, 0, 5_000], TimeDelta::hours(3)), 429,
+        "Quota timetables/tokens/day has no room: timetables has used 0 of 1000 tokens today (UTC). This request alone may need 5000: ask for fewer with `max_tokens`. There is room again at 17:14:00 UTC on 21 September, in 3 h."
+    )]
+    #[case::no_such_route(route(Some("manifests"), &["deck-plans", "manifests"]), 404, "No route is called manifest. Nearest: manifests. This key may use deck-plans, manifests.")]
+    #[case::no_route_at_all(route(None, &[]), 404, "No route is called manifest. This key may use no route yet.")]
+    #[case::mistyped(
+        Refusal::NotAKey(BadKey::Mistyped),
+        401,
+        "This key is mistyped or cut: its last part does not fit the rest; copy it again in full."
+    )]
+    #[case::revoked(Refusal::RevokedKey("3f9k2mq7".into(), DateTime::UNIX_EPOCH), 401, "Key 3f9k2mq7 was revoked on 1 January 1970 at 00:00 UTC. Ask your team's lead for another.")]
+    #[case::no_path(Refusal::NoSuchPath("/v1/chat".into(), Some("/v1/chat/completions")), 404, "There is nothing at /v1/chat. Nearest: /v1/chat/completions.")]
+    #[case::full_disk(
+        Refusal::NoSpool(NoSlot::NotWritable),
+        503,
+        "Wendor cannot record this request: the disk of the spool takes nothing at the moment. Come back in a moment."
+    )]
+    fn what_an_app_is_told(#[case] refusal: Refusal, #[case] status: u16, #[case] message: &str) {
+        assert_eq!((refusal.told().status, refusal.message().as_str()), (status, message));
     }
 }

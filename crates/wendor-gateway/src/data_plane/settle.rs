@@ -6,7 +6,7 @@
 
 use std::sync::Arc;
 
-use wendor_core::metering::entry::{Attempt, End, EntryKind, Latency, LedgerEntry, QuotaUse, Settled};
+use wendor_core::metering::entry::{Attempt, End, Latency, LedgerEntry, QuotaUse, Settled};
 use wendor_core::metering::estimate::tokens_of_bytes;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::{Cost, price};
@@ -152,16 +152,10 @@ impl Ticket {
     ) -> LedgerEntry {
         let marks = std::mem::take(&mut self.admission.marks);
         LedgerEntry {
-            at: self.arrived_at(),
-            entry_id: self.id().clone(),
-            kind: EntryKind::Request,
-            request: self.id().clone(),
             run: marks.run,
             step: marks.step,
             labels: marks.labels,
-            team: self.admission.key.team.clone(),
             key: self.admission.key.id.clone(),
-            route: self.route().clone(),
             offer,
             revision: self.snapshot().revision,
             attempts: u32::try_from(self.detail.attempts.len()).unwrap_or(u32::MAX),
@@ -172,6 +166,12 @@ impl Ticket {
             end: outcome.end,
             failure: outcome.last_failure,
             latency,
+            ..LedgerEntry::of_request(
+                self.arrived_at(),
+                self.id().clone(),
+                self.admission.key.team.clone(),
+                self.route().clone(),
+            )
         }
     }
 

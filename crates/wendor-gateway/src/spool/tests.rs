@@ -1,10 +1,8 @@
-use std::collections::BTreeMap;
 use std::io::Write;
 
 use chrono::{DateTime, Utc};
 use rstest::rstest;
-use wendor_core::metering::entry::{End, EntryKind, Latency, LedgerEntry, RequestDetail};
-use wendor_core::metering::usage::{Counted, TokenCounts};
+use wendor_core::metering::entry::{LedgerEntry, RequestDetail};
 use wendor_core::name::Name;
 use wendor_core::request_id::RequestId;
 
@@ -13,28 +11,8 @@ use super::*;
 fn settled(number: u32) -> Arc<Settled> {
     let at: DateTime<Utc> = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
     let id = RequestId::mint(at, 1, number);
-    let entry = LedgerEntry {
-        at,
-        entry_id: id.clone(),
-        kind: EntryKind::Request,
-        request: id,
-        run: None,
-        step: None,
-        labels: BTreeMap::new(),
-        team: Name::parse("timetables").unwrap(),
-        key: "k1".into(),
-        route: Name::parse("night-sailings").unwrap(),
-        offer: None,
-        revision: 1,
-        attempts: 0,
-        streamed: false,
-        tokens: TokenCounts::default(),
-        counted: Counted::Reported,
-        cost: None,
-        end: End::Proper,
-        failure: None,
-        latency: Latency::default(),
-    };
+    let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
+    let entry = LedgerEntry::of_request(at, id, team, route);
     Arc::new(Settled { entry, detail: RequestDetail::default(), quotas: vec![] })
 }
 
