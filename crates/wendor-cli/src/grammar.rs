@@ -8,12 +8,12 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
 
-const AFTER_HELP: &str = "\
-Where it finds the service: WENDOR_URL (http://127.0.0.1:7420 when unset), WENDOR_TOKEN (a person's token), WENDOR_KEY (an
-app's key, for `ask`), or what `wendor sign-in` has kept.
-
-Exit status: 0 done; 1 a fault of Wendor's own; 2 the command was not understood; 3 not signed in, or not allowed; 4 no such
-thing; 5 over a quota; 6 the upstreams failed; 7 Wendor cannot be reached.";
+const AFTER_HELP: &str = concat!(
+    "Where it finds the service: WENDOR_URL (http://127.0.0.1:7420 when unset), WENDOR_TOKEN (a person's token), ",
+    "WENDOR_KEY (an app's key, for `ask`), or what `wendor sign-in` has kept.\n\n",
+    "Exit status: 0 done; 1 a fault of Wendor's own; 2 the command was not understood; 3 not signed in, or not allowed; ",
+    "4 no such thing; 5 over a quota; 6 the upstreams failed; 7 Wendor cannot be reached."
+);
 
 /// A shared gateway to language models: routes, keys, quotas, and what each team used.
 #[derive(Debug, Parser)]

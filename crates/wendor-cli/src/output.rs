@@ -17,18 +17,21 @@ pub enum Reader {
 }
 
 /// A column of a table.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub enum Column {
     /// Text, at the left.
     Text(&'static str),
     /// Numbers, at the right.
     Number(&'static str),
+    /// Amounts in the currency of that code, at the right.
+    Money(&'static str, String),
 }
 
 impl Column {
-    fn name(self) -> &'static str {
+    fn head(&self) -> String {
         match self {
-            Self::Text(name) | Self::Number(name) => name,
+            Self::Text(name) | Self::Number(name) => (*name).to_owned(),
+            Self::Money(name, currency) => format!("{name} {currency}"),
         }
     }
 }
@@ -74,7 +77,7 @@ pub fn table(columns: &[Column], rows: Vec<Vec<String>>, empty: &str) -> Result<
     }
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-    let head: Vec<String> = columns.iter().map(|column| column.name().to_owned()).collect();
+    let head: Vec<String> = columns.iter().map(Column::head).collect();
     table.set_header(Row::from(head));
     for row in rows {
         table.add_row(row.into_iter().map(Cell::new).collect::<Vec<_>>());
@@ -82,7 +85,7 @@ pub fn table(columns: &[Column], rows: Vec<Vec<String>>, empty: &str) -> Result<
     for (index, column) in columns.iter().enumerate() {
         let Some(drawn) = table.column_mut(index) else { continue };
         drawn.set_padding((0, 3));
-        if let Column::Number(_) = column {
+        if let Column::Number(_) | Column::Money(..) = column {
             drawn.set_cell_alignment(CellAlignment::Right);
         }
     }

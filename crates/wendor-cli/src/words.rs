@@ -35,13 +35,33 @@ pub fn wait(millis: Option<u64>) -> String {
     millis.map_or_else(|| "-".to_owned(), seconds)
 }
 
-/// Tokens: exact up to 99,999, then in millions.
+/// Counts of one column: exact, or all in millions when one reaches a million.
 #[must_use]
-pub fn tokens(count: u64) -> String {
-    match count {
-        0..=99_999 => grouped(count),
-        _ => format!("{}.{} M", grouped((count + 50_000) / 1_000_000), (count + 50_000) % 1_000_000 / 100_000),
+pub fn counts(column: &[u64]) -> Vec<String> {
+    let in_millions = |count: &u64| {
+        let hundredths = (count + 5_000) / 10_000;
+        format!("{}.{:02} M", grouped(hundredths / 100), hundredths % 100)
+    };
+    match column.iter().any(|count| *count >= 1_000_000) {
+        true => column.iter().map(in_millions).collect(),
+        false => column.iter().copied().map(grouped).collect(),
     }
+}
+
+/// Names one after the other, on as many lines as it takes to stay within `width`.
+#[must_use]
+pub fn wrapped(names: &[String], width: usize) -> String {
+    let mut lines: Vec<String> = Vec::new();
+    for (index, name) in names.iter().enumerate() {
+        let comma = if index + 1 < names.len() { "," } else { "" };
+        match lines.last_mut() {
+            Some(line) if line.chars().count() + name.chars().count() + 2 <= width => {
+                line.push_str(&format!(" {name}{comma}"))
+            }
+            Some(_) | None => lines.push(format!("{name}{comma}")),
+        }
+    }
+    lines.join("\n")
 }
 
 /// How a figure differs from the one before, in whole per cent.
@@ -93,12 +113,18 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    #[rstest]
-    #[case::exact(99_999, "99,999")]
-    #[case::millions(41_249_999, "41.2 M")]
-    #[case::rounded_up(999_960, "1.0 M")]
-    fn tokens_as_people_read_them(#[case] count: u64, #[case] text: &str) {
-        assert_eq!(tokens(count), text);
+    #[test]
+    fn a_column_of_counts_has_one_unit() {
+        assert_eq!(counts(&[50_970, 999_999]), ["50,970", "999,999"]);
+        assert_eq!(counts(&[50_970, 41_249_999, 4_999]), ["0.05 M", "41.25 M", "0.00 M"]);
+    }
+
+    #[test]
+    fn names_stay_within_their_width() {
+        let names: Vec<String> = ["data-lab", "harbour-ops", "timetables"].map(str::to_owned).into();
+        assert_eq!(wrapped(&names, 22), "data-lab, harbour-ops,\ntimetables");
+        assert_eq!(wrapped(&names, 3), "data-lab,\nharbour-ops,\ntimetables");
+        assert_eq!(wrapped(&[], 3), "");
     }
 
     #[rstest]

@@ -73,7 +73,7 @@ struct Asked {
     streamed: bool,
     with_usage: bool,
     input_tokens: u64,
-    output_tokens: usize,
+    pieces: Vec<String>,
     at_cap: bool,
     seed: u64,
 }
@@ -94,19 +94,24 @@ impl Asked {
         let wished = SmallRng::seed_from_u64(seed).random_range(from..=to.max(from));
         let limit = ["max_completion_tokens", "max_tokens"].iter().find_map(|name| body.get(name)?.as_u64());
         let limit = limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX);
+        let pieces = text::pieces(seed, wished);
         Some(Self {
             model: body.get("model")?.as_str()?.to_owned(),
             streamed: body.get("stream").and_then(Value::as_bool).unwrap_or(false),
             with_usage: body.pointer("/stream_options/include_usage").and_then(Value::as_bool).unwrap_or(false),
             input_tokens,
-            output_tokens: wished.min(limit),
-            at_cap: limit < wished,
+            at_cap: limit < pieces.len(),
+            pieces: pieces.into_iter().take(limit).collect(),
             seed,
         })
     }
 
+    fn output_tokens(&self) -> u64 {
+        u64::try_from(self.pieces.len()).unwrap_or(0)
+    }
+
     fn usage(&self) -> Value {
-        let output = u64::try_from(self.output_tokens).unwrap_or(0);
+        let output = self.output_tokens();
         json!({ "prompt_tokens": self.input_tokens, "completion_tokens": output, "total_tokens": self.input_tokens + output })
     }
 
@@ -164,7 +169,7 @@ pub(crate) async fn complete(
     }
     let typing = match shared.profile.tokens_per_second {
         0 => Duration::ZERO,
-        rate => Duration::from_secs(1) * u32::try_from(asked.output_tokens).unwrap_or(0) / rate,
+        rate => Duration::from_secs(1) * u32::try_from(asked.pieces.len()).unwrap_or(0) / rate,
     };
     if wait + typing > Duration::ZERO {
         tokio::time::sleep(wait + typing).await;
@@ -173,7 +178,7 @@ pub(crate) async fn complete(
 }
 
 fn whole(asked: &Asked, mut account: Account, fault: &Fault) -> Result<Response<AnswerBody>, std::io::Error> {
-    let content = text::pieces(asked.seed, asked.output_tokens).concat();
+    let content = asked.pieces.concat();
     let body = json!({
         "id": format!("chat-{:016x}", asked.seed), "object": "chat.completion", "created": CREATED, "model": asked.model,
         "choices": [{ "index": 0, "message": { "role": "assistant", "content": content, "refusal": null },
@@ -192,7 +197,7 @@ fn whole(asked: &Asked, mut account: Account, fault: &Fault) -> Result<Response<
         }
         Fault::None | Fault::Refuse | Fault::Status { .. } | Fault::StallBeforeFirst | Fault::Garbage => {
             if let Some(served) = &mut account.served {
-                served.output_tokens = u64::try_from(asked.output_tokens).unwrap_or(0);
+                served.output_tokens = asked.output_tokens();
             }
             AnswerBody::Accounted(Some(body), account)
         }
@@ -238,7 +243,6 @@ pub(crate) fn models(profile: &Profile) -> Response<AnswerBody> {
 pub struct TokenStream {
     asked: Asked,
     account: Account,
-    pieces: Vec<String>,
     /// Frames made so far: the role, then a piece each, then finish, usage, terminator.
     made: usize,
     due: Instant,
@@ -255,11 +259,9 @@ impl TokenStream {
             0 => Duration::ZERO,
             rate => Duration::from_secs(1) / rate,
         };
-        let pieces = text::pieces(asked.seed, asked.output_tokens);
         Self {
             asked,
             account,
-            pieces,
             made: 0,
             due,
             between,
@@ -282,13 +284,15 @@ impl TokenStream {
 
     /// The next frame, or `None` when the answer is complete.
     fn frame(&mut self) -> Option<Bytes> {
-        let pieces = self.pieces.len();
+        let pieces = self.asked.pieces.len();
         let made = self.made;
         self.made += 1;
         let choice = |delta: Value, finish: Option<&str>| json!([{ "index": 0, "delta": delta, "logprobs": null, "finish_reason": finish }]);
         match made {
             0 => Some(self.chunk(&choice(json!({ "role": "assistant", "content": "" }), None), None)),
-            _ if made <= pieces => Some(self.chunk(&choice(json!({ "content": self.pieces[made - 1] }), None), None)),
+            _ if made <= pieces => {
+                Some(self.chunk(&choice(json!({ "content": self.asked.pieces[made - 1] }), None), None))
+            }
             _ if made == pieces + 1 => Some(self.chunk(&choice(json!({}), Some(self.asked.finish())), None)),
             _ if made == pieces + 2 && self.asked.with_usage => Some(self.chunk(&json!([]), Some(self.asked.usage()))),
             _ if made <= pieces + 3 => {
@@ -301,7 +305,7 @@ impl TokenStream {
     }
 
     fn is_midway(&self) -> bool {
-        self.made > self.pieces.len() / 2 + 1
+        self.made > self.asked.pieces.len() / 2 + 1
     }
 
     /// What the fault does at this point of the answer.
@@ -341,13 +345,13 @@ impl TokenStream {
             ready!(self.timer.as_mut().poll(context));
         }
         let frame = self.frame();
-        let is_piece = self.made > 1 && self.made <= self.pieces.len();
+        let is_piece = self.made > 1 && self.made <= self.asked.pieces.len();
         if is_piece && self.between > Duration::ZERO {
             self.due += self.between;
             self.timer.as_mut().reset(self.due);
         }
-        if self.made > self.pieces.len() + 3 {
-            let sent = u64::try_from(self.asked.output_tokens).unwrap_or(0);
+        if self.made > self.asked.pieces.len() + 3 {
+            let sent = self.asked.output_tokens();
             self.account.close(Outcome::Served, sent);
         }
         Poll::Ready(frame.map(|bytes| Ok(Frame::data(bytes))))

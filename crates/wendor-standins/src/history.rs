@@ -179,20 +179,28 @@ impl Maker<'_> {
 
     fn attempts(&mut self, offers: &[OfferName], at: DateTime<Utc>, back: i64) -> (Vec<Attempt>, End) {
         let is_bad_morning = back == BAD_MORNING && (6..11).contains(&chrono::Timelike::hour(&at));
+        let is_bad_moment = self.random.random_range(0..2_000) == 0;
         let mut now_ms = self.random.random_range(0..3);
         let mut attempts = Vec::new();
         for offer in offers {
-            let failure = self.mishap(offer, is_bad_morning);
+            let failure = match is_bad_moment {
+                true => Some(Failure::new(FailureKind::TimedOut, "no first token within 4s")),
+                false => self.mishap(offer, is_bad_morning),
+            };
             let began_ms = now_ms;
             now_ms += match &failure {
                 Some(_) => self.random.random_range(1..40),
                 None => self.random.random_range(150..900) + self.random.random_range(300..6_000),
             };
-            let has_answered = failure.is_none();
-            attempts.push(Attempt { offer: offer.clone(), began_ms, ended_ms: now_ms, failure });
-            if has_answered {
-                return (attempts, self.end());
+            if failure.is_some() {
+                attempts.push(Attempt { offer: offer.clone(), began_ms, ended_ms: now_ms, failure });
+                continue;
             }
+            let end = self.end();
+            let broke =
+                (end == End::CutOff).then(|| Failure::new(FailureKind::CutOff, "its stream ended in the middle"));
+            attempts.push(Attempt { offer: offer.clone(), began_ms, ended_ms: now_ms, failure: broke });
+            return (attempts, end);
         }
         (attempts, End::NotAnswered)
     }

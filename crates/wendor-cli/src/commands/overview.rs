@@ -13,6 +13,9 @@ use crate::words;
 
 const NO_CATALOGUE: &str = "There is none yet. Apply a catalogue: wendor catalogue apply FILE";
 
+/// Width of a column of names, before they go on in the next line.
+const NAMES_WIDTH: usize = 44;
+
 pub(super) async fn teams(management: &Management, reader: Reader) -> Result<(), Failure> {
     let teams: Vec<TeamLine> = management.get("/teams", &[]).await?;
     if reader == Reader::Program {
@@ -25,13 +28,14 @@ pub(super) async fn teams(management: &Management, reader: Reader) -> Result<(),
         Column::Number("used"),
         Column::Number("reserved"),
         Column::Number("limit"),
-        Column::Number("used"),
+        Column::Number("part"),
         Column::Text("window ends"),
         Column::Text("routes"),
     ];
     let mut rows = Vec::new();
     for team in &teams {
-        let routes = team.routes.as_ref().map_or_else(|| "all".to_owned(), |routes| routes.join(", "));
+        let routes =
+            team.routes.as_ref().map_or_else(|| "all".to_owned(), |routes| words::wrapped(routes, NAMES_WIDTH));
         let first = vec![team.name.clone(), team.keys.to_string()];
         let mut quotas = team.quotas.iter();
         let row = |head: Vec<String>, quota: Option<&QuotaLine>, routes: String| {
@@ -94,8 +98,11 @@ pub(super) async fn routes(management: &Management, reader: Reader) -> Result<()
     let mut rows = Vec::new();
     for route in &routes {
         for (index, stage) in route.stages.iter().enumerate() {
-            let (name, teams) =
-                if index == 0 { (route.name.clone(), route.teams.join(", ")) } else { (String::new(), String::new()) };
+            let (name, teams) = if index == 0 {
+                (route.name.clone(), words::wrapped(&route.teams, NAMES_WIDTH))
+            } else {
+                (String::new(), String::new())
+            };
             rows.push(vec![
                 name,
                 format!("{}, by {}", index + 1, stage.pick),
@@ -114,7 +121,7 @@ fn offers(stage: &StageLine) -> String {
         Some(share) => format!("{} ({share} parts)", entry.offer),
         None => entry.offer.clone(),
     };
-    stage.offers.iter().map(offer).collect::<Vec<_>>().join(", ")
+    words::wrapped(&stage.offers.iter().map(offer).collect::<Vec<_>>(), NAMES_WIDTH)
 }
 
 pub(super) async fn upstreams(management: &Management, reader: Reader) -> Result<(), Failure> {
@@ -128,7 +135,7 @@ pub(super) async fn upstreams(management: &Management, reader: Reader) -> Result
         Column::Number("streams"),
         Column::Number("first token"),
         Column::Text("address"),
-        Column::Text("offers, with input and output per million"),
+        Column::Text("offers (input, output a million)"),
         Column::Text("last failure"),
     ];
     // What needs someone comes first.
@@ -164,7 +171,7 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
         streams,
         words::wait(upstream.first_token_ms),
         upstream.address.clone(),
-        upstream.offers.iter().map(offer).collect::<Vec<_>>().join(", "),
+        upstream.offers.iter().map(offer).collect::<Vec<_>>().join("\n"),
         last_failure,
     ]
 }

@@ -55,10 +55,10 @@ async fn list(args: RequestListArgs, management: &Management, reader: Reader) ->
         Column::Number("out"),
         Column::Number("first token"),
         Column::Number("whole"),
-        Column::Number("cost"),
+        Column::Money("cost", page.currency.clone()),
     ];
     let rows = page.requests.iter().map(row).collect();
-    output::table(&columns, rows, "No request fits. Leave a filter out, or look further back with --last 30d.")?;
+    output::table(&columns, rows, "No request fits. Leave a filter out, or look further back.")?;
     if page.next.is_some() {
         output::note(&format!("The newest {}; more with --limit.", page.requests.len()));
     }
@@ -84,7 +84,7 @@ fn row(request: &RequestLine) -> Vec<String> {
         format!("{about}{}", words::grouped(tokens.output)),
         words::wait(request.first_token_ms),
         words::seconds(request.whole_ms),
-        request.cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::small_money(cost)),
+        request.cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::money(cost, 6)),
     ]
 }
 

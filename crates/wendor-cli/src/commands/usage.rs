@@ -34,10 +34,6 @@ pub(super) async fn run(args: UsageArgs, management: &Management, reader: Reader
 }
 
 fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
-    let cost = match usage.currency.as_str() {
-        "EUR" => "cost EUR",
-        _ => "cost",
-    };
     let what = match usage.by.as_str() {
         "team" => "team",
         "route" => "route",
@@ -45,9 +41,9 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
         "key" => "key",
         _ => "day",
     };
-    let columns = [
+    let mut columns = vec![
         Column::Text(what),
-        Column::Number(cost),
+        Column::Money("cost", usage.currency.clone()),
         Column::Number("before"),
         Column::Number("requests"),
         Column::Number("not answered"),
@@ -56,9 +52,19 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
         Column::Number("in"),
         Column::Number("out"),
     ];
-    let mut rows: Vec<Vec<String>> = usage.lines.iter().map(|line| row(line, &usage.by)).collect();
-    if rows.len() > 1 {
-        rows.push(row(&usage.together, &usage.by));
+    let mut lines: Vec<&UsageLine> = usage.lines.iter().collect();
+    if lines.len() > 1 {
+        lines.push(&usage.together);
+    }
+    let input: Vec<u64> =
+        lines.iter().map(|line| line.tokens.input + line.tokens.input_cached + line.tokens.cache_written).collect();
+    let output: Vec<u64> = lines.iter().map(|line| line.tokens.output).collect();
+    let tokens = words::counts(&input).into_iter().zip(words::counts(&output));
+    let mut rows: Vec<Vec<String>> = lines.into_iter().zip(tokens).map(|(line, tokens)| row(line, tokens)).collect();
+    // The day before a day is another line; a column of comparisons would say nothing.
+    if usage.by == "day" {
+        columns.remove(2);
+        rows.iter_mut().for_each(|row| drop(row.remove(2)));
     }
     output::table(&columns, rows, "Nothing was asked in this time.")?;
     output::line(&format!("{}.{}", period(usage), remarks(&usage.together)))?;
@@ -68,20 +74,22 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     Ok(())
 }
 
-fn row(line: &UsageLine, by: &str) -> Vec<String> {
-    let before = if by == "day" { String::new() } else { words::change(&line.cost, &line.cost_before) };
-    let tokens = &line.tokens;
-    let name = if line.name.is_empty() { "(no offer tried)" } else { &line.name };
+fn row(line: &UsageLine, (input, output): (String, String)) -> Vec<String> {
+    let name = match (&line.label, line.name.as_str()) {
+        (Some(label), name) => format!("{name} ({label})"),
+        (None, "") => "(no offer tried)".to_owned(),
+        (None, name) => name.to_owned(),
+    };
     vec![
-        name.to_owned(),
+        name,
         words::money(&line.cost, 2),
-        before,
+        words::change(&line.cost, &line.cost_before),
         words::grouped(line.requests),
         words::share(line.not_answered, line.requests),
         words::wait(line.first_token.typical_ms),
         words::wait(line.first_token.slow_ms),
-        words::tokens(tokens.input + tokens.input_cached + tokens.cache_written),
-        words::tokens(tokens.output),
+        input,
+        output,
     ]
 }
 
@@ -119,8 +127,23 @@ fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
         RangeArgs { from: None, to: None, .. } => "--last 7d".to_owned(),
         RangeArgs { .. } => format!("--from {} --to {}", instant(usage.from), instant(usage.to)),
     };
+    let narrows = [
+        ("team", &args.narrow.team),
+        ("route", &args.narrow.route),
+        ("offer", &args.narrow.offer),
+        ("key", &args.narrow.key),
+    ];
+    let narrowed = narrows
+        .iter()
+        .filter(|(name, _)| *name != usage.by)
+        .filter_map(|(name, value)| Some(format!(" --{name} {}", value.as_ref()?)));
+    let narrowed: String = narrowed.collect();
     match usage.by.as_str() {
-        "day" => format!("wendor request list --from {}", line.name),
-        by => format!("wendor request list --{by} {} {range}", line.name),
+        "day" => {
+            let next = line.name.parse::<chrono::NaiveDate>().ok().and_then(|day| day.succ_opt());
+            let to = next.map_or_else(String::new, |next| format!(" --to {next}"));
+            format!("wendor request list{narrowed} --from {}{to}", line.name)
+        }
+        by => format!("wendor request list --{by} {}{narrowed} {range}", line.name),
     }
 }

@@ -9,6 +9,7 @@ use serde_json::Value;
 use super::document::Catalogue;
 use crate::metering::rate::{Rate, RateCard};
 use crate::name::OfferName;
+use crate::quota::AtLimit;
 
 /// What happens to a thing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -50,7 +51,6 @@ pub struct Change {
 /// Never: a catalogue always has a JSON form.
 #[must_use]
 pub fn between(before: &Catalogue, after: &Catalogue) -> Vec<Change> {
-    let form = |catalogue: &Catalogue| serde_json::to_value(catalogue).expect("a catalogue has a JSON form");
     let (before, after) = (form(before), form(after));
     let mut changes = Vec::new();
     compare_things("currency", "", before.get("currency"), after.get("currency"), &mut changes);
@@ -62,6 +62,24 @@ pub fn between(before: &Catalogue, after: &Catalogue) -> Vec<Change> {
         }
     }
     changes
+}
+
+/// The JSON form, with quotas named by what they are: their place in a list says nothing to whoever reads.
+fn form(catalogue: &Catalogue) -> Value {
+    let mut form = serde_json::to_value(catalogue).expect("a catalogue has a JSON form");
+    for (name, team) in &catalogue.teams {
+        let named = team.quotas.iter().map(|quota| {
+            let name = format!("{} a {}", quota.measure.as_str(), quota.window.as_str());
+            let mut fields = serde_json::Map::new();
+            fields.insert("limit".to_owned(), Value::String(quota.limit.to_string()));
+            if quota.at_limit == AtLimit::Warn {
+                fields.insert("at_limit".to_owned(), Value::String("warn".to_owned()));
+            }
+            (name, Value::Object(fields))
+        });
+        form["teams"][name.as_str()]["quotas"] = Value::Object(named.collect());
+    }
+    form
 }
 
 /// The rates of `wanted` that `known` does not have yet, as changes and as what to append.

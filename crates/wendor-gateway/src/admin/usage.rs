@@ -81,6 +81,8 @@ pub struct TimeLine {
 pub struct UsageLine {
     /// The team, route, offer, key or day; empty for an offer where none was tried.
     pub name: String,
+    /// What a key is for.
+    pub label: Option<String>,
     /// What it cost, all digits.
     pub cost: String,
     /// What it cost in the time before.
@@ -151,6 +153,11 @@ pub(super) async fn usage(
             line(name, groups.get(name), earlier.get(name), link)
         })
         .collect();
+    if dimension == Dimension::Key {
+        let snapshot = app.now_serving();
+        let label_of = |id: &str| snapshot.keys.values().find(|key| key.id == id).map(|key| key.label.clone());
+        lines.iter_mut().for_each(|line| line.label = label_of(&line.name));
+    }
     if dimension != Dimension::Day {
         lines.sort_by(|a, b| cost_of(&groups, b).cmp(&cost_of(&groups, a)).then_with(|| a.name.cmp(&b.name)));
     }
@@ -219,6 +226,7 @@ fn line(name: &str, sums: Option<&RollUp>, before: Option<&RollUp>, requests_que
         |sketch: &Sketch| TimeLine { typical_ms: sketch.quantile_ms(500), slow_ms: sketch.quantile_ms(SLOW_PERMILLE) };
     UsageLine {
         name: name.to_owned(),
+        label: None,
         cost: sums.cost.to_string(),
         cost_before: before.cost.to_string(),
         unpriced: sums.unpriced,

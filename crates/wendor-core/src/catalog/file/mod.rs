@@ -24,7 +24,7 @@ mod teams;
 mod upstreams;
 mod write;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
@@ -62,6 +62,8 @@ pub struct CatalogueFile {
     pub catalogue: Catalogue,
     /// The rates that stand with the offers.
     pub rates: RateCard,
+    /// Offers that the file names, also those of upstreams with problems: what refers to them is not wrong for that.
+    named_offers: BTreeSet<OfferName>,
     rate_places: BTreeMap<(OfferName, NaiveDate), (usize, usize)>,
 }
 
@@ -107,11 +109,12 @@ pub fn read(text: &str) -> Result<CatalogueFile, Vec<Problem>> {
     if let Some(item) = root.take("upstreams") {
         upstreams::read(&mut reader, &item, &mut file);
     }
+    let mut named_routes = BTreeSet::new();
     if let Some(item) = root.take("routes") {
-        file.catalogue.routes = routes::read(&mut reader, &item, &file.catalogue);
+        (file.catalogue.routes, named_routes) = routes::read(&mut reader, &item, &file.named_offers);
     }
     if let Some(item) = root.take("teams") {
-        file.catalogue.teams = teams::read(&mut reader, &item, &file.catalogue);
+        file.catalogue.teams = teams::read(&mut reader, &item, &named_routes);
     }
     reader.finish(root);
     let problems = reader.into_problems();

@@ -1,9 +1,8 @@
 //! The `[routes.*]` tables of a catalogue file: stages, how they pick, when they move on, their deadlines.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use super::reader::{Item, Reader, no_such};
-use crate::catalog::Catalogue;
 use crate::catalog::route::{Pick, Route, Stage, StageDeadlines, StageOffer};
 use crate::name::{Name, OfferName};
 use crate::routing::failure::FailureKind;
@@ -11,24 +10,29 @@ use crate::routing::failure::FailureKind;
 const PICKS: [(&str, Pick); 4] =
     [("share", Pick::Share), ("room", Pick::Room), ("speed", Pick::Speed), ("cost", Pick::Cost)];
 
-pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, catalogue: &Catalogue) -> BTreeMap<Name, Route> {
-    let Some(table) = reader.table(item) else { return BTreeMap::new() };
-    let known: Vec<OfferName> = catalogue.offer_names();
-    let mut routes = BTreeMap::new();
+/// The routes, and the names of all that the file holds, also of those with problems.
+pub(super) fn read(
+    reader: &mut Reader<'_>,
+    item: &Item<'_>,
+    known: &BTreeSet<OfferName>,
+) -> (BTreeMap<Name, Route>, BTreeSet<Name>) {
+    let (mut routes, mut named) = (BTreeMap::new(), BTreeSet::new());
+    let Some(table) = reader.table(item) else { return (routes, named) };
     for (name, span, item) in table.entries() {
         match Name::parse(&name) {
             Ok(name) => {
-                if let Some(route) = route(reader, &item, &known) {
+                named.insert(name.clone());
+                if let Some(route) = route(reader, &item, known) {
                     routes.insert(name, route);
                 }
             }
             Err(error) => reader.problem(&item.path, &span, error.to_string()),
         }
     }
-    routes
+    (routes, named)
 }
 
-fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &[OfferName]) -> Option<Route> {
+fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<Route> {
     let mut table = reader.table(item)?;
     let stages_item = reader.required(&mut table, "stages");
     reader.finish(table);
@@ -41,7 +45,7 @@ fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &[OfferName]) -> Optio
     Some(Route { stages })
 }
 
-fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &[OfferName]) -> Option<Stage> {
+fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<Stage> {
     let mut table = reader.table(item)?;
     let offers_item = reader.required(&mut table, "offers");
     let pick = table.take("pick").and_then(|item| reader.word(&item, &PICKS)).unwrap_or_default();
@@ -73,7 +77,7 @@ fn failure_kinds(reader: &mut Reader<'_>, item: &Item<'_>) -> Vec<FailureKind> {
 }
 
 /// `"upstream/model"`, or `{ offer = "upstream/model", share = 3 }`.
-fn stage_offer(reader: &mut Reader<'_>, item: &Item<'_>, known: &[OfferName]) -> Option<StageOffer> {
+fn stage_offer(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<StageOffer> {
     let (name_item, share) = if item.is_table() {
         let mut table = reader.table(item)?;
         let name = reader.required(&mut table, "offer");

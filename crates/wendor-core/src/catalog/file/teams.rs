@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::reader::{Item, Reader, no_such};
-use crate::catalog::Catalogue;
 use crate::catalog::team::{Access, Team};
 use crate::name::Name;
 use crate::quota::window::Window;
@@ -14,13 +13,13 @@ const COST_DECIMALS: u32 = 6;
 
 const AT_LIMITS: [(&str, AtLimit); 2] = [("refuse", AtLimit::Refuse), ("warn", AtLimit::Warn)];
 
-pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, catalogue: &Catalogue) -> BTreeMap<Name, Team> {
+pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> BTreeMap<Name, Team> {
     let Some(table) = reader.table(item) else { return BTreeMap::new() };
     let mut teams = BTreeMap::new();
     for (name, span, item) in table.entries() {
         match Name::parse(&name) {
             Ok(name) => {
-                if let Some(team) = team(reader, &item, catalogue) {
+                if let Some(team) = team(reader, &item, named) {
                     teams.insert(name, team);
                 }
             }
@@ -30,10 +29,10 @@ pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, catalogue: &Catalog
     teams
 }
 
-fn team(reader: &mut Reader<'_>, item: &Item<'_>, catalogue: &Catalogue) -> Option<Team> {
+fn team(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> Option<Team> {
     let mut table = reader.table(item)?;
     let access = match table.take("routes") {
-        Some(item) => Access::Only(routes(reader, &item, catalogue)),
+        Some(item) => Access::Only(routes(reader, &item, named)),
         None => Access::AllRoutes,
     };
     let items = table.take("quotas").and_then(|item| reader.list(&item)).unwrap_or_default();
@@ -51,14 +50,11 @@ fn team(reader: &mut Reader<'_>, item: &Item<'_>, catalogue: &Catalogue) -> Opti
     Some(Team { access, quotas })
 }
 
-fn routes(reader: &mut Reader<'_>, item: &Item<'_>, catalogue: &Catalogue) -> BTreeSet<Name> {
+fn routes(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> BTreeSet<Name> {
     let items = reader.list(item).unwrap_or_default();
-    let existing = |text: &str| {
-        let known = catalogue.routes.keys().map(Name::as_str);
-        match catalogue.routes.get_key_value(text) {
-            Some((name, _)) => Ok(name.clone()),
-            None => Err(no_such("route", text, known)),
-        }
+    let existing = |text: &str| match named.get(text) {
+        Some(name) => Ok(name.clone()),
+        None => Err(no_such("route", text, named.iter().map(Name::as_str))),
     };
     items.iter().filter_map(|item| reader.parsed(item, existing)).collect()
 }

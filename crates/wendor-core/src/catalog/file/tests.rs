@@ -117,13 +117,9 @@ fn every_problem_is_told_at_once_in_the_order_of_the_file() {
         FERRY.replace("\"own\"", "\"owned\"").replace("pick = \"share\"", "pick = \"chance\"").replace("600", "-1");
     let problems = read(&text).unwrap_err();
     let paths: Vec<&str> = problems.iter().map(|problem| problem.path.as_str()).collect();
-    // The upstream that could not be read is missing from the offers, which is a consequence worth naming too.
-    let expected = [
-        "upstreams.quayside-a.hosting",
-        "routes.night-sailings.stages[0].offers[0]",
-        "routes.night-sailings.stages[1].pick",
-        "teams.timetables.quotas[0].limit",
-    ];
+    // The offers of the upstream that could not be read are not told as missing: mending it mends them.
+    let expected =
+        ["upstreams.quayside-a.hosting", "routes.night-sailings.stages[1].pick", "teams.timetables.quotas[0].limit"];
     assert_eq!(paths, expected);
     assert_eq!((problems[0].line, problems[0].column), (4, 11));
 }
@@ -149,6 +145,9 @@ fn the_difference_names_things_and_fields() {
         (field.field.as_str(), field.before.as_deref(), field.after.as_deref()),
         ("streams", Some("8"), Some("12"))
     );
+    let dearer = read(&FERRY.replace("limit = 120.50", "limit = 130")).unwrap();
+    let field = difference::between(&before.catalogue, &dearer.catalogue).remove(0).fields.remove(0);
+    assert_eq!((field.field.as_str(), field.after.as_deref()), ("quotas.cost a month.limit", Some("130")));
     let (told, new) = difference::new_rates(&before.rates, &after.rates);
     assert_eq!((told[0].thing.as_str(), new.len()), ("rate of quayside-a/dunlin-7b from 2026-12-01", 1));
 }

@@ -109,6 +109,7 @@ fn offers(
     for (model, span, item) in table.entries() {
         match OfferName::new(upstream.clone(), &model) {
             Ok(name) => {
+                file.named_offers.insert(name.clone());
                 if let Some(offer) = offer(reader, &item, &name, file) {
                     offers.insert(model, offer);
                 }
