@@ -87,12 +87,12 @@ pub fn share(part: u64, whole: u64) -> String {
 /// An instant as it is seen from `now`.
 #[must_use]
 pub fn ago(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
-    let passed = (now - at).max(TimeDelta::zero());
-    match passed.num_seconds() {
-        0..=99 => format!("{} s ago", passed.num_seconds()),
-        100..=5_999 => format!("{} min ago", passed.num_minutes()),
-        6_000..=172_799 => format!("{} h ago", passed.num_hours()),
-        _ => format!("{} days ago", passed.num_days()),
+    let seconds = (now - at).max(TimeDelta::zero()).num_seconds();
+    match seconds {
+        0..=99 => format!("{seconds} s ago"),
+        100..=5_999 => format!("{} min ago", seconds / 60),
+        6_000..=172_799 => format!("{} h ago", (seconds + 1_800) / 3_600),
+        _ => format!("{} days ago", (seconds + 43_200) / 86_400),
     }
 }
 
@@ -143,6 +143,18 @@ mod tests {
     #[case::half_up("0.00005", 4, "0.0001")]
     fn amounts(#[case] text: &str, #[case] decimals: u32, #[case] shown: &str) {
         assert_eq!(money(text, decimals), shown);
+    }
+
+    #[rstest]
+    #[case(0, "0 s ago")]
+    #[case(-5, "0 s ago")]
+    #[case(99, "99 s ago")]
+    #[case(5_999, "99 min ago")]
+    #[case(6_000, "2 h ago")]
+    #[case(172_800, "2 days ago")]
+    fn times_as_seen_from_now(#[case] seconds: i64, #[case] text: &str) {
+        let now = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
+        assert_eq!(ago(now - TimeDelta::seconds(seconds), now), text);
     }
 
     #[test]

@@ -189,6 +189,7 @@ impl Maker<'_> {
             };
             let began_ms = now_ms;
             now_ms += match &failure {
+                Some(failure) if failure.kind == FailureKind::TimedOut => 4_000,
                 Some(_) => self.random.random_range(1..40),
                 None => self.random.random_range(150..900) + self.random.random_range(300..6_000),
             };

@@ -162,7 +162,7 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
     };
     let last_failure = match (&upstream.last_failure, upstream.credential.contains(' ')) {
         (_, true) => upstream.credential.clone(),
-        (Some(last), false) => format!("{}: {}, {}", last.kind, last.detail, words::ago(last.at, now())),
+        (Some(last), false) => format!("{}, {}\n{}", last.kind, words::ago(last.at, now()), last.detail),
         (None, false) => "none".to_owned(),
     };
     vec![
