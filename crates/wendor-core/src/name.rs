@@ -10,6 +10,9 @@ use serde::{Deserialize, Serialize};
 /// The most characters a name may have.
 pub const MAX_NAME_LENGTH: usize = 64;
 
+/// The most bytes a model's name may have.
+const MAX_MODEL_LENGTH: usize = 256;
+
 /// The name of an upstream, a route or a team: `[a-z0-9._-]`, 1 to 64 characters.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
@@ -87,13 +90,14 @@ pub struct OfferName {
 }
 
 impl OfferName {
-    /// The offer of `model` at `upstream`; a model name is whatever the upstream calls it, but not empty.
+    /// The offer of `model` at `upstream`; a model name is whatever the upstream calls it, but not empty, not endless, and
+    /// without control characters, which no record could hold.
     ///
     /// # Errors
-    /// [`BadName::NotAnOffer`] when the model is empty.
+    /// [`BadName::NotAnOffer`] when the model is none of this.
     pub fn new(upstream: Name, model: &str) -> Result<Self, BadName> {
-        if model.is_empty() {
-            return Err(BadName::NotAnOffer(format!("{upstream}/")));
+        if model.is_empty() || model.len() > MAX_MODEL_LENGTH || model.contains(char::is_control) {
+            return Err(BadName::NotAnOffer(format!("{upstream}/{}", model.escape_debug())));
         }
         Ok(Self { upstream, model: model.into() })
     }
@@ -186,6 +190,8 @@ mod tests {
     #[case::no_slash("quarry", None)]
     #[case::no_model("quarry/", None)]
     #[case::no_upstream("/fulmar", None)]
+    #[case::control_character("quarry/ful\0mar", None)]
+    #[case::other_letters("quarry/lümmel:8b", Some(("quarry", "lümmel:8b")))]
     fn offers_split_at_the_first_slash(#[case] text: &str, #[case] parts: Option<(&str, &str)>) {
         let read = OfferName::parse(text).ok();
         assert_eq!(read.as_ref().map(|offer| (offer.upstream().as_str(), offer.model())), parts);

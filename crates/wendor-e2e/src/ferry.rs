@@ -72,12 +72,12 @@ offers.fulmar-large = {{ output_cap = 100, rates = [{{ from = 2026-01-01, input 
 
 [routes.night-sailings]
 stages = [
-  {{ offers = ["quayside/dunlin-70b"], first_event = "500ms", between_events = "500ms" }},
+  {{ offers = ["quayside/dunlin-70b"], first_event = "500ms", reply = "900ms", between_events = "500ms" }},
   {{ offers = ["quarry/fulmar-large"], between_events = "500ms" }},
 ]
 
 [routes.harbour]
-stages = [{{ offers = ["quayside/dunlin-70b"], first_event = "500ms", between_events = "500ms" }}]
+stages = [{{ offers = ["quayside/dunlin-70b"], first_event = "500ms", reply = "900ms", between_events = "500ms" }}]
 
 [teams.timetables]
 quotas = [{}]

@@ -30,6 +30,10 @@ use crate::{admin, vital};
 /// How long a write to an app may be blocked: a client that stopped reading without closing holds a stream no longer.
 const BLOCKED_WRITE: Duration = Duration::from_secs(45);
 
+/// How long an idle connection of an app stays open: longer than client libraries keep theirs, since one that closes first
+/// while a request is on its way costs the app an error.
+const IDLE_APP: Duration = Duration::from_secs(75);
+
 /// How far back quota windows are read at start: a month and a day.
 const WINDOWS_BACK: TimeDelta = TimeDelta::days(32);
 
@@ -129,6 +133,7 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
     })
     .workers(workers)
     .tcp_nodelay(true)
+    .keep_alive(IDLE_APP)
     .h1_allow_half_closed(false)
     .on_connect(bound_blocked_writes)
     .shutdown_timeout(grace.as_secs())

@@ -144,7 +144,7 @@ impl Layers {
         let database_url = check.value("database_url", |text| {
             match text.starts_with("postgres://") || text.starts_with("postgresql://") {
                 true => Ok(wendor_core::secret::Secret::new(text)),
-                false => Err("is needed: write postgres://user@host:port/database".to_owned()),
+                false => Err("write postgres://user@host:port/database".to_owned()),
             }
         });
         let spool = check.value("spool", |text| Ok(PathBuf::from(text)));
@@ -216,7 +216,10 @@ impl Check<'_> {
         match parse(text) {
             Ok(value) => Some(value),
             Err(message) => {
-                let message = format!("`{}` will not do: {message}", without_password(text));
+                let message = match text {
+                    "" => format!("is not set: {message}"),
+                    text => format!("`{}` will not do: {message}", without_password(text)),
+                };
                 self.problems.push(BadSetting { name: name.to_owned(), source_word: source.as_str(), message });
                 None
             }

@@ -126,7 +126,7 @@ impl Maker<'_> {
             catalogue.routes.get_key_value(ask.route.as_str()).with_context(|| format!("no route {}", ask.route))?;
         let key =
             self.past.keys.get(&ask.team).ok_or_else(|| anyhow!("no key of {} was given with --keys", ask.team))?;
-        let plan = self.plan(route);
+        let plan = self.plan(route, ask, at);
         let offers: Vec<OfferName> = plan.taken().map(|planned| planned.offer.clone()).collect();
         let (attempts, end) = self.attempts(&offers, at, back);
         let latency = latency_of(&attempts, end);
@@ -158,7 +158,9 @@ impl Maker<'_> {
     }
 
     /// The offers of a route with those of each stage shuffled.
-    fn plan(&mut self, route: &Route) -> Plan {
+    fn plan(&mut self, route: &Route, ask: &Ask, at: DateTime<Utc>) -> Plan {
+        let rates = &self.past.file.rates;
+        let worst = TokenCounts { input: ask.input_tokens.1, output: 2_048, ..TokenCounts::default() };
         let mut offers = Vec::new();
         for (stage, index) in route.stages.iter().zip(1..) {
             let mut entries: Vec<_> = stage.offers.iter().collect();
@@ -171,7 +173,7 @@ impl Maker<'_> {
                 offer: entry.offer.clone(),
                 standing: Standing::Taken,
                 reason: format!("{} of 8 streams taken", self.random.random_range(0..6)),
-                expected_cost: None,
+                expected_cost: rates.in_force(&entry.offer, at.date_naive()).map(|rate| price(worst, rate).total()),
             }));
         }
         Plan { offers }
@@ -184,12 +186,12 @@ impl Maker<'_> {
         let mut attempts = Vec::new();
         for offer in offers {
             let failure = match is_bad_moment {
-                true => Some(Failure::new(FailureKind::TimedOut, "no first token within 4s")),
+                true => Some(Failure::new(FailureKind::TimedOut, "no first token within 2s")),
                 false => self.mishap(offer, is_bad_morning),
             };
             let began_ms = now_ms;
             now_ms += match &failure {
-                Some(failure) if failure.kind == FailureKind::TimedOut => 4_000,
+                Some(failure) if failure.kind == FailureKind::TimedOut => 2_000,
                 Some(_) => self.random.random_range(1..40),
                 None => self.random.random_range(150..900) + self.random.random_range(300..6_000),
             };

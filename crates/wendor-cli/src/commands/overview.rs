@@ -91,8 +91,9 @@ pub(super) async fn routes(management: &Management, reader: Reader) -> Result<()
         Column::Text("route"),
         Column::Text("stage"),
         Column::Text("offers"),
-        Column::Number("first token within"),
-        Column::Number("whole within"),
+        Column::Number("first token in"),
+        Column::Number("reply in"),
+        Column::Number("all in"),
         Column::Text("teams"),
     ];
     let mut rows = Vec::new();
@@ -108,6 +109,7 @@ pub(super) async fn routes(management: &Management, reader: Reader) -> Result<()
                 format!("{}, by {}", index + 1, stage.pick),
                 offers(stage),
                 words::seconds(stage.first_event_ms),
+                words::seconds(stage.reply_ms),
                 words::seconds(stage.whole_ms),
                 teams,
             ]);

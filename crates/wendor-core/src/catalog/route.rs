@@ -45,6 +45,9 @@ pub struct StageDeadlines {
     /// From sending the request to its first event, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first_event_ms: Option<u64>,
+    /// From sending the request to the head of a whole reply, in milliseconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reply_ms: Option<u64>,
     /// Between two events of a stream, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub between_events_ms: Option<u64>,
@@ -61,7 +64,7 @@ pub struct Deadlines {
     /// From sending the request to its first event.
     pub first_event: Duration,
     /// From sending the request to the head of a whole reply. Servers make a whole reply in full before its first byte, so
-    /// it has the whole request's time unless the stage sets `first_event`.
+    /// it has the whole request's time unless the stage sets less.
     pub reply: Duration,
     /// Between two events of a stream.
     pub between_events: Duration,
@@ -91,7 +94,7 @@ impl From<StageDeadlines> for Deadlines {
         Self {
             connect: or(stage.connect_ms, usual.connect),
             first_event: or(stage.first_event_ms, usual.first_event),
-            reply: or(stage.first_event_ms.or(stage.whole_ms), usual.reply),
+            reply: or(stage.reply_ms.or(stage.whole_ms), usual.reply),
             between_events: or(stage.between_events_ms, usual.between_events),
             whole: or(stage.whole_ms, usual.whole),
         }

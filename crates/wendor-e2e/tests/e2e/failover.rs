@@ -42,6 +42,7 @@ async fn the_hosted_offer_answers_when_our_own_fails(#[case] fault: Fault, #[cas
 #[rstest]
 #[case::whole_cut(Fault::CutMidway)]
 #[case::whole_ended_early(Fault::EndMidway)]
+#[case::whole_stalled(Fault::StallBeforeFirst)]
 #[tokio::test]
 async fn a_whole_reply_that_breaks_moves_on(#[case] fault: Fault) {
     let ferry = Ferry::begin().await;

@@ -107,3 +107,27 @@ async fn a_schema_newer_than_the_binary_is_refused() {
     assert!(!service.ended().await);
     until("its reason", || async { service.log().contains("the database has schema 9999").then_some(()) }).await;
 }
+
+#[tokio::test]
+async fn an_entry_that_the_database_refuses_is_set_aside_and_keeps_no_other_out() {
+    let ferry = Ferry::begin().await;
+    let mut connection = ferry.database.connect().await;
+    let refuse = "alter table ledger add constraint refuses_one check (run is distinct from 'refused')";
+    sqlx::query(refuse).execute(&mut connection).await.unwrap();
+    let ask = |run: &'static str| {
+        let request = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
+        request.header("wendor-run", run).json(&question("night-sailings", false)).send()
+    };
+    let mut ids = Vec::new();
+    for run in ["first", "refused", "last"] {
+        ids.push(header(&ask(run).await.unwrap(), "wendor-request-id"));
+    }
+    ferry.drained().await;
+    let recorded = ferry.get("/requests").await;
+    let recorded: Vec<&str> =
+        recorded["requests"].as_array().unwrap().iter().map(|request| request["id"].as_str().unwrap()).collect();
+    assert_eq!(recorded, [&ids[2], &ids[0]]);
+    let aside = std::fs::read_to_string(ferry.start.spool.join("refused-entries.jsonl")).unwrap();
+    assert!(aside.lines().count() == 1 && aside.contains(&ids[1]), "{aside}");
+    until("it to be said", || async { ferry.service.logged("the database refuses an entry: it is set aside") }).await;
+}

@@ -31,6 +31,8 @@ pub struct StageLine {
     pub connect_ms: u64,
     /// From sending the request to its first event.
     pub first_event_ms: u64,
+    /// From sending the request to the head of a whole reply.
+    pub reply_ms: u64,
     /// Between two events.
     pub between_events_ms: u64,
     /// For the whole request.
@@ -93,6 +95,7 @@ fn stage_line(stage: &Stage) -> StageLine {
         moves_on: stage.moves_on.iter().map(ToString::to_string).collect(),
         connect_ms: millis(deadlines.connect),
         first_event_ms: millis(deadlines.first_event),
+        reply_ms: millis(deadlines.reply),
         between_events_ms: millis(deadlines.between_events),
         whole_ms: millis(deadlines.whole),
     }

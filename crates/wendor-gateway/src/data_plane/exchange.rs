@@ -260,6 +260,7 @@ async fn first_event(
                     first.push(frame);
                     return Ok(OpenStream { first, body, decoder, seen });
                 }
+                FrameSays::Foreign => {}
                 FrameSays::UsageOnly if usage == UsageFrame::NotAsked => {}
                 FrameSays::Opening | FrameSays::UsageOnly => first.push(frame),
                 FrameSays::Error(failure) => return Err(failure),

@@ -61,7 +61,7 @@ pub async fn whole(reply: WholeReply, along: Along) -> HttpResponse {
 pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     let mut response = head(reply.status, &along);
     response.content_type(content_type_of(reply.content_type.as_ref()));
-    along.ticket.settle(Outcome::rejected()).wait().await;
+    along.ticket.settle(Outcome::rejected(reply.status)).wait().await;
     response.body(reply.bytes)
 }
 
@@ -197,7 +197,7 @@ impl StreamBody {
             match says {
                 Ok(FrameSays::Opening | FrameSays::Answer) => passed.push(frame),
                 Ok(FrameSays::UsageOnly) if self.usage_frame == UsageFrame::Asked => passed.push(frame),
-                Ok(FrameSays::UsageOnly) => {}
+                Ok(FrameSays::UsageOnly | FrameSays::Foreign) => {}
                 Ok(FrameSays::Done) if self.seen.is_finished() => self.end_properly(frame.raw),
                 Ok(FrameSays::Done) => {
                     self.break_off(Failure::new(FailureKind::CutOff, "its stream ended without a finish"))

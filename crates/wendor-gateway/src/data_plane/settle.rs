@@ -59,13 +59,14 @@ impl Outcome {
         Self { end: End::NotAnswered, failure: None, last_failure, progress: Progress::default() }
     }
 
-    /// The upstream rejected the app's request.
+    /// The upstream rejected the app's request with this status.
     #[must_use]
-    pub fn rejected() -> Self {
+    pub fn rejected(status: u16) -> Self {
+        let failure = Failure::of_status(status, None);
         Self {
             end: End::Rejected,
-            failure: None,
-            last_failure: Some(FailureKind::Rejected),
+            last_failure: Some(failure.kind),
+            failure: Some(failure),
             progress: Progress { usage: Some(TokenCounts::default()), output_bytes: 0 },
         }
     }

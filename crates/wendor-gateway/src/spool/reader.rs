@@ -155,6 +155,19 @@ impl SpoolReader {
         Ok(())
     }
 
+    /// Keeps an entry that the database refuses in a file beside the segments, as a line of JSON. Gives the file.
+    ///
+    /// # Errors
+    /// When the file cannot be written.
+    pub fn set_entry_aside(&self, settled: &Settled) -> std::io::Result<PathBuf> {
+        let path = self.shared.folder.join("refused-entries.jsonl");
+        let mut file = std::fs::OpenOptions::new().create(true).append(true).open(&path)?;
+        let mut line = serde_json::to_vec(settled)?;
+        line.push(b'\n');
+        std::io::Write::write_all(&mut file, &line)?;
+        Ok(path)
+    }
+
     /// Waits until something is written. Dropped midway it loses nothing: the next call looks again.
     pub async fn has_more(&self) {
         self.shared.has_more.notified().await;

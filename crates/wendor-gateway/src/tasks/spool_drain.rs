@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::watch;
+use wendor_core::metering::entry::Settled;
 use wendor_store::{Store, StoreError};
 
 use crate::app::App;
@@ -68,7 +69,27 @@ async fn drain_all(store: &Store, reader: &mut SpoolReader) -> Result<(), DrainE
         if batch.entries.is_empty() {
             return Ok(());
         }
-        store.drain(&batch.entries).await?;
+        match store.drain(&batch.entries).await {
+            Ok(_new) => {}
+            Err(error) if error.is_away() => return Err(error.into()),
+            // One entry that the database will never take must not keep all others out.
+            Err(_refused) => drain_singly(store, reader, &batch.entries).await?,
+        }
         reader.done(&batch)?;
     }
+}
+
+/// Drains entry by entry; what the database refuses is set aside, and said.
+async fn drain_singly(store: &Store, reader: &SpoolReader, entries: &[Settled]) -> Result<(), DrainError> {
+    for settled in entries {
+        match store.drain(std::slice::from_ref(settled)).await {
+            Ok(_new) => {}
+            Err(error) if error.is_away() => return Err(error.into()),
+            Err(error) => {
+                let aside = reader.set_entry_aside(settled)?;
+                tracing::error!(request = %settled.entry.request, %error, aside = %aside.display(), "the database refuses an entry: it is set aside");
+            }
+        }
+    }
+    Ok(())
 }

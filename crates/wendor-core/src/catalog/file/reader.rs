@@ -155,6 +155,11 @@ impl<'a> Reader<'a> {
             self.unlike(item, "a text in quotes");
             return None;
         };
+        if text.contains(char::is_control) {
+            let message = format!("`{}` holds a control character, which no record could hold", text.escape_debug());
+            self.problem(&item.path, &item.span, message);
+            return None;
+        }
         Some(text)
     }
 

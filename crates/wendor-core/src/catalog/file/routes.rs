@@ -56,6 +56,7 @@ fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
     let deadlines = StageDeadlines {
         connect_ms: table.take("connect").and_then(|item| reader.duration_ms(&item)),
         first_event_ms: table.take("first_event").and_then(|item| reader.duration_ms(&item)),
+        reply_ms: table.take("reply").and_then(|item| reader.duration_ms(&item)),
         between_events_ms: table.take("between_events").and_then(|item| reader.duration_ms(&item)),
         whole_ms: table.take("whole").and_then(|item| reader.duration_ms(&item)),
     };

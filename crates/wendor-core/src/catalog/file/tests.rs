@@ -23,7 +23,7 @@ offers."sea/fulmar-large".rates = [{ from = 2026-01-01, input = 3, input_cached 
 
 [routes.night-sailings]
 stages = [
-  { offers = ["quayside-a/dunlin-7b"], pick = "room", first_event = "5s" },
+  { offers = ["quayside-a/dunlin-7b"], pick = "room", first_event = "5s", reply = "1m" },
   { offers = [{ offer = "quarry/sea/fulmar-large", share = 3 }], pick = "share", moves_on = ["unreachable"], whole = "90s" },
 ]
 
@@ -97,6 +97,12 @@ fn what_is_written_reads_back_the_same() {
 )]
 #[case::bad_team_name("[teams.data-lab]", "[teams.Data-Lab]", "teams.Data-Lab", "is not a name")]
 #[case::no_stage("stages = [\n", "stages = []\nrest = [\n", "routes.night-sailings.stages", "at least one stage")]
+#[case::control_character(
+    "place = \"on-site\"",
+    "place = \"on\\u0000site\"",
+    "upstreams.quayside-a.place",
+    "holds a control character"
+)]
 #[case::not_toml("[teams.data-lab]", "[teams.data-lab", "", "this is not TOML")]
 fn a_problem_names_place_value_and_remedy(
     #[case] right: &str,
@@ -194,6 +200,7 @@ fn the_reference_holds_every_field_and_reads() {
         "moves_on",
         "connect",
         "first_event",
+        "reply",
         "between_events",
         "whole",
         "offer",

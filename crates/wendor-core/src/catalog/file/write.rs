@@ -130,6 +130,7 @@ fn stage_table(stage: &Stage) -> String {
     let times = [
         ("connect", stage.deadlines.connect_ms),
         ("first_event", stage.deadlines.first_event_ms),
+        ("reply", stage.deadlines.reply_ms),
         ("between_events", stage.deadlines.between_events_ms),
         ("whole", stage.deadlines.whole_ms),
     ];

@@ -29,6 +29,8 @@ pub enum FrameSays {
     Answer,
     /// Usage and no choice: passed on only if the app asked for it.
     UsageOnly,
+    /// An event that this dialect does not know: kept from the app, whose client would fail over it.
+    Foreign,
     /// The upstream gives up; how it failed.
     Error(Failure),
     /// The terminator.
@@ -130,7 +132,7 @@ impl ChatStream {
         if let Some(usage) = chunk.usage {
             self.usage = Some(usage.into());
         }
-        let choices = chunk.choices.ok_or(BadFrame)?;
+        let Some(choices) = chunk.choices else { return Ok(FrameSays::Foreign) };
         if choices.is_empty() && chunk.usage.is_some() {
             return Ok(FrameSays::UsageOnly);
         }
@@ -216,6 +218,9 @@ mod tests {
     #[case::tool_call(r#"{"choices":[{"index":0,"delta":{"tool_calls":[{"index":0,"id":"c"}]}}]}"#, FrameSays::Answer)]
     #[case::finish(r#"{"choices":[{"index":0,"delta":{},"finish_reason":"stop"}]}"#, FrameSays::Answer)]
     #[case::usage(r#"{"choices":[],"usage":{"prompt_tokens":1,"completion_tokens":2}}"#, FrameSays::UsageOnly)]
+    #[case::other_object(r#"{"detail":"x"}"#, FrameSays::Foreign)]
+    #[case::null_choices(r#"{"choices":null}"#, FrameSays::Foreign)]
+    #[case::usage_without_choices(r#"{"usage":{"prompt_tokens":1}}"#, FrameSays::Foreign)]
     #[case::done("[DONE]", FrameSays::Done)]
     fn what_a_frame_says(#[case] data: &str, #[case] says: FrameSays) {
         assert_eq!(ChatStream::default().observe(data.as_bytes()), Ok(says));
@@ -233,8 +238,8 @@ mod tests {
 
     #[rstest]
     #[case::garbage("%%%")]
-    #[case::other_object(r#"{"detail":"x"}"#)]
-    #[case::null_choices(r#"{"choices":null}"#)]
+    #[case::number("5")]
+    #[case::choices_of_another_kind(r#"{"choices":{}}"#)]
     #[case::cut(r#"{"choices":[{"index":0,"del"#)]
     #[case::empty("")]
     fn what_is_no_chunk(#[case] data: &str) {
