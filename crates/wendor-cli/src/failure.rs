@@ -118,3 +118,53 @@ impl From<wendor_store::StoreError> for Failure {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::json;
+
+    fn problem(status: u16) -> Vec<u8> {
+        let problems =
+            json!([{ "line": 3, "column": 11, "path": "upstreams.quarry", "message": "`hosting` is missing" }]);
+        let details = json!({ "type": "t", "title": "T", "status": status, "detail": "something is wrong", "problems": problems });
+        details.to_string().into_bytes()
+    }
+
+    #[rstest]
+    #[case::not_signed_in(401, 3)]
+    #[case::not_allowed(403, 3)]
+    #[case::no_such(404, 4)]
+    #[case::bad_value(400, 2)]
+    #[case::conflict(409, 2)]
+    #[case::records_away(503, 1)]
+    fn a_problem_has_its_exit_status_and_tells_all(#[case] status: u16, #[case] exit: u8) {
+        let failure = Failure::of_problem(status, &problem(status));
+        assert_eq!(failure.exit_status(), exit);
+        assert_eq!(
+            failure.to_string(),
+            "Something is wrong.\n  line 3, column 11: upstreams.quarry: `hosting` is missing"
+        );
+    }
+
+    #[rstest]
+    #[case::key(401, "unknown_key", 3)]
+    #[case::route(404, "route_not_found", 4)]
+    #[case::quota(429, "over_quota", 5)]
+    #[case::upstreams_limited(429, "all_offers_failed", 6)]
+    #[case::upstreams(502, "all_offers_failed", 6)]
+    #[case::request(400, "missing_member", 2)]
+    #[case::own(503, "no_spool", 1)]
+    fn an_answer_of_the_data_plane_has_its_exit_status(#[case] status: u16, #[case] code: &str, #[case] exit: u8) {
+        let body = json!({ "error": { "message": "So it is.", "type": "t", "param": null, "code": code } }).to_string();
+        let failure = Failure::of_data_plane(status, body.as_bytes());
+        assert_eq!((failure.exit_status(), failure.to_string().as_str()), (exit, "So it is."));
+    }
+
+    #[test]
+    fn something_that_is_not_wendor_is_told() {
+        let failure = Failure::of_problem(502, b"<html>");
+        assert!(failure.to_string().contains("is WENDOR_URL right?"), "{failure}");
+    }
+}

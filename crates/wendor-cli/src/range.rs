@@ -113,4 +113,20 @@ mod tests {
     fn what_is_no_range(#[case] last: &str) {
         assert!(read(&args(Some(last), None, None), Utc::now()).is_err());
     }
+
+    #[rstest]
+    #[case::from_now("90d", Some("2027-02-21T09:30:00Z"))]
+    #[case::a_day("2027-01-01", Some("2027-01-01T00:00:00Z"))]
+    #[case::an_instant("2027-01-01T08:00:00+02:00", Some("2027-01-01T06:00:00Z"))]
+    #[case::neither("next summer", None)]
+    fn expiries(#[case] text: &str, #[case] at: Option<&str>) {
+        let found = expiry(text, "2026-11-23T09:30:00Z".parse().unwrap()).ok();
+        assert_eq!(found, at.map(|at| at.parse().unwrap()));
+    }
+
+    #[test]
+    fn a_range_that_runs_backwards_is_told() {
+        let failure = read(&args(None, Some("2026-11-02"), Some("2026-11-01")), Utc::now()).unwrap_err();
+        assert!(failure.to_string().contains("does not lie after"), "{failure}");
+    }
 }

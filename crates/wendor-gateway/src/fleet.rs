@@ -62,3 +62,19 @@ impl Drop for StreamPermit {
         self.0.streams.fetch_sub(1, Ordering::Relaxed);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn streams_are_counted_while_they_are_open_and_kept_by_name() {
+        let fleet = Fleet::default();
+        let name = Name::parse("quayside-a").unwrap();
+        let permits: Vec<StreamPermit> = (0..3).map(|_| StreamPermit::take(fleet.upstream(&name))).collect();
+        assert_eq!(fleet.upstream(&name).streams(), 3);
+        assert_eq!(fleet.upstream(&Name::parse("quayside-b").unwrap()).streams(), 0);
+        drop(permits);
+        assert_eq!(fleet.upstream(&name).streams(), 0);
+    }
+}

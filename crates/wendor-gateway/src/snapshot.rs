@@ -89,3 +89,57 @@ fn find(upstream: &Upstream) -> Credential {
         Err(why) => Credential::Missing(format!("our credential is missing: {where_from} {why}")),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use wendor_core::catalog::upstream::{Address, Auth, Dialect, Hosting};
+
+    fn upstream(credential: Option<CredentialSource>) -> Upstream {
+        Upstream {
+            address: Address::parse("http://quarry.example").unwrap(),
+            dialect: Dialect::ChatCompletions,
+            hosting: Hosting::Hosted,
+            place: None,
+            streams: None,
+            credential,
+            auth: Auth::Bearer,
+            headers: Default::default(),
+            offers: Default::default(),
+        }
+    }
+
+    #[rstest]
+    #[case::plain("s3cret", Some("s3cret"), "")]
+    #[case::with_a_newline("s3cret\n", Some("s3cret"), "")]
+    #[case::empty(" \n", None, "is empty")]
+    #[case::two_lines("one\ntwo", None, "holds a character that no credential has")]
+    fn a_credential_in_a_file(#[case] text: &str, #[case] found: Option<&str>, #[case] why: &str) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("credential");
+        std::fs::write(&path, text).unwrap();
+        let source = CredentialSource::File(path.to_str().unwrap().to_owned());
+        match (find(&upstream(Some(source))), found) {
+            (Credential::Found(secret), Some(expected)) => assert_eq!(secret.expose(), expected),
+            (Credential::Missing(told), None) => {
+                assert!(told.contains(why) && !told.contains("two"), "{told}");
+            }
+            (other, _) => panic!("{other:?}"),
+        }
+    }
+
+    #[test]
+    fn one_that_is_not_there_says_where_it_was_looked_for() {
+        let missing = |source| match find(&upstream(Some(source))) {
+            Credential::Missing(why) => why,
+            other @ (Credential::None | Credential::Found(_)) => panic!("{other:?}"),
+        };
+        assert!(
+            missing(CredentialSource::Env("WENDOR_TEST_NO_SUCH_VARIABLE".into()))
+                .contains("WENDOR_TEST_NO_SUCH_VARIABLE is not set")
+        );
+        assert!(missing(CredentialSource::File("/nowhere/credential".into())).contains("the file /nowhere/credential"));
+        assert!(matches!(find(&upstream(None)), Credential::None));
+    }
+}

@@ -82,3 +82,39 @@ fn reports(standins: &[StandIn]) -> Vec<StandInReport> {
     };
     standins.iter().map(report).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::server::Profile;
+    use rstest::rstest;
+
+    async fn begin() -> (tokio::task::JoinHandle<std::io::Result<()>>, String) {
+        let _installed = rustls::crypto::ring::default_provider().install_default();
+        let free = std::net::TcpListener::bind("127.0.0.1:0").and_then(|free| free.local_addr()).unwrap();
+        let standin = StandIn::start(Profile::quick("quayside-a", &["dunlin-7b"])).await.unwrap();
+        let serving = tokio::spawn(serve(free, vec![standin]));
+        let url = format!("http://{free}");
+        while reqwest::get(&url).await.is_err() {
+            tokio::task::yield_now().await;
+        }
+        (serving, url)
+    }
+
+    #[rstest]
+    #[case::fault("quayside-a/stall-midway", 200, "stall-midway")]
+    #[case::status("quayside-a/429:7", 200, "429")]
+    #[case::no_such_standin("quayside-z/none", 404, "no stand-in is called quayside-z")]
+    #[case::no_such_fault("quayside-a/explode", 400, "explode is not a fault")]
+    #[tokio::test]
+    async fn a_fault_is_set_by_a_small_call(#[case] path: &str, #[case] status: u16, #[case] told: &str) {
+        let (serving, url) = begin().await;
+        let answer = reqwest::Client::new().post(format!("{url}/{path}")).send().await.unwrap();
+        assert_eq!(answer.status().as_u16(), status);
+        let text = answer.text().await.unwrap();
+        assert!(text.contains(told), "{text}");
+        let reports: Vec<StandInReport> = reqwest::get(&url).await.unwrap().json().await.unwrap();
+        assert_eq!((reports[0].name.as_str(), reports[0].tally.requests), ("quayside-a", 0));
+        serving.abort();
+    }
+}

@@ -283,6 +283,7 @@ mod tests {
             output_tokens: (10, 20),
             cached: 0.5,
             weekend: 0.1,
+            live: true,
         }];
         let keys = [("freight-desk".to_owned(), "k1".to_owned())].into();
         let until = "2026-11-25T12:00:00Z".parse().unwrap();

@@ -30,6 +30,13 @@ pub struct Ask {
     pub cached: f64,
     /// A day of the week-end beside a working day.
     pub weekend: f64,
+    /// Whether it is asked live too, or only in the made-up past.
+    #[serde(default = "is_live")]
+    pub live: bool,
+}
+
+fn is_live() -> bool {
+    true
 }
 
 /// Asks until stopped.
@@ -38,6 +45,7 @@ pub struct Ask {
 /// When a team's key is not in the environment.
 pub async fn run(client: &reqwest::Client, url: &str, asks: &[Ask], every: Duration) -> anyhow::Result<()> {
     let mut random = SmallRng::from_rng(&mut rand::rng());
+    let asks: Vec<&Ask> = asks.iter().filter(|ask| ask.live).collect();
     loop {
         tokio::time::sleep(every.mul_f64(random.random_range(0.3..1.7))).await;
         let Ok(ask) = asks.choose_weighted(&mut random, |ask| ask.a_day) else { return Ok(()) };

@@ -159,3 +159,32 @@ fn show_revisions(revisions: &[RevisionLine]) -> Result<(), Failure> {
     });
     output::table(&columns, rows.collect(), "There is no revision yet. Apply a catalogue: wendor catalogue apply FILE")
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::Value;
+
+    fn change(kind: &str, fields: &Value) -> ChangeLine {
+        serde_json::from_value(json!({ "kind": kind, "thing": "upstream quarry", "fields": fields })).unwrap()
+    }
+
+    #[test]
+    fn a_difference_reads_like_one() {
+        let changes = vec![
+            change("added", &json!([{ "field": "streams", "before": null, "after": "8" }])),
+            change("removed", &json!([{ "field": "streams", "before": "8", "after": null }])),
+            change(
+                "changed",
+                &json!([
+                    { "field": "streams", "before": "8", "after": "12" },
+                    { "field": "place", "before": null, "after": "inland" },
+                    { "field": "auth", "before": "bearer", "after": null }
+                ]),
+            ),
+        ];
+        let told = told(&CatalogueDifference { base: 4, changes });
+        let expected = "Against revision 4:\n+ upstream quarry\n    streams: 8\n- upstream quarry\n    streams: 8\n~ upstream quarry\n    streams: 8 -> 12\n    place: (absent) -> inland\n    auth: bearer -> (absent)\n";
+        assert_eq!(told, expected);
+    }
+}

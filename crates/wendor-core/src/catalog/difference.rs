@@ -169,3 +169,64 @@ fn shown(value: &Value) -> String {
         Value::Null | Value::Bool(_) | Value::Number(_) | Value::Object(_) => value.to_string(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalog::file;
+    use rstest::rstest;
+
+    const BASE: &str = r#"
+[upstreams.quarry]
+address = "http://quarry.example"
+hosting = "hosted"
+headers = { x-harbour = "a" }
+offers.fulmar-mini = { output_cap = 5 }
+
+[routes.manifests]
+stages = [{ offers = ["quarry/fulmar-mini"] }]
+
+[teams.timetables]
+quotas = [{ measure = "requests", per = "minute", limit = 5 }, { measure = "cost", per = "month", limit = 9 }]
+"#;
+
+    /// Each change as `kind thing: field before>after, ..`.
+    fn told(after: &str) -> Vec<String> {
+        let catalogue = |text: &str| file::read(text).unwrap_or_else(|problems| panic!("{problems:#?}")).catalogue;
+        let side = |value: &Option<String>| value.clone().unwrap_or_default();
+        let field = |field: &FieldChange| format!("{} {}>{}", field.field, side(&field.before), side(&field.after));
+        let changes = between(&catalogue(BASE), &catalogue(after));
+        let line = |change: &Change| {
+            format!(
+                "{:?} {}: {}",
+                change.kind,
+                change.thing,
+                change.fields.iter().map(field).collect::<Vec<_>>().join(", ")
+            )
+        };
+        changes.iter().map(line).collect()
+    }
+
+    #[rstest]
+    #[case::nothing("", "", &[])]
+    #[case::a_field("output_cap = 5", "output_cap = 6", &["Changed upstream quarry: offers.fulmar-mini.output_cap 5>6"])]
+    #[case::a_field_that_comes("hosting = \"hosted\"", "hosting = \"hosted\"\nplace = \"inland\"", &["Changed upstream quarry: place >inland"])]
+    #[case::a_field_that_goes("headers = { x-harbour = \"a\" }", "", &["Changed upstream quarry: headers.x-harbour a>"])]
+    #[case::a_stage(
+        "\"quarry/fulmar-mini\"] }]",
+        "\"quarry/fulmar-mini\"], pick = \"cost\" }]",
+        &["Changed route manifests: stages[0].pick room>cost"]
+    )]
+    #[case::the_order_of_quotas_says_nothing(
+        "{ measure = \"requests\", per = \"minute\", limit = 5 }, { measure = \"cost\", per = \"month\", limit = 9 }",
+        "{ measure = \"cost\", per = \"month\", limit = 9 }, { measure = \"requests\", per = \"minute\", limit = 5 }",
+        &[]
+    )]
+    #[case::a_quota_that_goes(", { measure = \"cost\", per = \"month\", limit = 9 }", "", &["Changed team timetables: quotas.cost a month.limit 9>"])]
+    #[case::a_team("[teams.timetables]", "[teams.data-lab]\n[teams.timetables]", &["Added team data-lab: access >all-routes"])]
+    #[case::the_currency("\n[upstreams", "currency = \"SEK\"\n[upstreams", &["Changed currency:  EUR>SEK"])]
+    fn changes_name_the_thing_and_the_field(#[case] right: &str, #[case] other: &str, #[case] expected: &[&str]) {
+        assert!(BASE.contains(right));
+        assert_eq!(told(&BASE.replacen(right, other, 1)), expected);
+    }
+}

@@ -131,3 +131,26 @@ impl Route {
         self.stages.iter().flat_map(|stage| stage.offers.iter().map(|entry| &entry.offer))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn stage(times: [Option<u64>; 5]) -> StageDeadlines {
+        let [connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms] = times;
+        StageDeadlines { connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms }
+    }
+
+    #[rstest]
+    #[case::defaults([None; 5], [3_000, 60_000, 600_000, 30_000, 600_000])]
+    #[case::all_set([Some(1), Some(2), Some(3), Some(4), Some(5)], [1, 2, 3, 4, 5])]
+    #[case::a_reply_has_the_time_of_the_whole([None, None, None, None, Some(90_000)], [3_000, 60_000, 90_000, 30_000, 90_000])]
+    #[case::first_event_is_for_streams([None, Some(500), None, None, None], [3_000, 500, 600_000, 30_000, 600_000])]
+    fn what_a_stage_leaves_out_has_its_default(#[case] times: [Option<u64>; 5], #[case] millis: [u64; 5]) {
+        let deadlines = Deadlines::from(stage(times));
+        let found =
+            [deadlines.connect, deadlines.first_event, deadlines.reply, deadlines.between_events, deadlines.whole];
+        assert_eq!(found, millis.map(Duration::from_millis));
+    }
+}

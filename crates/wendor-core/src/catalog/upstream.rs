@@ -191,4 +191,26 @@ mod tests {
     fn addresses(#[case] text: &str, #[case] endpoint: Option<&str>) {
         assert_eq!(Address::parse(text).ok().map(|address| address.endpoint("/v1/models")).as_deref(), endpoint);
     }
+
+    #[rstest]
+    #[case::bearer("bearer", Some(Auth::Bearer))]
+    #[case::header("header:X-Quarry-Key", Some(Auth::Header("x-quarry-key".into())))]
+    #[case::query("query:key", Some(Auth::Query("key".into())))]
+    #[case::no_name("header:", None)]
+    #[case::not_a_header("header:a b", None)]
+    #[case::other("basic", None)]
+    fn ways_to_send_a_credential(#[case] text: &str, #[case] auth: Option<Auth>) {
+        let read = Auth::try_from(text.to_owned());
+        assert_eq!(read.as_ref().ok(), auth.as_ref(), "{read:?}");
+        if let Some(auth) = auth {
+            assert_eq!(Auth::try_from(String::from(auth.clone())), Ok(auth), "it is written as it is read");
+        }
+    }
+
+    #[rstest]
+    #[case::plain("http://127.0.0.1:7501", "127.0.0.1:7501")]
+    #[case::prefix("https://quarry.example/models", "quarry.example")]
+    fn failures_name_host_and_port(#[case] text: &str, #[case] authority: &str) {
+        assert_eq!(Address::parse(text).unwrap().authority(), authority);
+    }
 }

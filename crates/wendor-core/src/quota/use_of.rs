@@ -49,3 +49,31 @@ pub fn settled(measure: Measure, tokens: TokenCounts, cost: Option<Money>) -> De
         Measure::Cost => cost.map_or(Decimal::ZERO, Money::amount),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::requests(Measure::Requests, Some(1), 1)]
+    #[case::input(Measure::InputTokens, Some(30), 24)]
+    #[case::output(Measure::OutputTokens, Some(100), 7)]
+    #[case::both(Measure::Tokens, Some(130), 31)]
+    #[case::cost(Measure::Cost, None, 2)]
+    fn what_is_reserved_and_what_is_settled(
+        #[case] measure: Measure,
+        #[case] reserved: Option<u64>,
+        #[case] used: u64,
+    ) {
+        let worst = WorstCase { input_tokens: 30, output_tokens: 100 };
+        assert_eq!(worst.of(measure), reserved.map(Decimal::from));
+        let tokens = TokenCounts { input: 10, input_cached: 12, cache_written: 2, output: 7, reasoning: 5 };
+        assert_eq!(settled(measure, tokens, Money::parse("2")), Decimal::from(used));
+    }
+
+    #[test]
+    fn something_without_a_price_uses_no_money() {
+        assert_eq!(settled(Measure::Cost, TokenCounts::default(), None), Decimal::ZERO);
+    }
+}

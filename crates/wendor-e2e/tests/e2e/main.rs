@@ -13,11 +13,15 @@ mod keys;
 #[cfg(test)]
 mod ledger;
 #[cfg(test)]
+mod liberties;
+#[cfg(test)]
 mod management;
 #[cfg(test)]
 mod outage;
 #[cfg(test)]
 mod quotas;
+#[cfg(test)]
+mod records;
 #[cfg(test)]
 mod secrets;
 #[cfg(test)]

@@ -40,3 +40,20 @@ impl ErrorBody {
         format!("data: {}\n\n", self.to_json())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_four_members_are_always_there_and_a_frame_is_one_line() {
+        let error =
+            ErrorBody { message: "line one\nline \"two\"".into(), class: "server_error", param: None, code: "x" };
+        let read: serde_json::Value = serde_json::from_str(&error.to_json()).unwrap();
+        let expected = serde_json::json!({ "error": { "message": "line one\nline \"two\"", "type": "server_error", "param": null, "code": "x" } });
+        assert_eq!(read, expected);
+        let frame = error.to_frame();
+        assert!(frame.starts_with("data: {") && frame.ends_with("}\n\n"), "{frame}");
+        assert_eq!(frame.trim_end().lines().count(), 1);
+    }
+}
