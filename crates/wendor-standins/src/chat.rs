@@ -19,7 +19,7 @@ use serde_json::{Value, json};
 use tokio::time::{Instant, Sleep};
 
 use crate::fault::Fault;
-use crate::server::{Outcome, Profile, Served, Shared};
+use crate::memory::{Outcome, Profile, Served, Shared};
 use crate::text;
 
 /// Input tokens of a conversation's frame, beside its words.

@@ -3,7 +3,8 @@
 //! They ship with Wendor for the demo and for its tests; they answer with made-up text of a ferry operator, count what they
 //! serve, and fail in the ways that real servers fail.
 //!
-//! - [`server`]: one stand-in: listening, refusing, its tally
+//! - [`server`]: one stand-in: listening, refusing
+//! - [`memory`]: what it is and remembers, its tally among it
 //! - [`fault`]: the ways to fail
 //! - [`chat`]: replies in the dialect of `POST /v1/chat/completions`
 //! - [`text`]: what they say
@@ -15,6 +16,7 @@ pub mod chat;
 pub mod control;
 pub mod fault;
 pub mod history;
+pub mod memory;
 pub mod server;
 pub mod text;
 pub mod traffic;

@@ -3,172 +3,24 @@
 //! A [`Profile`] enters; the running [`StandIn`] leaves. Dropping it stops it and frees its port. Each connection is a
 //! task that the stand-in owns; refusing aborts them all, as a server that dies would.
 
-use std::collections::VecDeque;
 use std::net::SocketAddr;
-use std::sync::{Arc, Mutex, MutexGuard};
-use std::time::{Duration, SystemTime};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
-use bytes::Bytes;
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper::{Request, Response, header};
 use hyper_util::rt::TokioIo;
-use serde::{Deserialize, Serialize};
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::{JoinHandle, JoinSet};
 
 use crate::chat::{self, AnswerBody};
 use crate::fault::Fault;
-
-/// Answers remembered one by one; a long demo must not grow without end.
-const REMEMBERED: usize = 20_000;
+use crate::memory::Shared;
+pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
 
 /// Connections that may wait to be accepted.
 const BACKLOG: u32 = 1_024;
-
-/// How a stand-in is.
-#[derive(Clone, Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Profile {
-    /// Its name.
-    pub name: String,
-    /// Where it listens; port 0 takes a free one.
-    pub listen: SocketAddr,
-    /// The models that it serves.
-    pub models: Vec<String>,
-    /// The credential that it demands, if any.
-    #[serde(default)]
-    pub credential: Option<String>,
-    /// Wait for a first token, in milliseconds, from..to.
-    #[serde(default)]
-    pub first_token_ms: (u64, u64),
-    /// Tokens a second once it streams; 0 is as fast as it can.
-    #[serde(default)]
-    pub tokens_per_second: u32,
-    /// Length of an answer in tokens, from..to.
-    pub answer_tokens: (usize, usize),
-    /// What its texts are chosen by.
-    #[serde(default)]
-    pub seed: u64,
-}
-
-impl Profile {
-    /// A quick one for tests: no waits, short answers, a free port.
-    #[must_use]
-    pub fn quick(name: &str, models: &[&str]) -> Self {
-        Self {
-            name: name.to_owned(),
-            listen: SocketAddr::from(([127, 0, 0, 1], 0)),
-            models: models.iter().map(ToString::to_string).collect(),
-            credential: None,
-            first_token_ms: (0, 0),
-            tokens_per_second: 0,
-            answer_tokens: (12, 24),
-            seed: 1,
-        }
-    }
-}
-
-/// How an answer went, as the stand-in saw it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Outcome {
-    /// Sent to its end.
-    Served,
-    /// The client left before the end.
-    ClientLeft,
-    /// A fault was shown instead.
-    Fault,
-}
-
-/// One answer.
-#[derive(Clone, Debug)]
-pub struct Served {
-    /// The `x-request-id` that came with the request.
-    pub request: Option<String>,
-    /// How it went.
-    pub outcome: Outcome,
-    /// Input tokens.
-    pub input_tokens: u64,
-    /// Output tokens sent.
-    pub output_tokens: u64,
-    /// When it ended.
-    pub ended_at: SystemTime,
-}
-
-/// Sums of what was served.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Tally {
-    /// Requests that came.
-    pub requests: u64,
-    /// Answers sent to their end.
-    pub served: u64,
-    /// Answers that the client left.
-    pub client_left: u64,
-    /// Input tokens of the answers sent to their end.
-    pub input_tokens: u64,
-    /// Output tokens of these.
-    pub output_tokens: u64,
-}
-
-/// A reply to be given word for word.
-#[derive(Clone, Debug)]
-pub struct Replay {
-    /// Status.
-    pub status: u16,
-    /// Headers.
-    pub headers: Vec<(String, String)>,
-    /// Body.
-    pub body: Bytes,
-}
-
-/// A request as it came.
-#[derive(Clone, Debug)]
-pub struct Seen {
-    /// Path with query.
-    pub path: String,
-    /// Headers in lower case.
-    pub headers: Vec<(String, String)>,
-    /// Body.
-    pub body: Bytes,
-}
-
-#[derive(Debug, Default)]
-pub(crate) struct State {
-    pub(crate) fault: Fault,
-    pub(crate) tally: Tally,
-    served: VecDeque<Served>,
-    replays: VecDeque<Replay>,
-    last_seen: Option<Seen>,
-}
-
-pub(crate) struct Shared {
-    pub(crate) profile: Profile,
-    state: Mutex<State>,
-}
-
-impl Shared {
-    pub(crate) fn state(&self) -> MutexGuard<'_, State> {
-        self.state.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
-    }
-
-    pub(crate) fn ended(&self, served: Served) {
-        let mut state = self.state();
-        match served.outcome {
-            Outcome::Served => {
-                state.tally.served += 1;
-                state.tally.input_tokens += served.input_tokens;
-                state.tally.output_tokens += served.output_tokens;
-            }
-            Outcome::ClientLeft => state.tally.client_left += 1,
-            Outcome::Fault => {}
-        }
-        if state.served.len() == REMEMBERED {
-            state.served.pop_front();
-        }
-        state.served.push_back(served);
-    }
-}
 
 /// A running stand-in.
 pub struct StandIn {

@@ -4,7 +4,6 @@
 //! the body, the route and whether this key may use it, room in the spool, room in the quotas. **A quota says no here**
 //! ([`reserve`]) for what does not depend on the offer; cost is asked when an offer's turn comes.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use actix_web::http::header;
@@ -19,6 +18,7 @@ use wendor_core::wire::chat_completions::request::{ChatRequest, Delivery};
 
 use super::Call;
 use super::body::{self, ReadBody};
+use super::marks::Marks;
 use super::refusal::{Caller, QuotaFull, Refusal, UnknownRoute};
 use super::ticket::{Admission, Ticket};
 use crate::allowances::Held;
@@ -27,12 +27,6 @@ use crate::snapshot::Snapshot;
 
 /// What a request without a limit may put out at most, at an offer whose cap nobody told.
 const OUTPUT_TOKENS_UNTOLD: u64 = 4_096;
-
-/// Longest value of `wendor-run` and `wendor-step`, and of a label's name or value.
-const LABEL_BYTES: usize = 128;
-
-/// Labels that one request may carry.
-const LABELS: usize = 16;
 
 /// A request that will be served, if an offer answers.
 #[derive(Debug)]
@@ -43,17 +37,6 @@ pub struct Admitted {
     pub chat: ChatRequest,
     /// Its body, for as long as another offer may need it.
     pub body: ReadBody,
-}
-
-/// What the app's own headers say.
-#[derive(Clone, Debug, Default)]
-pub struct Marks {
-    /// `wendor-run`.
-    pub run: Option<String>,
-    /// `wendor-step`.
-    pub step: Option<String>,
-    /// `wendor-labels`.
-    pub labels: BTreeMap<String, String>,
 }
 
 /// Admits a request.
@@ -68,7 +51,7 @@ pub async fn admit(
 ) -> Result<Admitted, Refusal> {
     let snapshot = app.now_serving();
     let key = key_of(&snapshot, request, call)?.clone();
-    let marks = marks_of(request)?;
+    let marks = Marks::read(request)?;
     let declared = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
     let body = body::read(app, payload, declared).await?;
     let chat = ChatRequest::read(&body.bytes).map_err(Refusal::BadRequest)?;
@@ -130,36 +113,6 @@ fn presented_key(request: &HttpRequest) -> Result<String, Refusal> {
         1 => Ok(found.remove(0)),
         _ => Err(Refusal::TwoKeys),
     }
-}
-
-fn marks_of(request: &HttpRequest) -> Result<Marks, Refusal> {
-    let text = |name: &'static str| -> Result<Option<String>, Refusal> {
-        let Some(value) = request.headers().get(name) else { return Ok(None) };
-        match value.to_str() {
-            Ok(text) if !text.is_empty() && text.len() <= LABEL_BYTES => Ok(Some(text.to_owned())),
-            Ok(_) | Err(_) => {
-                Err(Refusal::BadHeader(name, format!("has to hold 1 to {LABEL_BYTES} visible characters")))
-            }
-        }
-    };
-    let mut labels = BTreeMap::new();
-    if let Some(value) = request.headers().get("wendor-labels") {
-        let wrong = || {
-            Refusal::BadHeader(
-                "wendor-labels",
-                format!("has to look like `feature=search,env=prod`, with at most {LABELS} labels"),
-            )
-        };
-        for pair in value.to_str().map_err(|_| wrong())?.split(',').filter(|pair| !pair.trim().is_empty()) {
-            let (name, value) = pair.split_once('=').ok_or_else(wrong)?;
-            let (name, value) = (name.trim(), value.trim());
-            if name.is_empty() || name.len() > LABEL_BYTES || value.len() > LABEL_BYTES || labels.len() == LABELS {
-                return Err(wrong());
-            }
-            labels.insert(name.to_owned(), value.to_owned());
-        }
-    }
-    Ok(Marks { run: text("wendor-run")?, step: text("wendor-step")?, labels })
 }
 
 /// The names of the routes that a key may use, in order.

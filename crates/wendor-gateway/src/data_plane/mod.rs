@@ -16,6 +16,7 @@ pub mod body;
 pub mod clients;
 pub mod exchange;
 pub mod listing;
+pub mod marks;
 pub mod plan;
 pub mod refusal;
 pub mod relay;

@@ -16,7 +16,7 @@ use wendor_core::routing::failure::{FailedAttempt, Failure};
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
 
 use super::Call;
-use super::admit::Marks;
+use super::marks::Marks;
 use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;

@@ -1,0 +1,61 @@
+//! What an app may say of its request in headers of ours: `wendor-run`, `wendor-step`, `wendor-labels`. They stand on the record and
+//! change nothing else.
+
+use std::collections::BTreeMap;
+
+use actix_web::HttpRequest;
+
+use super::refusal::Refusal;
+
+/// Longest value of `wendor-run` and `wendor-step`, and of a label's name or value.
+const LABEL_BYTES: usize = 128;
+
+/// Labels that one request may carry.
+const LABELS: usize = 16;
+
+/// What the app's own headers say.
+#[derive(Clone, Debug, Default)]
+pub struct Marks {
+    /// `wendor-run`.
+    pub run: Option<String>,
+    /// `wendor-step`.
+    pub step: Option<String>,
+    /// `wendor-labels`.
+    pub labels: BTreeMap<String, String>,
+}
+
+impl Marks {
+    /// Reads them.
+    ///
+    /// # Errors
+    /// [`Refusal::BadHeader`] for one that cannot be read.
+    pub fn read(request: &HttpRequest) -> Result<Self, Refusal> {
+        let text = |name: &'static str| -> Result<Option<String>, Refusal> {
+            let Some(value) = request.headers().get(name) else { return Ok(None) };
+            match value.to_str() {
+                Ok(text) if !text.is_empty() && text.len() <= LABEL_BYTES => Ok(Some(text.to_owned())),
+                Ok(_) | Err(_) => {
+                    Err(Refusal::BadHeader(name, format!("has to hold 1 to {LABEL_BYTES} visible characters")))
+                }
+            }
+        };
+        let mut labels = BTreeMap::new();
+        if let Some(value) = request.headers().get("wendor-labels") {
+            let wrong = || {
+                Refusal::BadHeader(
+                    "wendor-labels",
+                    format!("has to look like `feature=search,env=prod`, with at most {LABELS} labels"),
+                )
+            };
+            for pair in value.to_str().map_err(|_| wrong())?.split(',').filter(|pair| !pair.trim().is_empty()) {
+                let (name, value) = pair.split_once('=').ok_or_else(wrong)?;
+                let (name, value) = (name.trim(), value.trim());
+                if name.is_empty() || name.len() > LABEL_BYTES || value.len() > LABEL_BYTES || labels.len() == LABELS {
+                    return Err(wrong());
+                }
+                labels.insert(name.to_owned(), value.to_owned());
+            }
+        }
+        Ok(Self { run: text("wendor-run")?, step: text("wendor-step")?, labels })
+    }
+}
