@@ -34,3 +34,27 @@ pub fn of_bytes(bytes: &[u8]) -> String {
 pub fn is_base32(text: &str) -> bool {
     text.bytes().all(|byte| ALPHABET.contains(&byte))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::nothing(&[], "")]
+    #[case::one_byte(&[0xff], "zw")]
+    #[case::five_bytes(&[0, 0x44, 0x32, 0x14, 0xc7], "01234567")]
+    #[case::six_bytes(&[0, 0x44, 0x32, 0x14, 0xc7, 0], "0123456700")]
+    fn bytes_become_digits_of_five_bits(#[case] bytes: &[u8], #[case] text: &str) {
+        assert_eq!(of_bytes(bytes), text);
+        assert!(is_base32(&of_bytes(bytes)));
+    }
+
+    #[test]
+    fn letters_that_are_mistaken_for_others_do_not_occur() {
+        for letter in ["i", "l", "o", "u", "A", "-"] {
+            assert!(!is_base32(letter), "{letter}");
+        }
+        assert_eq!(of_number(33, 3), "011");
+    }
+}

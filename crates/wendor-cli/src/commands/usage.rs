@@ -147,3 +147,86 @@ fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
         by => format!("wendor request list --{by} {}{narrowed} {range}", line.name),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use serde_json::{Value, json};
+
+    fn line(name: &str, unpriced: u64, estimated: u64) -> Value {
+        json!({
+            "name": name, "label": null, "cost": "1.5", "cost_before": "1", "unpriced": unpriced, "requests": 4, "requests_before": 3,
+            "not_answered": 1, "cancelled": 0, "estimated": estimated,
+            "tokens": { "input": 1, "input_cached": 2, "cache_written": 3, "output": 4, "reasoning": 0 },
+            "first_token": { "typical_ms": 310, "slow_ms": null }, "whole": { "typical_ms": 1, "slow_ms": 2 }, "requests_query": ""
+        })
+    }
+
+    fn usage(by: &str, from: &str, to: &str) -> Usage {
+        let usage = json!({
+            "from": from, "to": to, "before_from": from, "before_to": to, "by": by, "currency": "EUR",
+            "lines": [line("freight-desk", 0, 0)], "together": line("together", 0, 0)
+        });
+        serde_json::from_value(usage).unwrap()
+    }
+
+    fn args(by: &str, range: RangeArgs, team: Option<&str>) -> UsageArgs {
+        UsageArgs {
+            by: by.to_owned(),
+            range,
+            narrow: NarrowArgs { team: team.map(str::to_owned), ..NarrowArgs::default() },
+        }
+    }
+
+    #[rstest]
+    #[case::one_day("2026-11-23T00:00:00Z", "2026-11-24T00:00:00Z", "23 November, UTC")]
+    #[case::days("2026-11-17T00:00:00Z", "2026-11-24T00:00:00Z", "17 November to 23 November, UTC")]
+    #[case::instants("2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z", "2026-11-17 08:00:00 to 2026-11-17 09:30:00, UTC")]
+    fn periods_in_words(#[case] from: &str, #[case] to: &str, #[case] words: &str) {
+        assert_eq!(period(&usage("team", from, to)), words);
+    }
+
+    #[rstest]
+    #[case::by_team("team", RangeArgs::default(), None, "wendor request list --team freight-desk --last 7d")]
+    #[case::last("team", RangeArgs { last: Some("24h".into()), ..RangeArgs::default() }, None, "wendor request list --team freight-desk --last 24h")]
+    #[case::narrowed(
+        "route",
+        RangeArgs::default(),
+        Some("timetables"),
+        "wendor request list --route freight-desk --team timetables --last 7d"
+    )]
+    #[case::from_and_to(
+        "team",
+        RangeArgs { from: Some("2026-11-17".into()), ..RangeArgs::default() },
+        None,
+        "wendor request list --team freight-desk --from 2026-11-17 --to 2026-11-24"
+    )]
+    fn the_command_behind_a_line(
+        #[case] by: &str,
+        #[case] range: RangeArgs,
+        #[case] team: Option<&str>,
+        #[case] command: &str,
+    ) {
+        let usage = usage(by, "2026-11-17T00:00:00Z", "2026-11-24T00:00:00Z");
+        assert_eq!(follow(&usage, &args(by, range, team), &usage.lines[0]), command);
+    }
+
+    #[test]
+    fn what_a_figure_leaves_out_is_said() {
+        let told =
+            |unpriced, estimated| remarks(&serde_json::from_value(line("together", unpriced, estimated)).unwrap());
+        assert_eq!(told(0, 0), "");
+        assert_eq!(
+            told(1, 2_000),
+            " 1 request without a price, which the cost leaves out. 2,000 requests counted by estimate."
+        );
+    }
+
+    #[test]
+    fn a_row_has_units_and_dashes() {
+        let line: UsageLine = serde_json::from_value(line("", 0, 0)).unwrap();
+        let cells = row(&line, ("6".into(), "4".into()));
+        assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.31 s", "-", "6", "4"]);
+    }
+}

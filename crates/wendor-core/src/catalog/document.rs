@@ -57,3 +57,24 @@ impl Catalogue {
         self.upstreams.iter().flat_map(of_upstream).collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_offer_is_found_at_its_upstream_and_the_document_has_one_form() {
+        let file = crate::catalog::file::read(include_str!("../../../../demo/catalogue.toml")).unwrap();
+        let catalogue = file.catalogue;
+        let offer = |text: &str| catalogue.offer(&OfferName::parse(text).unwrap()).is_some();
+        assert!(offer("quarry/fulmar-large") && !offer("quarry/dunlin-7b") && !offer("nowhere/fulmar-large"));
+        assert_eq!(catalogue.offer_names().len(), 6);
+        let form = serde_json::to_string(&catalogue).unwrap();
+        let read: Catalogue = serde_json::from_str(&form).unwrap();
+        assert_eq!(serde_json::to_string(&read).unwrap(), form);
+        assert!(
+            serde_json::from_str::<Catalogue>(&form.replacen("currency", "curency", 1)).is_err(),
+            "an unknown member is refused"
+        );
+    }
+}

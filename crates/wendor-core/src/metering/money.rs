@@ -64,3 +64,28 @@ impl std::fmt::Display for Money {
         f.pad(&self.0.to_string())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::half_goes_up("0.00005", 4, "0.0001")]
+    #[case::less_goes_down("0.00004999", 4, "0.0000")]
+    #[case::filled_up("12", 2, "12.00")]
+    #[case::no_decimals("12.5", 0, "13")]
+    fn amounts_are_rounded_only_where_shown(#[case] amount: &str, #[case] decimals: u32, #[case] shown: &str) {
+        assert_eq!(Money::parse(amount).unwrap().shown(decimals), shown);
+        assert_eq!(Money::parse(amount).unwrap().to_string(), amount.trim_end_matches('0'));
+    }
+
+    #[test]
+    fn sums_are_exact_and_ordered_by_trillionths() {
+        let tenths: Money = (0..10).map(|_| Money::parse("0.1").unwrap()).sum();
+        assert_eq!(tenths.to_string(), "1");
+        assert_eq!(Money::parse("0.000000000001").unwrap().in_trillionths(), 1);
+        assert_eq!(Money::parse("ten"), None);
+        assert_eq!(serde_json::to_string(&Money::parse("0.10").unwrap()).unwrap(), "\"0.1\"");
+    }
+}

@@ -119,3 +119,44 @@ impl FromRequest for PersonOrApp {
         Box::pin(person_or_app(request.clone()))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use wendor_core::catalog::role::Role;
+
+    fn name(text: &str) -> Name {
+        Name::parse(text).unwrap()
+    }
+
+    fn principal(role: Role) -> Principal {
+        let team = role.needs_team().then(|| name("timetables"));
+        Principal { name: "clerk".to_owned(), standing: Standing { role, team } }
+    }
+
+    #[rstest]
+    #[case::owner_sees_all(Role::Owner, None, Some(None))]
+    #[case::owner_may_narrow(Role::Owner, Some("freight-desk"), Some(Some("freight-desk")))]
+    #[case::lead_sees_the_own_team_unasked(Role::Lead, None, Some(Some("timetables")))]
+    #[case::lead_may_ask_for_it(Role::Lead, Some("timetables"), Some(Some("timetables")))]
+    #[case::lead_may_not_ask_for_another(Role::Lead, Some("freight-desk"), None)]
+    #[case::viewer_may_not_either(Role::Viewer, Some("freight-desk"), None)]
+    fn lists_are_narrowed_to_what_may_be_seen(
+        #[case] role: Role,
+        #[case] asked: Option<&str>,
+        #[case] team: Option<Option<&str>>,
+    ) {
+        let narrowed = principal(role).narrow(asked.map(name)).ok();
+        assert_eq!(narrowed, team.map(|team| team.map(name)));
+    }
+
+    #[test]
+    fn a_refusal_names_who_what_and_whom_to_ask() {
+        let refusal = principal(Role::Viewer).must(false, "issue keys of team timetables").unwrap_err().to_string();
+        assert_eq!(
+            refusal,
+            "clerk is viewer of timetables and may not issue keys of team timetables; ask an owner or operator"
+        );
+    }
+}

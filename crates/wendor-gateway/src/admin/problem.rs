@@ -162,3 +162,35 @@ pub fn query_config() -> actix_web::web::QueryConfig {
     actix_web::web::QueryConfig::default()
         .error_handler(|error, _request| Problem::BadValue { field: "query", message: error.to_string() }.into())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::not_signed_in(Problem::NotSignedIn("x".into()), 401, "not-signed-in")]
+    #[case::not_allowed(Problem::NotAllowed("x".into()), 403, "not-allowed")]
+    #[case::bad_value(Problem::BadValue { field: "by", message: "x".into() }, 400, "bad-value")]
+    #[case::catalogue(Problem::BadCatalogue(vec![]), 422, "bad-catalogue")]
+    #[case::no_such(Problem::NoSuch { what: "team", name: "x".into(), nearest: None }, 404, "no-such-thing")]
+    #[case::conflict(Problem::Conflict("x".into()), 409, "conflict")]
+    #[case::away(Problem::RecordsAway("x".into()), 503, "records-away")]
+    #[case::internal(Problem::Internal, 500, "internal")]
+    #[case::taken(StoreError::Exists { what: "a person called", name: "x".into() }.into(), 409, "conflict")]
+    #[case::overtaken(StoreError::Overtaken { expected: 1, found: 2 }.into(), 409, "conflict")]
+    #[case::missing(StoreError::Missing { what: "key", name: "x".into() }.into(), 404, "no-such-thing")]
+    #[case::unreadable(StoreError::Unreadable { what: "ledger.ended", why: "x".into() }.into(), 500, "internal")]
+    fn each_problem_has_its_status_and_its_kind(#[case] problem: Problem, #[case] status: u16, #[case] kind: &str) {
+        let response = problem.error_response();
+        assert_eq!(response.status().as_u16(), status);
+        assert_eq!(problem.kind().1, kind);
+        assert_eq!(response.headers().get("content-type").unwrap(), "application/problem+json");
+    }
+
+    #[test]
+    fn the_nearest_name_is_told() {
+        let problem = Problem::NoSuch { what: "team", name: "timetable".into(), nearest: Some("timetables".into()) };
+        assert_eq!(problem.to_string(), "there is no team `timetable`; nearest: `timetables`");
+    }
+}

@@ -269,3 +269,48 @@ fn narrowed(dimension: Dimension, name: &str) -> String {
         Dimension::Day => format!("&day={name}"),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use wendor_core::name::Name;
+
+    fn query(by: Dimension, team: Option<&str>) -> UsageQuery {
+        UsageQuery {
+            from: "2026-11-01T00:00:00Z".parse().unwrap(),
+            to: "2026-11-02T08:30:00.5Z".parse().unwrap(),
+            by,
+            filter: RequestFilter { team: team.map(|team| Name::parse(team).unwrap()), ..RequestFilter::default() },
+        }
+    }
+
+    #[rstest]
+    #[case::team(Dimension::Team, None, "freight-desk", "&team=freight-desk")]
+    #[case::offer_of_a_team(
+        Dimension::Offer,
+        Some("timetables"),
+        "quarry/fulmar-large",
+        "&team=timetables&offer=quarry/fulmar-large"
+    )]
+    #[case::day(Dimension::Day, None, "2026-11-01", "&day=2026-11-01")]
+    fn each_line_leads_to_its_requests(
+        #[case] by: Dimension,
+        #[case] team: Option<&str>,
+        #[case] name: &str,
+        #[case] rest: &str,
+    ) {
+        let link = base_query(&query(by, team)) + &narrowed(by, name);
+        assert_eq!(link, format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z{rest}"));
+    }
+
+    #[test]
+    fn what_was_used_before_and_is_not_any_more_has_a_line_but_no_day_of_before() {
+        let groups =
+            |names: &[&str]| -> Groups { names.iter().map(|name| ((*name).to_owned(), RollUp::default())).collect() };
+        let (now, before) = (groups(&["a", "b"]), groups(&["b", "gone", "2026-10-31"]));
+        assert_eq!(names_of(&now, &before).collect::<Vec<_>>(), ["a", "b", "gone"]);
+        let line = line("gone", None, before.get("gone"), String::new());
+        assert_eq!((line.requests, line.cost.as_str(), line.first_token.typical_ms), (0, "0", None));
+    }
+}

@@ -181,3 +181,39 @@ async fn reserve(
     }
     Ok(held)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use actix_web::test::TestRequest;
+    use rstest::rstest;
+
+    fn presented(headers: &[(&str, &str)], path: &str) -> String {
+        let request =
+            headers.iter().fold(TestRequest::with_uri(path), |request, header| request.append_header(*header));
+        match presented_key(&request.to_http_request()) {
+            Ok(key) => key,
+            Err(Refusal::NoKey) => "none".to_owned(),
+            Err(Refusal::TwoKeys) => "two".to_owned(),
+            Err(other) => panic!("{other:?}"),
+        }
+    }
+
+    #[rstest]
+    #[case::nothing(&[], "/", "none")]
+    #[case::bearer(&[("authorization", "Bearer k1")], "/", "k1")]
+    #[case::scheme_in_any_case(&[("authorization", "bEARER   k1 ")], "/", "k1")]
+    #[case::scheme_alone(&[("authorization", "Bearer")], "/", "none")]
+    #[case::another_scheme(&[("authorization", "Basic a2V5")], "/", "Basic a2V5")]
+    #[case::header(&[("api-key", "k1")], "/", "k1")]
+    #[case::header_of_a_pattern(&[("x-quarry-api-key", "k1")], "/", "k1")]
+    #[case::other_header(&[("x-api-keys", "k1")], "/", "none")]
+    #[case::query(&[], "/?key=k1&model=x", "k1")]
+    #[case::escaped_query(&[], "/?key=k%2D1", "k-1")]
+    #[case::the_same_twice(&[("authorization", "Bearer k1"), ("x-api-key", "k1")], "/?key=k1", "k1")]
+    #[case::two(&[("authorization", "Bearer k1"), ("x-api-key", "k2")], "/", "two")]
+    #[case::empty_ones_do_not_count(&[("authorization", "Bearer "), ("x-api-key", "")], "/?key=k1", "k1")]
+    fn where_a_key_is_found(#[case] headers: &[(&str, &str)], #[case] path: &str, #[case] key: &str) {
+        assert_eq!(presented(headers, path), key);
+    }
+}

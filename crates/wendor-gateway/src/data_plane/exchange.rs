@@ -195,7 +195,7 @@ fn failure_of(error: &hyper_util::client::legacy::Error, one: &Try<'_>) -> Failu
 async fn refused(response: Response<Incoming>, kind: FailureKind, until: Instant) -> Result<Reply, Failure> {
     let status = response.status().as_u16();
     if kind != FailureKind::Rejected {
-        return Err(Failure::of_status(status, retry_after(&response)));
+        return Err(Failure::of_status(status, retry_after(response.headers())));
     }
     let content_type = response.headers().get(header::CONTENT_TYPE).cloned();
     let cut = || Failure::new(FailureKind::CutOff, format!("its answer {status} broke off"));
@@ -204,8 +204,8 @@ async fn refused(response: Response<Incoming>, kind: FailureKind, until: Instant
     Ok(Reply::Rejected(RejectedReply { status, bytes, content_type }))
 }
 
-fn retry_after(response: &Response<Incoming>) -> Option<Duration> {
-    let number = |name: &str| response.headers().get(name)?.to_str().ok()?.trim().parse::<u64>().ok();
+fn retry_after(headers: &hyper::HeaderMap) -> Option<Duration> {
+    let number = |name: &str| headers.get(name)?.to_str().ok()?.trim().parse::<u64>().ok();
     number("retry-after-ms").map(Duration::from_millis).or_else(|| number("retry-after").map(Duration::from_secs))
 }
 
@@ -289,5 +289,69 @@ fn ended_early(decoder: &mut SseDecoder) -> Failure {
     match decoder.finish() {
         Some(SseFrame { data: None, .. }) => Failure::new(FailureKind::Malformed, "what it sent is no event stream"),
         Some(_) | None => Failure::new(FailureKind::CutOff, "its stream ended before a first token"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
+
+    fn upstream(auth: Auth) -> Upstream {
+        Upstream {
+            address: Address::parse("http://quarry.example/models").unwrap(),
+            dialect: Dialect::ChatCompletions,
+            hosting: Hosting::Hosted,
+            place: None,
+            streams: None,
+            credential: None,
+            auth,
+            headers: [("x-harbour".to_owned(), "fairhaven".to_owned())].into(),
+            offers: Default::default(),
+        }
+    }
+
+    #[rstest]
+    #[case::bearer(Auth::Bearer, "/models/v1/chat/completions", Some(("authorization", "Bearer a&b c")))]
+    #[case::header(Auth::Header("x-quarry-key".into()), "/models/v1/chat/completions", Some(("x-quarry-key", "a&b c")))]
+    #[case::query(Auth::Query("key".into()), "/models/v1/chat/completions?key=a%26b%20c", None)]
+    fn the_credential_goes_where_the_operator_says(
+        #[case] auth: Auth,
+        #[case] path: &str,
+        #[case] sent: Option<(&str, &str)>,
+    ) {
+        let (upstream, credential) = (upstream(auth), Secret::new("a&b c"));
+        let one = Try {
+            upstream: &upstream,
+            credential: Some(&credential),
+            body: Bytes::from_static(b"{}"),
+            delivery: Delivery::Whole,
+            deadlines: Deadlines::default(),
+            whole_until: Instant::now(),
+            request_id: "01JDF3-7QK2M0XZ4T",
+        };
+        let request = request_of(&one).unwrap();
+        assert_eq!(request.uri().path_and_query().unwrap().as_str(), path);
+        let header = |name: &str| request.headers().get(name).map(|value| value.to_str().unwrap());
+        if let Some((name, value)) = sent {
+            assert_eq!(header(name), Some(value));
+        }
+        assert_eq!(request.headers().contains_key("authorization"), matches!(sent, Some(("authorization", _))));
+        assert_eq!((header("x-harbour"), header("accept")), (Some("fairhaven"), Some("application/json")));
+        assert_eq!((header("x-request-id"), header("accept-encoding")), (Some("01JDF3-7QK2M0XZ4T"), Some("identity")));
+    }
+
+    #[rstest]
+    #[case::seconds(&[("retry-after", "7")], Some(7_000))]
+    #[case::milliseconds_win(&[("retry-after", "7"), ("retry-after-ms", "350")], Some(350))]
+    #[case::a_date_is_not_read(&[("retry-after", "Wed, 25 Nov 2026 08:00:00 GMT")], None)]
+    #[case::nothing(&[], None)]
+    fn when_an_upstream_says_to_come_back(#[case] headers: &[(&str, &str)], #[case] millis: Option<u64>) {
+        let read = headers.iter().fold(hyper::HeaderMap::new(), |mut map, (name, value)| {
+            map.insert(header::HeaderName::try_from(*name).unwrap(), header::HeaderValue::from_str(value).unwrap());
+            map
+        });
+        assert_eq!(retry_after(&read), millis.map(Duration::from_millis));
     }
 }

@@ -59,3 +59,41 @@ impl Marks {
         Ok(Self { run: text("wendor-run")?, step: text("wendor-step")?, labels })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use actix_web::test::TestRequest;
+    use rstest::rstest;
+
+    fn labels(value: &str) -> Result<Vec<(String, String)>, Refusal> {
+        let request = TestRequest::default().insert_header(("wendor-labels", value)).to_http_request();
+        Marks::read(&request).map(|marks| marks.labels.into_iter().collect())
+    }
+
+    #[rstest]
+    #[case::one("env=prod", &[("env", "prod")])]
+    #[case::some_with_spaces(" feature = search , env=prod ", &[("env", "prod"), ("feature", "search")])]
+    #[case::empty_value("env=", &[("env", "")])]
+    #[case::value_with_equals("query=a=b", &[("query", "a=b")])]
+    #[case::nothing(" , ", &[])]
+    #[case::the_last_one_counts("env=test,env=prod", &[("env", "prod")])]
+    fn labels_are_pairs(#[case] value: &str, #[case] expected: &[(&str, &str)]) {
+        let expected: Vec<_> = expected.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        assert_eq!(labels(value).unwrap(), expected);
+    }
+
+    #[rstest]
+    #[case::no_value("env")]
+    #[case::no_name("=prod")]
+    #[case::long_name(format!("{}=1", "n".repeat(129)))]
+    fn what_is_no_label_is_told(#[case] value: impl Into<String>) {
+        assert!(matches!(labels(&value.into()), Err(Refusal::BadHeader("wendor-labels", _))));
+    }
+
+    #[test]
+    fn without_headers_there_are_no_marks() {
+        let marks = Marks::read(&TestRequest::default().to_http_request()).unwrap();
+        assert!(marks.run.is_none() && marks.step.is_none() && marks.labels.is_empty());
+    }
+}
