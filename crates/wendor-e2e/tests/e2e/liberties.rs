@@ -107,6 +107,34 @@ async fn a_whole_reply_that_is_none_moves_on(#[case] sent: &str, #[case] why: &s
     assert!(first["failure"] == "malformed" && first["detail"].as_str().unwrap().contains(why), "{first}");
 }
 
+#[rstest]
+#[case::beyond_belief("18446744073709551615")]
+#[case::negative("-4")]
+#[case::text("\"many\"")]
+#[tokio::test]
+async fn usage_that_cannot_be_believed_is_estimated_and_harms_nothing(#[case] count: &str) {
+    let ferry = Ferry::begin().await;
+    let usage =
+        format!("data: {{\"choices\":[],\"usage\":{{\"prompt_tokens\":{count},\"completion_tokens\":{count}}}}}\n\n");
+    let (text, record) = through(&ferry, &[ROLE, TEXT, STOP, &usage, DONE].concat()).await;
+    assert_eq!(text, [ROLE, TEXT, STOP, DONE].concat());
+    assert_eq!((&record["estimated"], &record["end"]), (&json!(true), &json!("proper")));
+    ferry.drained().await;
+    assert_eq!(ferry.get("/requests").await["requests"].as_array().unwrap().len(), 1);
+}
+
+#[tokio::test]
+async fn a_limit_beyond_all_reason_is_only_a_number() {
+    let quotas = r#"{ measure = "cost", per = "month", limit = 1000000000000, at_limit = "warn" }, { measure = "tokens", per = "day", limit = 1, at_limit = "warn" }"#;
+    let ferry = Ferry::with(wendor_e2e::ferry::Wishes { quotas: quotas.to_owned(), ..Default::default() }).await;
+    let mut body = question("night-sailings", false);
+    body["max_tokens"] = json!(u64::MAX);
+    body["n"] = json!(128);
+    assert_eq!(ferry.ask(&body).await.status(), 200);
+    body["max_tokens"] = serde_json::from_str("18446744073709551616").unwrap();
+    assert_eq!(ferry.ask(&body).await.status(), 400);
+}
+
 #[tokio::test]
 async fn the_apps_own_mistake_comes_back_as_the_upstream_said_it() {
     let ferry = Ferry::begin().await;

@@ -192,8 +192,9 @@ impl<'a> Reader<'a> {
         found
     }
 
-    /// A decimal that is not negative, taken from its digits and never through binary floating point.
-    pub(super) fn decimal(&mut self, item: &Item<'_>, decimals: u32) -> Option<Decimal> {
+    /// A decimal from 0 to `most`, taken from its digits and never through binary floating point. The bound keeps every product
+    /// and sum that it goes into far from the end of the type.
+    pub(super) fn decimal(&mut self, item: &Item<'_>, decimals: u32, most: u64) -> Option<Decimal> {
         let text = match item.value {
             DeValue::Integer(number) => (number.radix() == 10).then(|| number.as_str()),
             DeValue::Float(number) => Some(number.as_str()),
@@ -201,9 +202,12 @@ impl<'a> Reader<'a> {
             DeValue::Boolean(_) | DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
         };
         let found = text.and_then(|text| text.replace('_', "").parse::<Decimal>().ok());
-        let found = found.filter(|number| !number.is_sign_negative() && number.normalize().scale() <= decimals);
+        let is_right = |number: &Decimal| {
+            !number.is_sign_negative() && *number <= Decimal::from(most) && number.normalize().scale() <= decimals
+        };
+        let found = found.filter(is_right);
         if found.is_none() {
-            self.unlike_number(item, &format!("a number from 0 on with at most {decimals} decimals"));
+            self.unlike_number(item, &format!("a number from 0 to {most} with at most {decimals} decimals"));
         }
         found.map(|number| number.normalize())
     }

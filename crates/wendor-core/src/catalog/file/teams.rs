@@ -11,6 +11,9 @@ use crate::quota::{AtLimit, Measure, Quota};
 /// Decimals that a limit may have: whole numbers for counts, cents and a little more for money.
 const COST_DECIMALS: u32 = 6;
 
+/// The largest limit: a million million, of whatever is counted.
+const LARGEST_LIMIT: u64 = 1_000_000_000_000;
+
 const AT_LIMITS: [(&str, AtLimit); 2] = [("refuse", AtLimit::Refuse), ("warn", AtLimit::Warn)];
 
 pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> BTreeMap<Name, Team> {
@@ -66,7 +69,7 @@ fn quota(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<Quota> {
     let measure = reader.required(&mut table, "measure").and_then(|item| reader.word(&item, &measures));
     let window = reader.required(&mut table, "per").and_then(|item| reader.word(&item, &windows));
     let decimals = if measure == Some(Measure::Cost) { COST_DECIMALS } else { 0 };
-    let limit = reader.required(&mut table, "limit").and_then(|item| reader.decimal(&item, decimals));
+    let limit = reader.required(&mut table, "limit").and_then(|item| reader.decimal(&item, decimals, LARGEST_LIMIT));
     let at_limit = table.take("at_limit").and_then(|item| reader.word(&item, &AT_LIMITS)).unwrap_or_default();
     reader.finish(table);
     Some(Quota { measure: measure?, window: window?, limit: limit?, at_limit })

@@ -95,6 +95,12 @@ fn what_is_written_reads_back_the_same() {
     "upstreams.quayside-a.offers.dunlin-7b.rates[1].input",
     "not `-0.25`"
 )]
+#[case::rate_beyond_reason(
+    "input = 0.25",
+    "input = 1000001",
+    "upstreams.quayside-a.offers.dunlin-7b.rates[1].input",
+    "a number from 0 to 1000000"
+)]
 #[case::bad_team_name("[teams.data-lab]", "[teams.Data-Lab]", "teams.Data-Lab", "is not a name")]
 #[case::no_stage("stages = [\n", "stages = []\nrest = [\n", "routes.night-sailings.stages", "at least one stage")]
 #[case::control_character(

@@ -12,6 +12,9 @@ use crate::name::{Name, OfferName};
 /// Decimals that a rate may have: with tokens per million, amounts then fit the ledger's twelve.
 const RATE_DECIMALS: u32 = 6;
 
+/// The highest rate: one unit of the currency for a single token.
+const DEAREST: u64 = 1_000_000;
+
 const DIALECTS: [(&str, Dialect); 1] = [("chat-completions", Dialect::ChatCompletions)];
 const HOSTINGS: [(&str, Hosting); 2] = [("own", Hosting::Own), ("hosted", Hosting::Hosted)];
 
@@ -144,10 +147,10 @@ fn offer(reader: &mut Reader<'_>, item: &Item<'_>, name: &OfferName, file: &mut 
 fn rate(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<(Rate, Range<usize>)> {
     let mut table = reader.table(item)?;
     let effective_on = reader.required(&mut table, "from").and_then(|item| reader.day(&item));
-    let input = reader.required(&mut table, "input").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
-    let input_cached = table.take("input_cached").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
-    let cache_written = table.take("cache_written").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
-    let output = reader.required(&mut table, "output").and_then(|item| reader.decimal(&item, RATE_DECIMALS));
+    let input = reader.required(&mut table, "input").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
+    let input_cached = table.take("input_cached").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
+    let cache_written = table.take("cache_written").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
+    let output = reader.required(&mut table, "output").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
     reader.finish(table);
     let rate = Rate { effective_on: effective_on?, input: input?, input_cached, cache_written, output: output? };
     Some((rate, item.span.clone()))

@@ -4,7 +4,7 @@
 use serde::Deserialize;
 use serde_json::value::RawValue;
 
-use super::usage::Usage;
+use super::usage;
 use crate::metering::usage::TokenCounts;
 
 /// What is known of a whole reply.
@@ -36,8 +36,8 @@ pub enum BadReply {
 struct Reply<'a> {
     #[serde(borrow, default)]
     choices: Option<Vec<Choice<'a>>>,
-    #[serde(default)]
-    usage: Option<Usage>,
+    #[serde(borrow, default)]
+    usage: Option<&'a RawValue>,
     #[serde(borrow, default)]
     error: Option<&'a RawValue>,
 }
@@ -62,7 +62,7 @@ pub fn read(body: &[u8]) -> Result<ReplyFacts, BadReply> {
     let choices = reply.choices.filter(|choices| !choices.is_empty()).ok_or(BadReply::NoChoices)?;
     let bytes = choices.iter().filter_map(|choice| choice.message).map(|message| message.get().len()).sum::<usize>();
     Ok(ReplyFacts {
-        usage: reply.usage.map(Into::into),
+        usage: reply.usage.and_then(usage::read),
         is_at_cap: choices.iter().any(|choice| choice.finish_reason.as_deref() == Some("length")),
         output_bytes: u64::try_from(bytes).unwrap_or(u64::MAX),
     })

@@ -207,7 +207,7 @@ fn model(member: Option<&Member<'_>>) -> Result<(String, Range<usize>), BadReque
 
 fn count(member: Option<&Member<'_>>, name: &'static str) -> Result<Option<u64>, BadRequest> {
     let Some(member) = member else { return Ok(None) };
-    let number = member
+    let number: u64 = member
         .value
         .parse()
         .map_err(|_| BadRequest::of(name, "invalid_type", format!("`{name}` has to be a whole number from 0 on")))?;

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 
-use super::usage::Usage;
+use super::usage;
 use crate::metering::usage::TokenCounts;
 use crate::routing::failure::{Failure, FailureKind};
 
@@ -61,8 +61,8 @@ pub struct ChatStream {
 struct Chunk<'a> {
     #[serde(borrow, default)]
     choices: Option<Vec<Choice<'a>>>,
-    #[serde(default)]
-    usage: Option<Usage>,
+    #[serde(borrow, default)]
+    usage: Option<&'a RawValue>,
     #[serde(borrow, default)]
     error: Option<&'a RawValue>,
 }
@@ -129,8 +129,8 @@ impl ChatStream {
         if let Some(error) = chunk.error {
             return Ok(FrameSays::Error(failure_of(error)));
         }
-        if let Some(usage) = chunk.usage {
-            self.usage = Some(usage.into());
+        if let Some(reported) = chunk.usage {
+            self.usage = usage::read(reported).or(self.usage);
         }
         let Some(choices) = chunk.choices else { return Ok(FrameSays::Foreign) };
         if choices.is_empty() && chunk.usage.is_some() {

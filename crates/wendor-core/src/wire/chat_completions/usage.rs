@@ -2,12 +2,17 @@
 //! reasoning (PROTOCOLS section 2.4).
 
 use serde::Deserialize;
+use serde_json::value::RawValue;
 
 use crate::metering::usage::TokenCounts;
 
+/// The most tokens that are believed of one request: no model reads or writes a thousand million. More would be a fault of
+/// the upstream's counting, and sums of it a fault of ours.
+const MOST_BELIEVED: u64 = 1_000_000_000;
+
 /// A usage object as an upstream sends it; what is absent or null counts as nothing.
 #[derive(Debug, Clone, Copy, Default, Deserialize)]
-pub(super) struct Usage {
+struct Usage {
     prompt_tokens: Option<u64>,
     completion_tokens: Option<u64>,
     prompt_tokens_details: Option<PromptDetails>,
@@ -23,6 +28,13 @@ struct PromptDetails {
 #[derive(Debug, Clone, Copy, Default, Deserialize)]
 struct CompletionDetails {
     reasoning_tokens: Option<u64>,
+}
+
+/// What an upstream reports, if it can be read and believed; otherwise the tokens are estimated, and the answer is none the worse.
+pub(super) fn read(reported: &RawValue) -> Option<TokenCounts> {
+    let usage: Usage = serde_json::from_str(reported.get()).ok()?;
+    let counts = [usage.prompt_tokens, usage.completion_tokens];
+    counts.into_iter().flatten().all(|count| count <= MOST_BELIEVED).then(|| usage.into())
 }
 
 impl From<Usage> for TokenCounts {
@@ -60,5 +72,15 @@ mod tests {
     fn counts_are_disjoint(#[case] usage: &str, #[case] counts: [u64; 5]) {
         let found = TokenCounts::from(serde_json::from_str::<Usage>(usage).unwrap());
         assert_eq!([found.input, found.input_cached, found.cache_written, found.output, found.reasoning], counts);
+    }
+
+    #[rstest]
+    #[case::beyond_belief(r#"{"prompt_tokens":18446744073709551615,"completion_tokens":1}"#)]
+    #[case::negative(r#"{"prompt_tokens":-3,"completion_tokens":1}"#)]
+    #[case::broken(r#"{"prompt_tokens":1.5}"#)]
+    #[case::text(r#""many""#)]
+    fn what_cannot_be_believed_counts_as_not_reported(#[case] usage: &str) {
+        assert_eq!(read(serde_json::from_str(usage).unwrap()), None);
+        assert!(read(serde_json::from_str(r#"{"prompt_tokens":3}"#).unwrap()).is_some());
     }
 }
