@@ -1,6 +1,6 @@
 //! `wendor usage`: what teams, routes, offers or keys used and cost, beside the time before.
 
-use chrono::TimeDelta;
+use chrono::{DateTime, TimeDelta, Utc};
 use wendor_gateway::admin::usage::{Usage, UsageLine};
 
 use super::now;
@@ -93,16 +93,25 @@ fn row(line: &UsageLine, (input, output): (String, String)) -> Vec<String> {
     ]
 }
 
+/// The range in words, and the one that it is compared with.
 fn period(usage: &Usage) -> String {
-    let is_midnight = |at: chrono::DateTime<chrono::Utc>| at.time() == chrono::NaiveTime::MIN;
-    if is_midnight(usage.from) && is_midnight(usage.to) {
-        let last = usage.to - TimeDelta::days(1);
-        return match last == usage.from {
-            true => format!("{}, UTC", words::day(usage.from)),
-            false => format!("{} to {}, UTC", words::day(usage.from), words::day(last)),
-        };
+    let before = match usage.by.as_str() {
+        "day" => String::new(),
+        _ => format!("; before is {}", span(usage.before_from, usage.before_to)),
+    };
+    format!("{}, UTC{before}", span(usage.from, usage.to))
+}
+
+/// Whole days by their names, anything else to the second.
+fn span(from: DateTime<Utc>, to: DateTime<Utc>) -> String {
+    let is_midnight = |at: DateTime<Utc>| at.time() == chrono::NaiveTime::MIN;
+    let last = to - TimeDelta::days(1);
+    match (is_midnight(from), is_midnight(to)) {
+        (true, true) if last == from => words::day(from),
+        (true, true) => format!("{} to {}", words::day(from), words::day(last)),
+        (true, false) => format!("{} to {} at {}", words::day(from), words::day(to), to.format("%H:%M")),
+        (false, _) => format!("{} to {}", words::instant(from), words::instant(to)),
     }
-    format!("{} to {}, UTC", words::instant(usage.from), words::instant(usage.to))
 }
 
 fn remarks(together: &UsageLine) -> String {
@@ -118,7 +127,7 @@ fn remarks(together: &UsageLine) -> String {
 
 /// The command that lists the requests behind the first line.
 fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
-    let instant = |at: chrono::DateTime<chrono::Utc>| match at.time() == chrono::NaiveTime::MIN {
+    let instant = |at: DateTime<Utc>| match at.time() == chrono::NaiveTime::MIN {
         true => at.format("%Y-%m-%d").to_string(),
         false => at.format("%Y-%m-%dT%H:%M:%SZ").to_string(),
     };
@@ -180,11 +189,13 @@ mod tests {
     }
 
     #[rstest]
-    #[case::one_day("2026-11-23T00:00:00Z", "2026-11-24T00:00:00Z", "23 November, UTC")]
-    #[case::days("2026-11-17T00:00:00Z", "2026-11-24T00:00:00Z", "17 November to 23 November, UTC")]
-    #[case::instants("2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z", "2026-11-17 08:00:00 to 2026-11-17 09:30:00, UTC")]
+    #[case::one_day("2026-11-23T00:00:00Z", "2026-11-24T00:00:00Z", "23 November")]
+    #[case::days("2026-11-17T00:00:00Z", "2026-11-24T00:00:00Z", "17 November to 23 November")]
+    #[case::part_of_a_day("2026-11-17T00:00:00Z", "2026-11-19T08:30:00Z", "17 November to 19 November at 08:30")]
+    #[case::instants("2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z", "2026-11-17 08:00:00 to 2026-11-17 09:30:00")]
     fn periods_in_words(#[case] from: &str, #[case] to: &str, #[case] words: &str) {
-        assert_eq!(period(&usage("team", from, to)), words);
+        assert_eq!(period(&usage("team", from, to)), format!("{words}, UTC; before is {words}"));
+        assert_eq!(period(&usage("day", from, to)), format!("{words}, UTC"));
     }
 
     #[rstest]
