@@ -69,8 +69,8 @@ fn row(request: &RequestLine) -> Vec<String> {
     let tokens = &request.tokens;
     let about = if request.estimated { "~" } else { "" };
     let end = match &request.failure {
-        Some(failure) => format!("{} ({failure})", request.end),
-        None => request.end.clone(),
+        Some(failure) if *failure != request.end => format!("{}\n{failure}", request.end),
+        Some(_) | None => request.end.clone(),
     };
     vec![
         request.id.clone(),
