@@ -129,7 +129,8 @@ impl Maker<'_> {
         let plan = self.plan(route, ask, at);
         let offers: Vec<OfferName> = plan.taken().map(|planned| planned.offer.clone()).collect();
         let (attempts, end) = self.attempts(&offers, at, back);
-        let latency = latency_of(&attempts, end);
+        let streamed = self.random.random_bool(0.8);
+        let latency = latency_of(&attempts, end, streamed);
         let (tokens, counted) = self.tokens(ask, end);
         let offer = attempts.last().map(|attempt| attempt.offer.clone());
         let rate = offer.as_ref().and_then(|offer| self.past.file.rates.in_force(offer, at.date_naive())).cloned();
@@ -144,7 +145,7 @@ impl Maker<'_> {
             offer,
             revision: 1,
             attempts: u32::try_from(attempts.len()).unwrap_or(0),
-            streamed: self.random.random_bool(0.8),
+            streamed,
             tokens,
             counted,
             cost,
@@ -246,10 +247,11 @@ impl Maker<'_> {
     }
 }
 
-fn latency_of(attempts: &[Attempt], end: End) -> Latency {
+fn latency_of(attempts: &[Attempt], end: End, streamed: bool) -> Latency {
     let whole_ms = attempts.last().map_or(0, |attempt| attempt.ended_ms);
     let answering = attempts.last().filter(|_| end != End::NotAnswered);
-    let first_token_ms = answering.map(|attempt| attempt.began_ms + (attempt.ended_ms - attempt.began_ms) / 5 + 60);
+    let first_token_ms =
+        answering.filter(|_| streamed).map(|attempt| attempt.began_ms + (attempt.ended_ms - attempt.began_ms) / 5 + 60);
     Latency {
         admitted_ms: attempts.first().map_or(0, |attempt| attempt.began_ms),
         answering_ms: answering.map(|attempt| attempt.began_ms),

@@ -141,9 +141,15 @@ fn latency(request: &RequestLine) -> Result<(), Failure> {
     } else if failed > 0 {
         parts.push(("before the attempt", failed));
     }
-    if let (Some(answering), Some(first)) = (request.answering_ms, request.first_token_ms) {
-        parts.push(("waiting for a first token", first.saturating_sub(answering)));
-        parts.push(("answering", request.whole_ms.saturating_sub(first)));
+    match (request.answering_ms, request.first_token_ms) {
+        (Some(answering), Some(first)) => {
+            parts.push(("waiting for a first token", first.saturating_sub(answering)));
+            parts.push(("answering", request.whole_ms.saturating_sub(first)));
+        }
+        (Some(answering), None) => {
+            parts.push(("waiting for the whole reply", request.whole_ms.saturating_sub(answering)))
+        }
+        (None, _) => {}
     }
     let told: Vec<String> =
         parts.iter().map(|(what, millis)| format!("{what} {}", words::exact_wait(*millis))).collect();

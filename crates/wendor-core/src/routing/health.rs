@@ -63,14 +63,16 @@ pub struct Health {
 }
 
 impl Health {
-    /// An attempt got its first event after `first_token_ms`.
-    pub fn succeeded(&mut self, at: DateTime<Utc>, first_token_ms: u64) {
+    /// An attempt was answered, its first token after `first_token_ms`; a whole reply does not tell when that was.
+    pub fn succeeded(&mut self, at: DateTime<Utc>, first_token_ms: Option<u64>) {
         self.failures_in_a_row = 0;
         self.rests_until = None;
         self.last_success = Some(at);
-        // An eighth of each new wait: follows a change within some ten requests, without jumping at one.
-        let smoothed = self.first_token_ms.map_or(first_token_ms, |before| (before * 7 + first_token_ms) / 8);
-        self.first_token_ms = Some(smoothed);
+        if let Some(new) = first_token_ms {
+            // An eighth of each new wait: follows a change within some ten requests, without jumping at one.
+            let smoothed = self.first_token_ms.map_or(new, |before| (before * 7 + new) / 8);
+            self.first_token_ms = Some(smoothed);
+        }
     }
 
     /// An attempt at `model` failed.
@@ -132,7 +134,9 @@ mod tests {
         let failure = Failure::new(FailureKind::Unreachable, "connection refused");
         let seen: Vec<_> = (0..3).map(|n| (health.failed(at(n), "dunlin-7b", &failure), health.state()).1).collect();
         assert_eq!(seen, [HealthState::Degraded, HealthState::Degraded, HealthState::Failing]);
-        health.succeeded(at(4), 200);
+        health.succeeded(at(4), Some(200));
+        health.succeeded(at(4), None);
+        assert_eq!(health.first_token_ms(), Some(200), "a whole reply says nothing about it");
         assert_eq!(health.state(), HealthState::Well);
         assert_eq!(health.last_failure().map(|last| last.at), Some(at(2)));
     }

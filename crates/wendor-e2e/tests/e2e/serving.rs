@@ -155,14 +155,20 @@ async fn open_streams_finish_after_sigterm_and_new_requests_do_not_begin() {
 #[tokio::test]
 async fn health_readiness_and_metrics_tell_what_is() {
     let ferry = Ferry::begin().await;
-    ferry.ask(&question("night-sailings", false)).await;
+    ferry.ask(&question("night-sailings", true)).await.text().await.unwrap();
+    let whole = ferry.ask(&question("night-sailings", false)).await;
+    let whole = ferry.request(&header(&whole, "wendor-request-id")).await["request"].clone();
+    assert!(
+        whole["first_token_ms"].is_null() && whole["answering_ms"].is_u64(),
+        "a whole reply has no first token: {whole}"
+    );
     let get = |path: &str| ferry.http.get(format!("{}{path}", ferry.service.url)).send();
     assert_eq!(get("/livez").await.unwrap().status(), 200);
     let ready: Value = get("/readyz").await.unwrap().json().await.unwrap();
     assert_eq!((&ready["ready"], &ready["not_ready"], &ready["revision"]), (&json!(true), &json!([]), &json!(1)));
     let metrics = get("/metrics").await.unwrap().text().await.unwrap();
     for line in [
-        "wendor_requests_total{end=\"proper\",route=\"night-sailings\"} 1",
+        "wendor_requests_total{end=\"proper\",route=\"night-sailings\"} 2",
         "wendor_first_token_seconds_count{route=\"night-sailings\"} 1",
         "wendor_streams_open 0",
     ] {

@@ -90,7 +90,7 @@ pub struct RequestLine {
     pub admitted_ms: u64,
     /// When the attempt that answered began.
     pub answering_ms: Option<u64>,
-    /// When the first token was there.
+    /// When the first token of a stream was there.
     pub first_token_ms: Option<u64>,
     /// When all was over.
     pub whole_ms: u64,

@@ -84,7 +84,7 @@ impl Ticket {
         let whole_ms = self.call().elapsed_ms();
         let running = self.running.take();
         let (tokens, counted) = self.tokens(&outcome, running.is_some());
-        let answering_ms = running.as_ref().filter(|_| self.first_token_ms.is_some()).map(|running| running.began_ms);
+        let answering_ms = running.as_ref().filter(|_| self.is_answering).map(|running| running.began_ms);
         if let Some(Running { offer, began_ms }) = running {
             if let Some(failure) = &outcome.failure {
                 self.count_failure(&offer, failure);

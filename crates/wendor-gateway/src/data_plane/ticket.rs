@@ -57,6 +57,8 @@ pub struct Ticket {
     /// The attempt under way, or the one that answers.
     pub(super) running: Option<Running>,
     pub(super) admitted_ms: u64,
+    /// Whether the attempt under way has begun to answer.
+    pub(super) is_answering: bool,
     pub(super) first_token_ms: Option<u64>,
 }
 
@@ -78,6 +80,7 @@ impl Ticket {
             detail: RequestDetail::default(),
             running: None,
             admitted_ms,
+            is_answering: false,
             first_token_ms: None,
         }
     }
@@ -246,13 +249,15 @@ impl Ticket {
         app.metrics.attempt_failures.with_label_values(&[offer.upstream().as_str(), failure.kind.as_str()]).inc();
     }
 
-    /// The attempt under way has its first event.
+    /// The attempt under way answers. Only a stream tells when its first token was there; a whole reply comes all at once.
     pub fn answering(&mut self) {
         let now_ms = self.call().elapsed_ms();
-        self.first_token_ms = Some(now_ms);
+        self.is_answering = true;
+        self.first_token_ms = self.admission.streamed.then_some(now_ms);
         if let Some(Running { offer, began_ms }) = &self.running {
             let app = self.app();
-            app.fleet.upstream(offer.upstream()).health().succeeded(app.clock.now(), now_ms.saturating_sub(*began_ms));
+            let wait_ms = self.first_token_ms.map(|first_ms| first_ms.saturating_sub(*began_ms));
+            app.fleet.upstream(offer.upstream()).health().succeeded(app.clock.now(), wait_ms);
         }
     }
 
