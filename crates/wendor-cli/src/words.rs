@@ -17,6 +17,12 @@ pub fn small_money(text: &str) -> String {
     money(text, if is_small { 6 } else { 4 })
 }
 
+/// The decimals with which all of these amounts are exact, so that a sum is seen to be one; at least four.
+#[must_use]
+pub fn exact_places<'a>(amounts: impl Iterator<Item = &'a str>) -> u32 {
+    amounts.filter_map(Money::parse).map(|amount| amount.amount().scale()).max().unwrap_or(0).max(4)
+}
+
 /// Milliseconds up to a second, then seconds.
 #[must_use]
 pub fn exact_wait(millis: u64) -> String {
@@ -112,6 +118,14 @@ pub fn day(at: DateTime<Utc>) -> String {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[test]
+    fn parts_are_shown_exactly_so_that_they_sum() {
+        let parts = ["0.00000072", "0.00001272", "0.00001344"];
+        let places = exact_places(parts.into_iter());
+        assert_eq!(parts.map(|part| money(part, places)), parts);
+        assert_eq!((exact_places(["3", "0.5"].into_iter()), exact_places(std::iter::empty())), (4, 4));
+    }
 
     #[test]
     fn a_column_of_counts_has_one_unit() {

@@ -162,20 +162,21 @@ fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
     }
     let columns =
         [Column::Text("cost"), Column::Number("tokens"), Column::Number("per million"), Column::Number("amount")];
+    let places = words::exact_places(cost.lines.iter().map(|line| line.amount.as_str()).chain([cost.total.as_str()]));
     let mut rows: Vec<Vec<String>> = Vec::new();
     for line in &cost.lines {
         rows.push(vec![
             line.kind.clone(),
             words::grouped(line.tokens),
             format!("× {}", line.per_million),
-            words::money(&line.amount, 6),
+            words::money(&line.amount, places),
         ]);
     }
     rows.push(vec![
         "together".to_owned(),
         String::new(),
         String::new(),
-        format!("{} {}", words::money(&cost.total, 6), shown.currency),
+        format!("{} {}", words::money(&cost.total, places), shown.currency),
     ]);
     // The currency stands behind the sum alone; the amounts above keep their place.
     let pad = " ".repeat(shown.currency.len() + 1);
