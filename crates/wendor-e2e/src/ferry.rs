@@ -22,6 +22,8 @@ pub const CREDENTIAL: (&str, &str) = ("QUARRY_CREDENTIAL", "s3cret-of-quarry");
 pub struct Wishes {
     /// Quotas of the team `timetables`, as they stand in the file.
     pub quotas: String,
+    /// Deadlines of quayside's and quarry's events, when not the usual half a second.
+    pub patience: Option<&'static str>,
     /// Further text of the catalogue.
     pub more: String,
     /// Settings of the service, as variables.
@@ -56,6 +58,7 @@ pub struct Ferry {
 /// The catalogue of a test.
 #[must_use]
 pub fn catalogue(quayside: &str, quarry: &str, wishes: &Wishes) -> String {
+    let (event, reply) = wishes.patience.map_or(("500ms", "900ms"), |patience| (patience, patience));
     format!(
         r#"
 [upstreams.quayside]
@@ -72,12 +75,12 @@ offers.fulmar-large = {{ output_cap = 100, rates = [{{ from = 2026-01-01, input 
 
 [routes.night-sailings]
 stages = [
-  {{ offers = ["quayside/dunlin-70b"], first_event = "500ms", reply = "900ms", between_events = "500ms" }},
-  {{ offers = ["quarry/fulmar-large"], between_events = "500ms" }},
+  {{ offers = ["quayside/dunlin-70b"], first_event = "{event}", reply = "{reply}", between_events = "{event}" }},
+  {{ offers = ["quarry/fulmar-large"], between_events = "{event}" }},
 ]
 
 [routes.harbour]
-stages = [{{ offers = ["quayside/dunlin-70b"], first_event = "500ms", reply = "900ms", between_events = "500ms" }}]
+stages = [{{ offers = ["quayside/dunlin-70b"], first_event = "{event}", reply = "{reply}", between_events = "{event}" }}]
 
 [teams.timetables]
 quotas = [{}]
