@@ -39,6 +39,9 @@ pub enum Command {
         after_help = "Example: wendor ask night-sailings \"When does the last boat to Stack Isle leave on Sundays?\""
     )]
     Ask(AskArgs),
+    /// What needs someone, and yesterday by team beside what was expected of it.
+    #[command(after_help = "Example: wendor now")]
+    Now,
     /// What teams, routes, offers or keys used and cost.
     #[command(after_help = "Example: wendor usage --last 7d --by team")]
     Usage(UsageArgs),
@@ -162,6 +165,9 @@ pub struct NarrowArgs {
     /// Only this offer, as `upstream/model`.
     #[arg(long, value_name = "OFFER")]
     pub offer: Option<String>,
+    /// Only offers of this upstream.
+    #[arg(long, value_name = "NAME")]
+    pub upstream: Option<String>,
     /// Only the key of this id.
     #[arg(long, value_name = "ID")]
     pub key: Option<String>,
@@ -170,7 +176,7 @@ pub struct NarrowArgs {
 /// Figures.
 #[derive(Debug, Args)]
 pub struct UsageArgs {
-    /// What to tell apart by: team, route, offer, key, day.
+    /// What to tell apart by: team, route, offer, key, upstream, day, hour.
     #[arg(long, default_value = "team", value_name = "WHAT")]
     pub by: String,
     #[command(flatten)]
@@ -206,6 +212,9 @@ pub struct RequestListArgs {
     /// Only this run.
     #[arg(long, value_name = "ID")]
     pub run: Option<String>,
+    /// Only those with this label, as `name=value`.
+    #[arg(long, value_name = "LABEL")]
+    pub label: Option<String>,
     /// Only those that ended so: proper, output-cap, cancelled, cut-off, rejected, not-answered.
     #[arg(long, value_name = "END")]
     pub end: Option<String>,

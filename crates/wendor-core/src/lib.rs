@@ -8,6 +8,7 @@
 //! - [`routing`]: which offers serve a request, in which order, and what falls over
 //! - [`quota`]: windows, reservations, settlement
 //! - [`metering`]: tokens, rates, money, latency sketches, ledger entries, roll-ups
+//! - [`watch`]: what needs someone, and what was to be expected
 
 pub mod base32;
 pub mod catalog;
@@ -17,4 +18,5 @@ pub mod quota;
 pub mod request_id;
 pub mod routing;
 pub mod secret;
+pub mod watch;
 pub mod wire;

@@ -1,12 +1,13 @@
 //! The service: the data plane that serves apps, the management API that serves people and programs, and the tasks behind.
 //!
 //! [`serve`] takes everything that the world provides and runs until it is told to stop. Apps' requests are followed in
-//! [`data_plane`]; who manages what in [`admin`]; what goes on by itself in [`tasks`].
+//! [`data_plane`]; who manages what in [`admin`]; the console's pages are served by [`console`]; what goes on by itself in [`tasks`].
 
 pub mod admin;
 pub mod allowances;
 pub mod app;
 pub mod clock;
+mod console;
 pub mod data_plane;
 pub mod fleet;
 pub mod metrics;

@@ -32,6 +32,8 @@ pub struct RefusalSeen {
     pub key: Option<String>,
     /// The route, if the request was read that far and the route exists.
     pub route: Option<String>,
+    /// The name that was asked for, if it is no route.
+    pub wanted: Option<String>,
     /// Why, in a word.
     pub reason: &'static str,
 }
@@ -45,6 +47,8 @@ pub struct RefusalKey {
     pub key: Option<String>,
     /// The route.
     pub route: Option<String>,
+    /// The name that was asked for, if it is no route.
+    pub wanted: Option<String>,
     /// Why.
     pub reason: &'static str,
 }
@@ -91,7 +95,13 @@ impl Recent {
     pub fn refused(&self, refusal: RefusalSeen) {
         let mut refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let minute = Window::Minute.around(refusal.at).start;
-        let key = RefusalKey { minute, key: refusal.key.clone(), route: refusal.route.clone(), reason: refusal.reason };
+        let key = RefusalKey {
+            minute,
+            key: refusal.key.clone(),
+            route: refusal.route.clone(),
+            wanted: refusal.wanted.clone(),
+            reason: refusal.reason,
+        };
         // Counts are in the order of their minute, so what is too old stands first.
         while refusals.counts.first_key_value().is_some_and(|(count, _)| count.minute <= minute - COUNTS_KEPT) {
             refusals.counts.pop_first();
@@ -121,7 +131,7 @@ mod tests {
     fn refusal(number: u32, minutes: i64, key: &str) -> RefusalSeen {
         let at = DateTime::UNIX_EPOCH + TimeDelta::minutes(minutes);
         let request = RequestId::mint(at, 1, number);
-        RefusalSeen { at, request, key: Some(key.to_owned()), route: None, reason: "over_quota" }
+        RefusalSeen { at, request, key: Some(key.to_owned()), route: None, wanted: None, reason: "over_quota" }
     }
 
     #[test]

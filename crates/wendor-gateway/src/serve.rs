@@ -25,7 +25,7 @@ use crate::settings::Settings;
 use crate::snapshot::Snapshot;
 use crate::spool::{Spool, SpoolError, SpoolReader};
 use crate::tasks::{revision_watch, spool_drain};
-use crate::{admin, vital};
+use crate::{admin, console, vital};
 
 /// How long a write to an app may be blocked: a client that stopped reading without closing holds a stream no longer.
 const BLOCKED_WRITE: Duration = Duration::from_secs(45);
@@ -129,6 +129,7 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
             .app_data(admin::problem::query_config())
             // One a worker: connections to upstreams never cross threads.
             .app_data(web::Data::new(Clients::default()))
+            .configure(console::routes)
             .configure(data_plane_routes)
     })
     .workers(workers)

@@ -7,7 +7,7 @@ use futures_util::TryStreamExt;
 use rust_decimal::Decimal;
 use sqlx::types::Json;
 use sqlx::{FromRow, Postgres, QueryBuilder, Row};
-use wendor_core::metering::entry::{End, EntryKind, Latency, LedgerEntry, RequestDetail};
+use wendor_core::metering::entry::{Attempt, End, EntryKind, Latency, LedgerEntry, RequestDetail};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::usage::{Counted, TokenCounts};
@@ -40,8 +40,12 @@ pub struct RequestFilter {
     pub route: Option<Name>,
     /// Answered, or tried last, at this offer.
     pub offer: Option<OfferName>,
+    /// The offer is of this upstream.
+    pub upstream: Option<Name>,
     /// In this run.
     pub run: Option<String>,
+    /// With this label: its name and value.
+    pub label: Option<(String, String)>,
     /// Ended so.
     pub end: Option<End>,
     /// The last attempt failed of this.
@@ -71,6 +75,7 @@ impl RequestFilter {
             (" and key = ", self.key.clone()),
             (" and route = ", self.route.as_ref().map(ToString::to_string)),
             (" and offer = ", self.offer.as_ref().map(ToString::to_string)),
+            (" and split_part(offer, '/', 1) = ", self.upstream.as_ref().map(ToString::to_string)),
             (" and run = ", self.run.clone()),
             (" and ended = ", self.end.map(|end| end.as_str().to_owned())),
             (" and failure = ", self.failure.map(|kind| kind.as_str().to_owned())),
@@ -79,6 +84,9 @@ impl RequestFilter {
             if let Some(value) = value {
                 query.push(condition).push_bind(value);
             }
+        }
+        if let Some((name, value)) = &self.label {
+            query.push(" and labels ->> ").push_bind(name.clone()).push(" = ").push_bind(value.clone());
         }
     }
 }
@@ -121,6 +129,25 @@ impl Store {
                 .fetch_optional(&self.pool)
                 .await?;
         Ok(Some((entry, detail.map(|detail| detail.0))))
+    }
+
+    /// The attempts of some requests, by their entry's id; those whose detail is not kept any more are missing.
+    ///
+    /// # Errors
+    /// When the database is away or a record cannot be read.
+    pub async fn attempts_of(&self, entries: &[&LedgerEntry]) -> Result<BTreeMap<String, Vec<Attempt>>, StoreError> {
+        let (at, ids): (Vec<DateTime<Utc>>, Vec<&str>) =
+            entries.iter().map(|entry| (entry.at, entry.entry_id.as_str())).unzip();
+        let rows: Vec<(String, Json<Vec<Attempt>>)> = sqlx::query_as(
+            "select detail.entry_id, detail.detail -> 'attempts' from request_detail detail
+             join unnest($1::timestamptz[], $2::text[]) wanted (at, entry_id)
+             on detail.at = wanted.at and detail.entry_id = wanted.entry_id",
+        )
+        .bind(at)
+        .bind(ids)
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows.into_iter().map(|(id, attempts)| (id, attempts.0)).collect())
     }
 
     /// Hands every line of a range to `fold`, without holding them all.

@@ -28,13 +28,17 @@ pub enum Dimension {
     Offer,
     /// By key.
     Key,
+    /// By upstream.
+    Upstream,
     /// By day, UTC.
     Day,
+    /// By hour, UTC.
+    Hour,
 }
 
 impl Dimension {
     /// Every dimension.
-    pub const ALL: [Self; 5] = [Self::Team, Self::Route, Self::Offer, Self::Key, Self::Day];
+    pub const ALL: [Self; 7] = [Self::Team, Self::Route, Self::Offer, Self::Key, Self::Upstream, Self::Day, Self::Hour];
 
     /// The dimension's word.
     #[must_use]
@@ -44,7 +48,9 @@ impl Dimension {
             Self::Route => "route",
             Self::Offer => "offer",
             Self::Key => "key",
+            Self::Upstream => "upstream",
             Self::Day => "day",
+            Self::Hour => "hour",
         }
     }
 
@@ -60,12 +66,44 @@ impl Dimension {
             Self::Route => key.route.clone(),
             Self::Offer => key.offer.clone(),
             Self::Key => key.key.clone(),
-            Self::Day => key.hour.format("%Y-%m-%d").to_string(),
+            Self::Upstream => key.offer.split('/').next().unwrap_or_default().to_owned(),
+            Self::Day => day_name(key.hour),
+            Self::Hour => hour_name(key.hour),
         }
     }
 }
 
-/// Figures of a range and what narrows them; `run`, `end` and `failure` of the filter are not kept in roll-ups and count not.
+/// The name of the day of an instant in figures by day.
+#[must_use]
+pub fn day_name(at: DateTime<Utc>) -> String {
+    at.format("%Y-%m-%d").to_string()
+}
+
+/// The name of the hour of an instant in figures by hour.
+#[must_use]
+pub fn hour_name(at: DateTime<Utc>) -> String {
+    at.format("%Y-%m-%dT%H:00Z").to_string()
+}
+
+/// Sums of one team on one day.
+#[derive(Clone, Debug, FromRow)]
+pub struct TeamDay {
+    /// Who.
+    pub team: String,
+    /// The day, UTC.
+    pub day: chrono::NaiveDate,
+    /// Requests admitted.
+    pub requests: Decimal,
+    /// Input tokens of all kinds.
+    pub input_tokens: Decimal,
+    /// Output tokens.
+    pub output_tokens: Decimal,
+    /// Money.
+    pub cost: Decimal,
+}
+
+/// Figures of a range and what narrows them; `run`, `label`, `end` and `failure` of the filter are not kept in roll-ups and
+/// count not.
 #[derive(Clone, Debug)]
 pub struct UsageQuery {
     /// First instant inside.
@@ -74,7 +112,7 @@ pub struct UsageQuery {
     pub to: DateTime<Utc>,
     /// What to tell apart by.
     pub by: Dimension,
-    /// Team, key, route and offer.
+    /// Team, key, route, offer and upstream.
     pub filter: RequestFilter,
 }
 
@@ -144,6 +182,24 @@ impl Store {
         Ok(groups)
     }
 
+    /// Sums by team and day of whole days, without latencies: what a month is judged by.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn team_days(&self, from: chrono::NaiveDate, to: chrono::NaiveDate) -> Result<Vec<TeamDay>, StoreError> {
+        let days = sqlx::query_as(
+            "select team, (hour at time zone 'utc')::date as day, sum(requests) as requests,
+             sum(tokens_input + tokens_input_cached + tokens_cache_written) as input_tokens,
+             sum(tokens_output) as output_tokens, sum(cost) as cost
+             from usage_hour where hour >= $1 and hour < $2 group by team, day order by team, day",
+        )
+        .bind(from.and_time(chrono::NaiveTime::MIN).and_utc())
+        .bind(to.and_time(chrono::NaiveTime::MIN).and_utc())
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(days)
+    }
+
     async fn fold_lines(
         &self,
         query: &UsageQuery,
@@ -175,6 +231,7 @@ impl Store {
             (" and key = ", query.filter.key.clone()),
             (" and route = ", query.filter.route.as_ref().map(ToString::to_string)),
             (" and offer = ", query.filter.offer.as_ref().map(ToString::to_string)),
+            (" and split_part(offer, '/', 1) = ", query.filter.upstream.as_ref().map(ToString::to_string)),
         ];
         for (condition, value) in narrow {
             if let Some(value) = value {

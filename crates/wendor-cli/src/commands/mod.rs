@@ -3,6 +3,7 @@
 mod ask;
 mod catalogue;
 mod key;
+mod now;
 mod overview;
 mod person;
 mod request;
@@ -36,6 +37,7 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
     match grammar.command {
         Command::Serve(args) => serve::run(args, reader).await,
         Command::Ask(args) => ask::run(args, reader).await,
+        Command::Now => now::run(&management()?, reader).await,
         Command::Usage(args) => usage::run(args, &management()?, reader).await,
         Command::Request(command) => request::run(command, &management()?, reader).await,
         Command::Key(command) => key::run(command, &management()?, reader).await,

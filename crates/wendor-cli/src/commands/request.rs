@@ -26,15 +26,17 @@ pub(super) async fn run(command: RequestCommand, management: &Management, reader
 
 async fn list(args: RequestListArgs, management: &Management, reader: Reader) -> Result<(), Failure> {
     let range = range::read(&args.range, now())?;
-    let NarrowArgs { team, route, offer, key } = args.narrow;
+    let NarrowArgs { team, route, offer, upstream, key } = args.narrow;
     let query = [
         ("from", range.map(|range| range.from.to_rfc3339())),
         ("to", range.map(|range| range.to.to_rfc3339())),
         ("team", team),
         ("route", route),
         ("offer", offer),
+        ("upstream", upstream),
         ("key", key),
         ("run", args.run),
+        ("label", args.label),
         ("end", args.end),
         ("failure", args.failure),
         ("limit", Some(args.limit.to_string())),
@@ -95,7 +97,7 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
         output::line(&format!("  {line}"))?;
     }
     output::line("")?;
-    latency(request)?;
+    latency(shown)?;
     match &shown.cost {
         Some(cost) => show_cost(cost, shown)?,
         None => output::line("Unpriced: the offer had no rate when it was asked.")?,
@@ -132,28 +134,10 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
 }
 
 /// Where the time went: parts that sum to the whole.
-fn latency(request: &RequestLine) -> Result<(), Failure> {
-    let answering = request.answering_ms.unwrap_or(request.whole_ms);
-    let mut parts = vec![("admission and plan", request.admitted_ms)];
-    let failed = answering.saturating_sub(request.admitted_ms);
-    if request.answering_ms.is_none() || request.attempts > 1 {
-        parts.push(("attempts without an answer", failed));
-    } else if failed > 0 {
-        parts.push(("before the attempt", failed));
-    }
-    match (request.answering_ms, request.first_token_ms) {
-        (Some(answering), Some(first)) => {
-            parts.push(("waiting for a first token", first.saturating_sub(answering)));
-            parts.push(("answering", request.whole_ms.saturating_sub(first)));
-        }
-        (Some(answering), None) => {
-            parts.push(("waiting for the whole reply", request.whole_ms.saturating_sub(answering)))
-        }
-        (None, _) => {}
-    }
+fn latency(shown: &RequestShown) -> Result<(), Failure> {
     let told: Vec<String> =
-        parts.iter().map(|(what, millis)| format!("{what} {}", words::exact_wait(*millis))).collect();
-    output::line(&format!("Time: {}; together {}.\n", told.join(", "), words::seconds(request.whole_ms)))
+        shown.latency.iter().map(|part| format!("{} {}", part.what, words::exact_wait(part.ms))).collect();
+    output::line(&format!("Time: {}; together {}.\n", told.join(", "), words::seconds(shown.request.whole_ms)))
 }
 
 fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
@@ -220,6 +204,7 @@ async fn refusals(management: &Management, reader: Reader) -> Result<(), Failure
         Column::Text("reason"),
         Column::Text("key"),
         Column::Text("route"),
+        Column::Text("asked for"),
     ];
     let rows = refusals.counts.iter().map(|count| {
         vec![
@@ -228,6 +213,7 @@ async fn refusals(management: &Management, reader: Reader) -> Result<(), Failure
             count.reason.clone(),
             dash(&count.key),
             dash(&count.route),
+            dash(&count.wanted),
         ]
     });
     output::table(&columns, rows.collect(), "Nothing was refused in the last hour.")

@@ -16,7 +16,7 @@ pub(super) async fn run(args: UsageArgs, management: &Management, reader: Reader
         Some(range) => range,
         None => range::read(&week, now())?.ok_or_else(|| Failure::Own("no range".to_owned()))?,
     };
-    let NarrowArgs { team, route, offer, key } = args.narrow.clone();
+    let NarrowArgs { team, route, offer, upstream, key } = args.narrow.clone();
     let query = [
         ("from", Some(range.from.to_rfc3339())),
         ("to", Some(range.to.to_rfc3339())),
@@ -24,6 +24,7 @@ pub(super) async fn run(args: UsageArgs, management: &Management, reader: Reader
         ("team", team),
         ("route", route),
         ("offer", offer),
+        ("upstream", upstream),
         ("key", key),
     ];
     let usage: Usage = management.get("/usage", &query).await?;
@@ -39,9 +40,11 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
         "route" => "route",
         "offer" => "offer",
         "key" => "key",
+        "upstream" => "upstream",
+        "hour" => "hour",
         _ => "day",
     };
-    let mut columns = vec![
+    let columns = [
         Column::Text(what),
         Column::Money("cost", usage.currency.clone()),
         Column::Number("before"),
@@ -56,16 +59,13 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     if lines.len() > 1 {
         lines.push(&usage.together);
     }
-    let input: Vec<u64> =
-        lines.iter().map(|line| line.tokens.input + line.tokens.input_cached + line.tokens.cache_written).collect();
-    let output: Vec<u64> = lines.iter().map(|line| line.tokens.output).collect();
+    let input: Vec<u64> = lines
+        .iter()
+        .map(|line| line.figures.tokens.input + line.figures.tokens.input_cached + line.figures.tokens.cache_written)
+        .collect();
+    let output: Vec<u64> = lines.iter().map(|line| line.figures.tokens.output).collect();
     let tokens = words::counts(&input).into_iter().zip(words::counts(&output));
-    let mut rows: Vec<Vec<String>> = lines.into_iter().zip(tokens).map(|(line, tokens)| row(line, tokens)).collect();
-    // The day before a day is another line; a column of comparisons would say nothing.
-    if usage.by == "day" {
-        columns.remove(2);
-        rows.iter_mut().for_each(|row| drop(row.remove(2)));
-    }
+    let rows: Vec<Vec<String>> = lines.into_iter().zip(tokens).map(|(line, tokens)| row(line, tokens)).collect();
     output::table(&columns, rows, "Nothing was asked in this time.")?;
     output::line(&format!("{}.{}", period(usage), remarks(&usage.together)))?;
     if let Some(line) = usage.lines.first() {
@@ -82,12 +82,12 @@ fn row(line: &UsageLine, (input, output): (String, String)) -> Vec<String> {
     };
     vec![
         name,
-        words::money(&line.cost, 2),
-        words::change(&line.cost, &line.cost_before),
-        words::grouped(line.requests),
-        words::share(line.not_answered, line.requests),
-        words::wait(line.first_token.typical_ms),
-        words::wait(line.first_token.slow_ms),
+        words::money(&line.figures.cost, 2),
+        words::change(&line.figures.cost, &line.before.cost),
+        words::grouped(line.figures.requests),
+        words::share(line.figures.not_answered, line.figures.requests),
+        words::wait(line.figures.first_token.typical_ms),
+        words::wait(line.figures.first_token.slow_ms),
         input,
         output,
     ]
@@ -95,11 +95,7 @@ fn row(line: &UsageLine, (input, output): (String, String)) -> Vec<String> {
 
 /// The range in words, and the one that it is compared with.
 fn period(usage: &Usage) -> String {
-    let before = match usage.by.as_str() {
-        "day" => String::new(),
-        _ => format!("; before is {}", span(usage.before_from, usage.before_to)),
-    };
-    format!("{}, UTC{before}", span(usage.from, usage.to))
+    format!("{}, UTC; before is {}", span(usage.from, usage.to), span(usage.before_from, usage.before_to))
 }
 
 /// Whole days by their names, anything else to the second.
@@ -120,8 +116,8 @@ fn remarks(together: &UsageLine) -> String {
         1 => format!(" 1 request {what}."),
         _ => format!(" {} requests {what}.", words::grouped(number)),
     };
-    let unpriced = count(together.unpriced, "without a price, which the cost leaves out");
-    let estimated = count(together.estimated, "counted by estimate");
+    let unpriced = count(together.figures.unpriced, "without a price, which the cost leaves out");
+    let estimated = count(together.figures.estimated, "counted by estimate");
     format!("{unpriced}{estimated}")
 }
 
@@ -140,6 +136,7 @@ fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
         ("team", &args.narrow.team),
         ("route", &args.narrow.route),
         ("offer", &args.narrow.offer),
+        ("upstream", &args.narrow.upstream),
         ("key", &args.narrow.key),
     ];
     let narrowed = narrows
@@ -153,6 +150,12 @@ fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
             let to = next.map_or_else(String::new, |next| format!(" --to {next}"));
             format!("wendor request list{narrowed} --from {}{to}", line.name)
         }
+        "hour" => {
+            let from = DateTime::parse_from_str(&line.name.replace('Z', ":00+0000"), "%Y-%m-%dT%H:%M:%S%z").ok();
+            let to =
+                from.map_or_else(String::new, |from| format!(" --to {}", instant(from.to_utc() + TimeDelta::hours(1))));
+            format!("wendor request list{narrowed} --from {}:00Z{to}", line.name.trim_end_matches('Z'))
+        }
         by => format!("wendor request list --{by} {}{narrowed} {range}", line.name),
     }
 }
@@ -163,13 +166,21 @@ mod tests {
     use rstest::rstest;
     use serde_json::{Value, json};
 
-    fn line(name: &str, unpriced: u64, estimated: u64) -> Value {
+    fn figures(cost: &str, unpriced: u64, estimated: u64) -> Value {
         json!({
-            "name": name, "label": null, "cost": "1.5", "cost_before": "1", "unpriced": unpriced, "requests": 4, "requests_before": 3,
-            "not_answered": 1, "cancelled": 0, "estimated": estimated,
+            "cost": cost, "unpriced": unpriced, "requests": 4, "not_answered": 1, "cancelled": 0, "estimated": estimated,
             "tokens": { "input": 1, "input_cached": 2, "cache_written": 3, "output": 4, "reasoning": 0 },
-            "first_token": { "typical_ms": 310, "slow_ms": null }, "whole": { "typical_ms": 1, "slow_ms": 2 }, "requests_query": ""
+            "first_token": { "typical_ms": 310, "slow_ms": null }, "whole": { "typical_ms": 1, "slow_ms": 2 }
         })
+    }
+
+    fn line(name: &str, unpriced: u64, estimated: u64) -> Value {
+        let mut line = figures("1.5", unpriced, estimated);
+        line["name"] = json!(name);
+        line["label"] = Value::Null;
+        line["before"] = figures("1", 0, 0);
+        line["requests_query"] = json!("");
+        line
     }
 
     fn usage(by: &str, from: &str, to: &str) -> Usage {
@@ -195,7 +206,6 @@ mod tests {
     #[case::instants("2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z", "2026-11-17 08:00:00 to 2026-11-17 09:30:00")]
     fn periods_in_words(#[case] from: &str, #[case] to: &str, #[case] words: &str) {
         assert_eq!(period(&usage("team", from, to)), format!("{words}, UTC; before is {words}"));
-        assert_eq!(period(&usage("day", from, to)), format!("{words}, UTC"));
     }
 
     #[rstest]

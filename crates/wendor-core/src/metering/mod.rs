@@ -9,10 +9,11 @@
 //! - [`sketch`]: many durations as one mergeable sketch
 //! - [`rollup`]: the hourly sums
 //! - [`spool_frame`]: an entry as a frame of the spool
-//! - [`summary`]: what happened, in a sentence
+//! - [`summary`] and [`latency`]: what happened, in a sentence, and where the time went
 
 pub mod entry;
 pub mod estimate;
+pub mod latency;
 pub mod money;
 pub mod rate;
 pub mod rollup;

@@ -56,6 +56,8 @@ pub struct LastFailure {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Health {
     failures_in_a_row: u32,
+    /// When it began to fail, or to be well.
+    since: Option<DateTime<Utc>>,
     last_failure: Option<LastFailure>,
     last_success: Option<DateTime<Utc>>,
     rests_until: Option<DateTime<Utc>>,
@@ -65,6 +67,9 @@ pub struct Health {
 impl Health {
     /// An attempt was answered, its first token after `first_token_ms`; a whole reply does not tell when that was.
     pub fn succeeded(&mut self, at: DateTime<Utc>, first_token_ms: Option<u64>) {
+        if self.failures_in_a_row > 0 || self.last_success.is_none() {
+            self.since = Some(at);
+        }
         self.failures_in_a_row = 0;
         self.rests_until = None;
         self.last_success = Some(at);
@@ -79,6 +84,9 @@ impl Health {
     pub fn failed(&mut self, at: DateTime<Utc>, model: &str, failure: &Failure) {
         if failure.kind.fault() == Fault::App {
             return;
+        }
+        if self.failures_in_a_row == 0 {
+            self.since = Some(at);
         }
         self.failures_in_a_row = self.failures_in_a_row.saturating_add(1);
         if let (FailureKind::RateLimited | FailureKind::Overloaded, Some(wait)) = (failure.kind, failure.retry_after_ms)
@@ -98,6 +106,12 @@ impl Health {
             (FAILING_AFTER.., _) => HealthState::Failing,
             (_, _) => HealthState::Degraded,
         }
+    }
+
+    /// Since when it fails without a success between, or is well without a failure.
+    #[must_use]
+    pub fn since(&self) -> Option<DateTime<Utc>> {
+        self.since
     }
 
     /// The last failure, also when it has been well since.
@@ -133,11 +147,13 @@ mod tests {
         assert_eq!(health.state(), HealthState::NotAsked);
         let failure = Failure::new(FailureKind::Unreachable, "connection refused");
         let seen: Vec<_> = (0..3).map(|n| (health.failed(at(n), "dunlin-7b", &failure), health.state()).1).collect();
+        assert_eq!(health.since(), Some(at(0)), "the first of the failures in a row");
         assert_eq!(seen, [HealthState::Degraded, HealthState::Degraded, HealthState::Failing]);
         health.succeeded(at(4), Some(200));
         health.succeeded(at(4), None);
         assert_eq!(health.first_token_ms(), Some(200), "a whole reply says nothing about it");
         assert_eq!(health.state(), HealthState::Well);
+        assert_eq!(health.since(), Some(at(4)));
         assert_eq!(health.last_failure().map(|last| last.at), Some(at(2)));
     }
 

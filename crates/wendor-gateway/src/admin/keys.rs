@@ -189,6 +189,16 @@ pub(super) fn known_route(snapshot: &Snapshot, name: &str) -> Result<Name, Probl
     routes.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
 }
 
+/// The upstream of that name.
+pub(super) fn known_upstream(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    let upstreams = &snapshot.catalogue.upstreams;
+    let missing = || {
+        let nearest = nearest(name, upstreams.keys().map(Name::as_str)).map(str::to_owned);
+        Problem::NoSuch { what: "upstream", name: name.to_owned(), nearest }
+    };
+    upstreams.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
+}
+
 fn check(snapshot: &Snapshot, team: &Name, new: &NewKey, now: DateTime<Utc>) -> Result<Access, Problem> {
     let bad = |field, message: &str| Problem::BadValue { field, message: message.to_owned() };
     if new.label.trim().is_empty() || new.label.chars().count() > LABEL_LENGTH {

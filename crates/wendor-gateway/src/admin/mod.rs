@@ -3,14 +3,19 @@
 //! [`routes`] is the whole API on one screen. A handler extracts, authorises, makes one call and maps the answer; errors are
 //! [`Problem`](problem::Problem)s (RFC 9457). What it shows of money is text with all its digits.
 //!
-//! - [`session`]: signing in, who am I, tokens, password; [`people`]: who there is
+//! - [`session`]: signing in, who am I, tokens, password; [`browser`]: the console's session; [`people`]: who there is
 //! - [`keys`], [`teams`], [`routes_view`], [`upstreams`]: what is configured and how it is doing
 //! - [`catalogue`]: the catalogue as a file, and its revisions
+//! - [`now`], with [`findings`] and [`history`]: the morning look
 //! - [`usage`], [`requests`]: figures and what they are made of
 //! - [`operations`]: the spool, refusals
 
+pub mod browser;
 pub mod catalogue;
+mod findings;
+pub mod history;
 pub mod keys;
+pub mod now;
 pub mod operations;
 pub mod people;
 pub mod principal;
@@ -82,6 +87,8 @@ pub fn routes(config: &mut ServiceConfig) {
         scope::scope("/manage/v1")
             .service(openapi_document)
             .service(session::sign_in)
+            .service(browser::begin)
+            .service(browser::end)
             .service(session::me)
             .service(session::set_password)
             .service(session::list_tokens)
@@ -99,10 +106,29 @@ pub fn routes(config: &mut ServiceConfig) {
             .service(catalogue::diff)
             .service(catalogue::apply)
             .service(catalogue::revisions)
+            .service(now::show)
             .service(usage::usage)
             .service(requests::list)
             .service(requests::show)
+            .service(operations::service)
             .service(operations::spool)
             .service(operations::refusals),
     );
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The console's types are generated from the copy in its folder. With `WENDOR_WRITE_OPENAPI` set, the copy is made anew.
+    #[test]
+    fn the_consoles_copy_of_the_document_is_current() {
+        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
+        let document = Document::make();
+        if std::env::var_os("WENDOR_WRITE_OPENAPI").is_some() {
+            std::fs::write(path, document.as_str()).unwrap();
+        }
+        let copy = std::fs::read_to_string(path).unwrap_or_default();
+        assert!(copy == document.as_str(), "console/openapi.json is old: run scripts/console types");
+    }
 }

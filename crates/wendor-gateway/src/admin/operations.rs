@@ -34,6 +34,8 @@ pub struct RefusalLine {
     pub key: Option<String>,
     /// The route, if it got that far.
     pub route: Option<String>,
+    /// The name that was asked for, if it is no route.
+    pub wanted: Option<String>,
     /// Why, in a word.
     pub reason: String,
 }
@@ -47,6 +49,8 @@ pub struct RefusalCount {
     pub key: Option<String>,
     /// The route.
     pub route: Option<String>,
+    /// The name that was asked for, if it is no route.
+    pub wanted: Option<String>,
     /// Why, in a word.
     pub reason: String,
     /// How many.
@@ -60,6 +64,35 @@ pub struct Refusals {
     pub latest: Vec<RefusalLine>,
     /// Counts by the minute, of the last hour.
     pub counts: Vec<RefusalCount>,
+}
+
+/// The service as it stands.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct ServiceLine {
+    /// Its version.
+    pub version: String,
+    /// The revision that requests are served by.
+    pub revision: i64,
+    /// Entries that the database does not have yet.
+    pub pending: u64,
+    /// Whether the database answers.
+    pub database_reachable: bool,
+    /// Code of the installation's currency.
+    pub currency: String,
+}
+
+/// How the instance that answers is doing, in a few words.
+#[utoipa::path(tag = "operations", responses((status = 200, body = ServiceLine, description = "The service")))]
+#[get("/service")]
+pub(super) async fn service(_principal: Principal, app: web::Data<App>) -> web::Json<ServiceLine> {
+    let snapshot = app.now_serving();
+    web::Json(ServiceLine {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        revision: snapshot.revision,
+        pending: app.spool.pending(),
+        database_reachable: app.store.ping().await.is_ok(),
+        currency: snapshot.catalogue.currency.clone(),
+    })
 }
 
 /// What waits in the spool.
@@ -91,12 +124,14 @@ pub(super) async fn refusals(principal: Principal, app: web::Data<App>) -> Resul
         request: seen.request.to_string(),
         key: seen.key,
         route: seen.route,
+        wanted: seen.wanted,
         reason: seen.reason.to_owned(),
     };
     let count = |(key, count): (RefusalKey, u64)| RefusalCount {
         minute: key.minute,
         key: key.key,
         route: key.route,
+        wanted: key.wanted,
         reason: key.reason.to_owned(),
         count,
     };

@@ -10,6 +10,7 @@ use wendor_core::catalog::key::{AppKey, KeyKind, KeyText};
 use wendor_core::catalog::role::Standing;
 use wendor_core::name::Name;
 
+use super::browser;
 use super::problem::Problem;
 use crate::app::App;
 use crate::data_plane::Call;
@@ -22,6 +23,8 @@ pub struct Principal {
     pub name: String,
     /// What they may do.
     pub standing: Standing,
+    /// Id of the token that they came with.
+    pub token: String,
 }
 
 /// A person, or an app with its key, for what both may ask.
@@ -67,6 +70,20 @@ impl Principal {
     }
 }
 
+/// The token that came with a call: in its header, or in the cookie of the console's session.
+fn presented(request: &HttpRequest) -> Result<String, Problem> {
+    let Some(cookie) =
+        request.cookie(browser::COOKIE).filter(|_| !request.headers().contains_key(header::AUTHORIZATION))
+    else {
+        return bearer(request);
+    };
+    if request.method().is_safe() || browser::is_own_page(request) {
+        return Ok(cookie.value().to_owned());
+    }
+    let why = "a call that changes something came with the console's cookie, but not from its pages; send a token";
+    Err(Problem::NotAllowed(why.to_owned()))
+}
+
 fn bearer(request: &HttpRequest) -> Result<String, Problem> {
     let value = request.headers().get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
     let token =
@@ -81,16 +98,17 @@ fn bearer(request: &HttpRequest) -> Result<String, Problem> {
 
 async fn person(request: HttpRequest) -> Result<Principal, Problem> {
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
-    let text = KeyText::parse(KeyKind::Person, &bearer(&request)?).map_err(|_| {
+    let text = KeyText::parse(KeyKind::Person, &presented(&request)?).map_err(|_| {
         Problem::NotSignedIn("this is not a person's token: one begins with `wdt-`, and must be whole".to_owned())
     })?;
     let found = app.store.person_of_token(&text, app.clock.now()).await?;
     let ended = || Problem::NotSignedIn(format!("token {} has ended or was never issued; sign in again", text.id));
-    found.map(|person| Principal { name: person.name, standing: person.standing }).ok_or_else(ended)
+    let person = found.ok_or_else(ended)?;
+    Ok(Principal { name: person.name, standing: person.standing, token: text.id })
 }
 
 async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
-    if bearer(&request).is_ok_and(|token| token.starts_with("wdt-")) {
+    if presented(&request).is_ok_and(|token| token.starts_with("wdt-")) {
         return person(request).await.map(PersonOrApp::Person);
     }
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
@@ -132,7 +150,7 @@ mod tests {
 
     fn principal(role: Role) -> Principal {
         let team = role.needs_team().then(|| name("timetables"));
-        Principal { name: "clerk".to_owned(), standing: Standing { role, team } }
+        Principal { name: "clerk".to_owned(), standing: Standing { role, team }, token: "t1".to_owned() }
     }
 
     #[rstest]

@@ -7,6 +7,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use wendor_core::metering::entry::{Attempt, End, LedgerEntry, RequestChange, RequestDetail};
+use wendor_core::metering::latency;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::{Cost, Rate};
 use wendor_core::metering::summary;
@@ -17,7 +18,7 @@ use wendor_core::routing::failure::FailureKind;
 use wendor_core::routing::plan::{PlannedOffer, Standing};
 use wendor_store::requests::{PageMark, RequestFilter};
 
-use super::keys::{known_route, known_team};
+use super::keys::{known_route, known_team, known_upstream};
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
 use super::routes_view::pick_word;
@@ -35,8 +36,6 @@ pub struct RequestParams {
     pub from: Option<DateTime<Utc>>,
     /// Arrived before.
     pub to: Option<DateTime<Utc>>,
-    /// On this day, UTC.
-    pub day: Option<chrono::NaiveDate>,
     /// Of this team.
     pub team: Option<String>,
     /// By the key of this id.
@@ -45,8 +44,12 @@ pub struct RequestParams {
     pub route: Option<String>,
     /// Answered, or tried last, at this offer.
     pub offer: Option<String>,
+    /// At an offer of this upstream.
+    pub upstream: Option<String>,
     /// In this run.
     pub run: Option<String>,
+    /// With this label, as `name=value`.
+    pub label: Option<String>,
     /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`.
     pub end: Option<String>,
     /// The last attempt failed of this kind.
@@ -94,6 +97,8 @@ pub struct RequestLine {
     pub first_token_ms: Option<u64>,
     /// When all was over.
     pub whole_ms: u64,
+    /// The attempts, when there was more than one or none answered; empty once they are not kept any more.
+    pub tries: Vec<AttemptLine>,
     /// The app's `wendor-run`.
     pub run: Option<String>,
     /// The app's `wendor-step`.
@@ -156,6 +161,15 @@ pub struct AttemptLine {
     pub detail: Option<String>,
 }
 
+/// A part of a request's time.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct LatencyLine {
+    /// What it was spent on.
+    pub what: String,
+    /// How long, in milliseconds.
+    pub ms: u64,
+}
+
 /// One offer of the plan.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlanLine {
@@ -201,6 +215,8 @@ pub struct RequestShown {
     pub attempts: Vec<AttemptLine>,
     /// The plan as it was made.
     pub plan: Vec<PlanLine>,
+    /// Where its time went: parts that sum to the whole.
+    pub latency: Vec<LatencyLine>,
     /// What was changed on the way.
     pub changes: Vec<ChangedLine>,
     /// Whether plan and attempts are still kept.
@@ -223,7 +239,15 @@ pub(super) async fn list(
     let is_full = i64::try_from(entries.len()).is_ok_and(|length| length == limit);
     let next = entries.last().filter(|_| is_full).map(|last| format!("{}_{}", last.at.to_rfc3339(), last.entry_id));
     let currency = app.now_serving().catalogue.currency.clone();
-    Ok(web::Json(RequestPage { requests: entries.iter().map(request_line).collect(), currency, next }))
+    // Attempts are drawn where there is more to see than one that answered.
+    let several: Vec<&LedgerEntry> =
+        entries.iter().filter(|entry| entry.attempts > 1 || entry.failure.is_some()).collect();
+    let mut attempts = app.store.attempts_of(&several).await?;
+    let line = |entry: &LedgerEntry| {
+        let tries = attempts.remove(entry.entry_id.as_str()).unwrap_or_default();
+        RequestLine { tries: tries.into_iter().map(attempt_line).collect(), ..request_line(entry) }
+    };
+    Ok(web::Json(RequestPage { requests: entries.iter().map(line).collect(), currency, next }))
 }
 
 /// One request: to whoever may see its team, and to the key that asked it.
@@ -269,15 +293,20 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         FailureKind::parse(text).ok_or_else(|| bad("failure", format!("`{text}` is none of {}", known())))
     };
     let offer = params.offer.as_deref().map(OfferName::parse).transpose();
-    let day_start = params.day.map(|day| day.and_time(chrono::NaiveTime::MIN).and_utc());
+    let label = |text: &str| {
+        let shape = || bad("label", format!("`{text}` is no label: write `name=value`"));
+        text.split_once('=').map(|(name, value)| (name.to_owned(), value.to_owned())).ok_or_else(shape)
+    };
     Ok(RequestFilter {
-        from: params.from.max(day_start),
-        to: day_start.map(|start| start + chrono::TimeDelta::days(1)).or(params.to),
+        from: params.from,
+        to: params.to,
         team: principal.narrow(team)?,
         key: params.key.clone(),
         route: params.route.as_deref().map(|route| known_route(&snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
+        upstream: params.upstream.as_deref().map(|upstream| known_upstream(&snapshot, upstream)).transpose()?,
         run: params.run.clone(),
+        label: params.label.as_deref().map(label).transpose()?,
         end: params.end.as_deref().map(end).transpose()?,
         failure: params.failure.as_deref().map(failure).transpose()?,
     })
@@ -310,6 +339,7 @@ fn request_line(entry: &LedgerEntry) -> RequestLine {
         answering_ms: entry.latency.answering_ms,
         first_token_ms: entry.latency.first_token_ms,
         whole_ms: entry.latency.whole_ms,
+        tries: Vec::new(),
         run: entry.run.clone(),
         step: entry.step.clone(),
         labels: entry.labels.clone(),
@@ -331,6 +361,10 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         cost,
         attempts: attempts.into_iter().map(attempt_line).collect(),
         plan: plan.offers.into_iter().map(plan_line).collect(),
+        latency: latency::parts(&entry.latency, entry.attempts)
+            .iter()
+            .map(|part| LatencyLine { what: part.what.to_owned(), ms: part.ms })
+            .collect(),
         changes: changes.into_iter().map(changed_line).collect(),
         detail_kept,
     }

@@ -7,6 +7,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::key::{KeyKind, KeyText};
+use wendor_core::catalog::role::Standing;
 use wendor_store::people::{NewToken, TokenKind};
 
 use super::principal::Principal;
@@ -14,7 +15,7 @@ use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
 
 /// How long a session lasts: a working day.
-const SESSION: TimeDelta = TimeDelta::hours(12);
+pub(super) const SESSION: TimeDelta = TimeDelta::hours(12);
 
 /// Shortest password.
 const PASSWORD_LENGTH: usize = 12;
@@ -53,6 +54,15 @@ pub struct Me {
     pub role: String,
     /// The team of a lead or viewer.
     pub team: Option<String>,
+}
+
+impl Me {
+    /// The person of that name and standing.
+    #[must_use]
+    pub fn of(name: String, standing: &Standing) -> Self {
+        let team = standing.team.as_ref().map(ToString::to_string);
+        Self { name, role: standing.role.as_str().to_owned(), team }
+    }
 }
 
 /// A token to be issued.
@@ -98,17 +108,13 @@ pub(super) async fn issue(app: &App, token: NewToken<'_>) -> Result<IssuedToken,
     Ok(IssuedToken { id: text.id, token: secret.expose().to_owned(), person, expires_at })
 }
 
-/// Sign in.
-#[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
-    (status = 200, body = IssuedToken, description = "A session's token"),
-    (status = 401, body = ProblemDetails, description = "Not these")))]
-#[post("/sign-in")]
-pub(super) async fn sign_in(app: web::Data<App>, body: web::Json<SignIn>) -> Result<web::Json<IssuedToken>, Problem> {
+/// Checks a sign-in and begins a session.
+pub(super) async fn signed_in(app: &App, presented: SignIn) -> Result<IssuedToken, Problem> {
     let now = app.clock.now();
-    let person = match body.into_inner() {
-        SignIn { one_time: Some(text), name: None, password: None } => with_one_time(&app, &text, now).await?,
+    let person = match presented {
+        SignIn { one_time: Some(text), name: None, password: None } => with_one_time(app, &text, now).await?,
         SignIn { one_time: None, name: Some(name), password: Some(password) } => {
-            with_password(&app, name, password).await?
+            with_password(app, name, password).await?
         }
         SignIn { .. } => {
             return Err(Problem::BadValue {
@@ -119,7 +125,16 @@ pub(super) async fn sign_in(app: web::Data<App>, body: web::Json<SignIn>) -> Res
     };
     let token =
         NewToken { person: &person, kind: TokenKind::Session, label: "", at: now, expires_at: Some(now + SESSION) };
-    issue(&app, token).await.map(web::Json)
+    issue(app, token).await
+}
+
+/// Sign in.
+#[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
+    (status = 200, body = IssuedToken, description = "A session's token"),
+    (status = 401, body = ProblemDetails, description = "Not these")))]
+#[post("/sign-in")]
+pub(super) async fn sign_in(app: web::Data<App>, body: web::Json<SignIn>) -> Result<web::Json<IssuedToken>, Problem> {
+    signed_in(&app, body.into_inner()).await.map(web::Json)
 }
 
 async fn with_one_time(app: &App, text: &str, now: DateTime<Utc>) -> Result<String, Problem> {
@@ -154,8 +169,7 @@ async fn with_password(app: &App, name: String, password: String) -> Result<Stri
 #[utoipa::path(tag = "session", responses((status = 200, body = Me, description = "The person")))]
 #[get("/me")]
 pub(super) async fn me(principal: Principal) -> web::Json<Me> {
-    let team = principal.standing.team.as_ref().map(ToString::to_string);
-    web::Json(Me { name: principal.name, role: principal.standing.role.as_str().to_owned(), team })
+    web::Json(Me::of(principal.name, &principal.standing))
 }
 
 /// Set one's own password.

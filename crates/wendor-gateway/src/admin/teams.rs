@@ -7,8 +7,11 @@ use utoipa::ToSchema;
 use wendor_core::catalog::key::KeyState;
 use wendor_core::catalog::team::{Access, Team};
 use wendor_core::name::Name;
+use wendor_core::quota::window::Window;
 use wendor_core::quota::{AtLimit, Quota, QuotaId};
+use wendor_core::watch::expected;
 
+use super::history::History;
 use super::principal::Principal;
 use crate::app::App;
 
@@ -29,6 +32,8 @@ pub struct QuotaLine {
     pub used: String,
     /// Held by requests under way.
     pub reserved: String,
+    /// What will be used by its end if it goes on as in the weeks before; for days and months, once there is a week to go by.
+    pub expected: Option<String>,
     /// When the window ends.
     pub resets_at: DateTime<Utc>,
 }
@@ -51,6 +56,8 @@ pub struct TeamLine {
 #[get("/teams")]
 pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json<Vec<TeamLine>> {
     let (snapshot, now) = (app.now_serving(), app.clock.now());
+    // What is configured and used is in memory: without the database only what is expected is missing.
+    let history = History::read(&app, now).await.ok();
     let visible = snapshot.catalogue.teams.iter().filter(|(name, _)| principal.standing.can_see(name.as_str()));
     let line = |(name, team): (&Name, &Team)| TeamLine {
         name: name.to_string(),
@@ -59,14 +66,24 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
             Access::Only(routes) => Some(routes.iter().map(ToString::to_string).collect()),
         },
         keys: snapshot.keys.values().filter(|key| key.team == *name && key.state(now) == KeyState::Good).count(),
-        quotas: team.quotas.iter().map(|quota| quota_line(&app, name, quota, now)).collect(),
+        quotas: team.quotas.iter().map(|quota| quota_line(&app, (name, quota), history.as_ref(), now)).collect(),
     };
     web::Json(visible.map(line).collect())
 }
 
-fn quota_line(app: &App, team: &Name, quota: &Quota, now: DateTime<Utc>) -> QuotaLine {
+/// A quota as it stands at `now`.
+pub(super) fn quota_line(
+    app: &App,
+    (team, quota): (&Name, &Quota),
+    history: Option<&History>,
+    now: DateTime<Utc>,
+) -> QuotaLine {
     let id = QuotaId::of_team(team, quota);
     let view = app.allowances.view(&id, quota, now);
+    let expected = history.filter(|_| matches!(quota.window, Window::Day | Window::Month)).and_then(|history| {
+        let daily = history.daily(team.as_str(), quota.measure);
+        expected::pace((view.used, quota.limit), (now, view.span.end), &daily, history.since)
+    });
     QuotaLine {
         id: id.to_string(),
         measure: quota.measure.as_str().to_owned(),
@@ -79,6 +96,7 @@ fn quota_line(app: &App, team: &Name, quota: &Quota, now: DateTime<Utc>) -> Quot
         .to_owned(),
         used: view.used.normalize().to_string(),
         reserved: view.reserved.normalize().to_string(),
+        expected: expected.map(|pace| pace.by_end.round_dp(6).normalize().to_string()),
         resets_at: view.span.end,
     }
 }

@@ -65,6 +65,8 @@ pub struct UpstreamLine {
     pub place: Option<String>,
     /// `not asked yet`, `well`, `degraded` or `failing`.
     pub state: String,
+    /// Since when it fails without a success between, or is well without a failure; absent before it was asked.
+    pub since: Option<DateTime<Utc>>,
     /// `none`, `found`, or what is missing.
     pub credential: String,
     /// Streams that it carries now.
@@ -116,6 +118,7 @@ fn upstream_line(
         .to_owned(),
         place: upstream.place.clone(),
         state: health.state().as_str().to_owned(),
+        since: health.since(),
         credential: match snapshot.credential(name) {
             Credential::None => "none".to_owned(),
             Credential::Found(_) => "found".to_owned(),

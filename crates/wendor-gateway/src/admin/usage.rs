@@ -1,24 +1,29 @@
-//! Figures of a range by team, route, offer, key or day, beside the same time before.
+//! Figures of a range by team, route, offer, key, upstream, day or hour, beside the same time before.
 
 use std::collections::BTreeMap;
 
 use actix_web::{get, web};
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::metering::sketch::Sketch;
 use wendor_core::name::OfferName;
+use wendor_core::quota::window::Window;
 use wendor_store::requests::RequestFilter;
-use wendor_store::usage::{Dimension, UsageQuery};
+use wendor_store::usage::{Dimension, UsageQuery, day_name, hour_name};
 
-use super::keys::{known_route, known_team};
+use super::keys::{known_route, known_team, known_upstream};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
 
 /// "Slow": what 95 of 100 requests do not pass. "Typical" is the median.
 const SLOW_PERMILLE: u64 = 950;
+
+/// Days or hours of a range at most: a year by day, two weeks by hour.
+const MAX_STEPS: i64 = 400;
 
 /// A range and what narrows it.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -28,7 +33,7 @@ pub struct UsageParams {
     pub from: DateTime<Utc>,
     /// First instant after.
     pub to: DateTime<Utc>,
-    /// `team`, `route`, `offer`, `key` or `day`.
+    /// `team`, `route`, `offer`, `key`, `upstream`, `day` or `hour`; by team when absent.
     pub by: Option<String>,
     /// Of this team.
     pub team: Option<String>,
@@ -36,6 +41,8 @@ pub struct UsageParams {
     pub route: Option<String>,
     /// At this offer.
     pub offer: Option<String>,
+    /// At an offer of this upstream.
+    pub upstream: Option<String>,
     /// By the key of this id.
     pub key: Option<String>,
 }
@@ -76,23 +83,15 @@ pub struct TimeLine {
     pub slow_ms: Option<u64>,
 }
 
-/// Figures of one group.
+/// What some requests used and cost.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct UsageLine {
-    /// The team, route, offer, key or day; empty for an offer where none was tried.
-    pub name: String,
-    /// What a key is for.
-    pub label: Option<String>,
-    /// What it cost, all digits.
+pub struct Figures {
+    /// What they cost, all digits.
     pub cost: String,
-    /// What it cost in the time before.
-    pub cost_before: String,
     /// Requests without a price, which the cost leaves out.
     pub unpriced: u64,
     /// Requests admitted.
     pub requests: u64,
-    /// Requests admitted in the time before.
-    pub requests_before: u64,
     /// Of these, left without a whole answer by us or the upstreams.
     pub not_answered: u64,
     /// Of these, given up by the app.
@@ -105,6 +104,20 @@ pub struct UsageLine {
     pub first_token: TimeLine,
     /// Whole time.
     pub whole: TimeLine,
+}
+
+/// Figures of one group.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct UsageLine {
+    /// The team, route, offer, key, upstream, day or hour; empty for an offer where none was tried.
+    pub name: String,
+    /// What a key is for.
+    pub label: Option<String>,
+    /// In the range.
+    #[serde(flatten)]
+    pub figures: Figures,
+    /// In the time before; of a day or hour, the one in its place then.
+    pub before: Figures,
     /// The query string that lists the requests behind this line at `/manage/v1/requests`.
     pub requests_query: String,
 }
@@ -140,34 +153,27 @@ pub(super) async fn usage(
 ) -> Result<web::Json<Usage>, Problem> {
     let params = params.into_inner();
     let query = read(&principal, &app, &params)?;
-    let length = query.to - query.from;
+    let shift = shift_of(query.from, query.to);
     let passed = query.to.min(app.clock.now()).max(query.from);
-    let before = UsageQuery { from: query.from - length, to: passed - length, ..query.clone() };
+    let before = UsageQuery { from: query.from - shift, to: passed - shift, ..query.clone() };
     let groups = app.store.usage(&query).await?;
     let earlier = app.store.usage(&before).await?;
-    let base = base_query(&query);
-    let dimension = query.by;
-    let mut lines: Vec<UsageLine> = names_of(&groups, &earlier)
-        .map(|name| {
-            let link = format!("{base}{}", narrowed(dimension, name));
-            line(name, groups.get(name), earlier.get(name), link)
-        })
-        .collect();
-    if dimension == Dimension::Key {
+    let mut lines = match step_of(query.by) {
+        Some(step) => step_lines(&query, step, shift, (&groups, &earlier)),
+        None => group_lines(&query, &groups, &earlier),
+    };
+    if query.by == Dimension::Key {
         let snapshot = app.now_serving();
         let label_of = |id: &str| snapshot.keys.values().find(|key| key.id == id).map(|key| key.label.clone());
         lines.iter_mut().for_each(|line| line.label = label_of(&line.name));
     }
-    if dimension != Dimension::Day {
-        lines.sort_by(|a, b| cost_of(&groups, b).cmp(&cost_of(&groups, a)).then_with(|| a.name.cmp(&b.name)));
-    }
-    let together = line("together", Some(&sum(&groups)), Some(&sum(&earlier)), base);
+    let together = line("together", Some(&sum(&groups)), Some(&sum(&earlier)), base_query(&query));
     Ok(web::Json(Usage {
         from: query.from,
         to: query.to,
         before_from: before.from,
         before_to: before.to,
-        by: dimension.as_str().to_owned(),
+        by: query.by.as_str().to_owned(),
         currency: app.now_serving().catalogue.currency.clone(),
         lines,
         together,
@@ -182,8 +188,16 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
         return Err(bad("to", format!("{} does not lie after {}", params.to, params.from)));
     }
     let by = params.by.as_deref().unwrap_or("team");
-    let unknown = || bad("by", format!("`{by}` is none of team, route, offer, key, day"));
-    let by = Dimension::parse(by).ok_or_else(unknown)?;
+    let known = || Dimension::ALL.map(Dimension::as_str).join(", ");
+    let by = Dimension::parse(by).ok_or_else(|| bad("by", format!("`{by}` is none of {}", known())))?;
+    if let Some(step) = step_of(by)
+        && (params.to - params.from).num_seconds() / step.num_seconds() > MAX_STEPS
+    {
+        return Err(bad(
+            "to",
+            format!("by {} a range has at most {MAX_STEPS} lines: ask for less, or by day", by.as_str()),
+        ));
+    }
     let snapshot = app.now_serving();
     let team = params.team.as_deref().map(|team| known_team(&snapshot, team)).transpose()?;
     let offer = params.offer.as_deref().map(OfferName::parse).transpose();
@@ -191,25 +205,67 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
         team: principal.narrow(team)?,
         route: params.route.as_deref().map(|route| known_route(&snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
+        upstream: params.upstream.as_deref().map(|upstream| known_upstream(&snapshot, upstream)).transpose()?,
         key: params.key.clone(),
         ..RequestFilter::default()
     };
     Ok(UsageQuery { from: params.from, to: params.to, by, filter })
 }
 
-fn names_of<'a>(groups: &'a Groups, earlier: &'a Groups) -> impl Iterator<Item = &'a str> {
-    // What was used before and is not any more is a line too: its absence is news.
+/// How far back the time lies that a range is compared with: its length, in whole days when it begins at midnight and in whole
+/// hours when it begins at one, so that a week is compared with the same weekdays.
+fn shift_of(from: DateTime<Utc>, to: DateTime<Utc>) -> TimeDelta {
+    let whole = |unit: TimeDelta| {
+        let length = (to - from).num_milliseconds();
+        let unit = unit.num_milliseconds();
+        TimeDelta::milliseconds((length + unit - 1).div_euclid(unit) * unit)
+    };
+    match from.time() {
+        time if time == chrono::NaiveTime::MIN => whole(TimeDelta::days(1)),
+        _ if Window::Hour.around(from).start == from => whole(TimeDelta::hours(1)),
+        _ => to - from,
+    }
+}
+
+fn step_of(dimension: Dimension) -> Option<TimeDelta> {
+    match dimension {
+        Dimension::Day => Some(TimeDelta::days(1)),
+        Dimension::Hour => Some(TimeDelta::hours(1)),
+        Dimension::Team | Dimension::Route | Dimension::Offer | Dimension::Key | Dimension::Upstream => None,
+    }
+}
+
+/// A line for every day or hour of the range, also where nothing was asked, each beside the one in its place before.
+fn step_lines(
+    query: &UsageQuery,
+    step: TimeDelta,
+    shift: TimeDelta,
+    (groups, earlier): (&Groups, &Groups),
+) -> Vec<UsageLine> {
+    let (window, name_of): (Window, fn(DateTime<Utc>) -> String) =
+        if query.by == Dimension::Day { (Window::Day, day_name) } else { (Window::Hour, hour_name) };
+    let first = window.around(query.from).start;
+    let starts = std::iter::successors(Some(first), |start| Some(*start + step)).take_while(|start| *start < query.to);
+    let line = |start: DateTime<Utc>| {
+        let name = name_of(start);
+        let part = UsageQuery { from: start.max(query.from), to: (start + step).min(query.to), ..query.clone() };
+        line(&name, groups.get(&name), earlier.get(&name_of(start - shift)), base_query(&part))
+    };
+    starts.map(line).collect()
+}
+
+/// A line for every group, dearest first. What was used before and is not any more is one too: its absence is news.
+fn group_lines(query: &UsageQuery, groups: &Groups, earlier: &Groups) -> Vec<UsageLine> {
     let gone = earlier.keys().filter(|name| !groups.contains_key(*name));
-    groups.keys().chain(gone.filter(|name| !is_day(name))).map(String::as_str)
-}
-
-/// Days of the time before are other days, so they make no lines of their own.
-fn is_day(name: &str) -> bool {
-    name.parse::<chrono::NaiveDate>().is_ok()
-}
-
-fn cost_of(groups: &Groups, line: &UsageLine) -> wendor_core::metering::money::Money {
-    groups.get(&line.name).map(|sums| sums.cost).unwrap_or_default()
+    let base = base_query(query);
+    let of_group = |name: &String| {
+        let link = format!("{base}&{}={name}", query.by.as_str());
+        let cost = groups.get(name).map(|sums| sums.cost).unwrap_or_default();
+        (cost, line(name, groups.get(name), earlier.get(name), link))
+    };
+    let mut lines: Vec<(Money, UsageLine)> = groups.keys().chain(gone).map(of_group).collect();
+    lines.sort_by(|(a_cost, a), (b_cost, b)| b_cost.cmp(a_cost).then_with(|| a.name.cmp(&b.name)));
+    lines.into_iter().map(|(_, line)| line).collect()
 }
 
 fn sum(groups: &Groups) -> RollUp {
@@ -221,35 +277,46 @@ fn sum(groups: &Groups) -> RollUp {
 
 fn line(name: &str, sums: Option<&RollUp>, before: Option<&RollUp>, requests_query: String) -> UsageLine {
     let none = RollUp::default();
-    let (sums, before) = (sums.unwrap_or(&none), before.unwrap_or(&none));
-    let time =
-        |sketch: &Sketch| TimeLine { typical_ms: sketch.quantile_ms(500), slow_ms: sketch.quantile_ms(SLOW_PERMILLE) };
     UsageLine {
         name: name.to_owned(),
         label: None,
-        cost: sums.cost.to_string(),
-        cost_before: before.cost.to_string(),
-        unpriced: sums.unpriced,
-        requests: sums.requests,
-        requests_before: before.requests,
-        not_answered: sums.failures,
-        cancelled: sums.cancelled,
-        estimated: sums.estimated,
-        tokens: sums.tokens.into(),
-        first_token: time(&sums.first_token),
-        whole: time(&sums.whole),
+        figures: sums.unwrap_or(&none).into(),
+        before: before.unwrap_or(&none).into(),
         requests_query,
     }
 }
 
+impl From<&RollUp> for Figures {
+    fn from(sums: &RollUp) -> Self {
+        Self {
+            cost: sums.cost.to_string(),
+            unpriced: sums.unpriced,
+            requests: sums.requests,
+            not_answered: sums.failures,
+            cancelled: sums.cancelled,
+            estimated: sums.estimated,
+            tokens: sums.tokens.into(),
+            first_token: TimeLine::of(&sums.first_token),
+            whole: TimeLine::of(&sums.whole),
+        }
+    }
+}
+
+impl TimeLine {
+    fn of(sketch: &Sketch) -> Self {
+        Self { typical_ms: sketch.quantile_ms(500), slow_ms: sketch.quantile_ms(SLOW_PERMILLE) }
+    }
+}
+
 /// The query string of all requests of a range.
-fn base_query(query: &UsageQuery) -> String {
+pub(super) fn base_query(query: &UsageQuery) -> String {
     let instant = |at: DateTime<Utc>| at.format("%Y-%m-%dT%H:%M:%S%.fZ").to_string();
     let mut text = format!("from={}&to={}", instant(query.from), instant(query.to));
     let narrows = [
         ("team", query.filter.team.as_ref().map(ToString::to_string)),
         ("route", query.filter.route.as_ref().map(ToString::to_string)),
         ("offer", query.filter.offer.as_ref().map(ToString::to_string)),
+        ("upstream", query.filter.upstream.as_ref().map(ToString::to_string)),
         ("key", query.filter.key.clone()),
     ];
     for (name, value) in narrows {
@@ -260,29 +327,28 @@ fn base_query(query: &UsageQuery) -> String {
     text
 }
 
-fn narrowed(dimension: Dimension, name: &str) -> String {
-    match dimension {
-        Dimension::Team | Dimension::Route | Dimension::Offer | Dimension::Key => {
-            format!("&{}={name}", dimension.as_str())
-        }
-        // A later `from` and `to` would stand twice; the day's own narrow the list on the page.
-        Dimension::Day => format!("&day={name}"),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use rstest::rstest;
     use wendor_core::name::Name;
 
+    fn at(text: &str) -> DateTime<Utc> {
+        text.parse().unwrap()
+    }
+
     fn query(by: Dimension, team: Option<&str>) -> UsageQuery {
         UsageQuery {
-            from: "2026-11-01T00:00:00Z".parse().unwrap(),
-            to: "2026-11-02T08:30:00.5Z".parse().unwrap(),
+            from: at("2026-11-01T00:00:00Z"),
+            to: at("2026-11-02T08:30:00.5Z"),
             by,
             filter: RequestFilter { team: team.map(|team| Name::parse(team).unwrap()), ..RequestFilter::default() },
         }
+    }
+
+    fn groups(costs: &[(&str, &str)]) -> Groups {
+        let group = |cost: &str| RollUp { cost: Money::parse(cost).unwrap(), requests: 1, ..RollUp::default() };
+        costs.iter().map(|(name, cost)| ((*name).to_owned(), group(cost))).collect()
     }
 
     #[rstest]
@@ -293,24 +359,44 @@ mod tests {
         "quarry/fulmar-large",
         "&team=timetables&offer=quarry/fulmar-large"
     )]
-    #[case::day(Dimension::Day, None, "2026-11-01", "&day=2026-11-01")]
     fn each_line_leads_to_its_requests(
         #[case] by: Dimension,
         #[case] team: Option<&str>,
         #[case] name: &str,
         #[case] rest: &str,
     ) {
-        let link = base_query(&query(by, team)) + &narrowed(by, name);
-        assert_eq!(link, format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z{rest}"));
+        let lines = group_lines(&query(by, team), &groups(&[(name, "1")]), &Groups::new());
+        assert_eq!(lines[0].requests_query, format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z{rest}"));
     }
 
     #[test]
-    fn what_was_used_before_and_is_not_any_more_has_a_line_but_no_day_of_before() {
-        let groups =
-            |names: &[&str]| -> Groups { names.iter().map(|name| ((*name).to_owned(), RollUp::default())).collect() };
-        let (now, before) = (groups(&["a", "b"]), groups(&["b", "gone", "2026-10-31"]));
-        assert_eq!(names_of(&now, &before).collect::<Vec<_>>(), ["a", "b", "gone"]);
-        let line = line("gone", None, before.get("gone"), String::new());
-        assert_eq!((line.requests, line.cost.as_str(), line.first_token.typical_ms), (0, "0", None));
+    fn the_dearest_stands_first_and_what_is_used_no_more_last() {
+        let (now, before) = (groups(&[("a", "1"), ("b", "2")]), groups(&[("b", "1"), ("gone", "9")]));
+        let lines = group_lines(&query(Dimension::Team, None), &now, &before);
+        let told: Vec<_> =
+            lines.iter().map(|line| (line.name.as_str(), line.figures.requests, line.before.cost.as_str())).collect();
+        assert_eq!(told, [("b", 1, "1"), ("a", 1, "0"), ("gone", 0, "9")]);
+    }
+
+    #[test]
+    fn every_day_has_a_line_beside_the_one_in_its_place_before() {
+        let query = query(Dimension::Day, Some("timetables"));
+        let (now, before) = (groups(&[("2026-11-02", "3")]), groups(&[("2026-10-30", "7"), ("2026-10-31", "4")]));
+        let lines = step_lines(&query, TimeDelta::days(1), shift_of(query.from, query.to), (&now, &before));
+        let told: Vec<_> = lines
+            .iter()
+            .map(|line| (line.name.as_str(), line.figures.cost.as_str(), line.before.cost.as_str()))
+            .collect();
+        assert_eq!(told, [("2026-11-01", "0", "7"), ("2026-11-02", "3", "4")]);
+        assert_eq!(lines[1].requests_query, "from=2026-11-02T00:00:00Z&to=2026-11-02T08:30:00.500Z&team=timetables");
+    }
+
+    #[rstest]
+    #[case::a_week_so_far("2026-11-17T00:00:00Z", "2026-11-23T08:30:00Z", 7 * 24 * 60)]
+    #[case::whole_days("2026-11-17T00:00:00Z", "2026-11-20T00:00:00Z", 3 * 24 * 60)]
+    #[case::hours("2026-11-17T08:00:00Z", "2026-11-17T10:20:00Z", 3 * 60)]
+    #[case::an_odd_range("2026-11-17T08:10:00Z", "2026-11-17T10:20:00Z", 130)]
+    fn a_range_is_compared_with_the_same_time_before(#[case] from: &str, #[case] to: &str, #[case] minutes: i64) {
+        assert_eq!(shift_of(at(from), at(to)), TimeDelta::minutes(minutes));
     }
 }

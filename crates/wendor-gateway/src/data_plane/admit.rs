@@ -134,15 +134,16 @@ fn access_of<'s>(
         .iter()
         .find(|name| name.as_str() == wanted)
         .and_then(|name| snapshot.catalogue.routes.get_key_value(*name));
-    let (name, route) = found.ok_or_else(|| no_such_route(wanted, &allowed))?;
+    let (name, route) = found.ok_or_else(|| no_such_route(key, wanted, &allowed))?;
     Ok((team, name, route))
 }
 
-/// The refusal for a route that does not exist for a key that may use `allowed`.
+/// The refusal for a route that does not exist for `key`, which may use `allowed`.
 #[must_use]
-pub fn no_such_route(wanted: &str, allowed: &[&Name]) -> Refusal {
+pub fn no_such_route(key: &AppKey, wanted: &str, allowed: &[&Name]) -> Refusal {
     let names = allowed.iter().map(|name| name.as_str());
     Refusal::NoSuchRoute(Box::new(UnknownRoute {
+        key: key.id.clone(),
         wanted: wanted.to_owned(),
         nearest: nearest(wanted, names.clone()).map(str::to_owned),
         known: names.map(str::to_owned).collect(),
@@ -175,7 +176,7 @@ async fn reserve(
             team: key.team.to_string(),
             over,
             now: call.arrived_at,
-            caller: Caller { key: Some(key.id.clone()), route: Some(route.to_string()) },
+            caller: Caller { key: Some(key.id.clone()), route: Some(route.to_string()), wanted: None },
         };
         held.push(taken.map_err(|over| Refusal::OverQuota(Box::new(full(over))))?);
     }

@@ -33,7 +33,7 @@ pub async fn model(request: HttpRequest, wanted: web::Path<String>, app: web::Da
     let shown = key_of(&snapshot, &request, &call).and_then(|key| {
         let allowed = routes_of(&snapshot, key);
         let found = allowed.iter().find(|name| name.as_str() == wanted.as_str());
-        let name = found.ok_or_else(|| no_such_route(&wanted, &allowed))?;
+        let name = found.ok_or_else(|| no_such_route(key, &wanted, &allowed))?;
         Ok(answer(&call, &Model::of_route(name.as_str(), snapshot.made_at.timestamp())))
     });
     shown.unwrap_or_else(|refusal| refusal.answer(&app, &call))

@@ -23,6 +23,9 @@ use crate::spool::NoSlot;
 /// Longest `Retry-After`: for more, many clients come back at once (PROTOCOLS section 1.7).
 const LONGEST_RETRY_AFTER_S: i64 = 59;
 
+/// What is told and kept of a name that someone sent: it may be anything, and a name is at most 64 characters.
+const KEPT_OF_A_NAME: usize = 80;
+
 /// Why an app gets no answer.
 #[derive(Debug)]
 pub enum Refusal {
@@ -69,6 +72,8 @@ pub enum Refusal {
 /// A name that is no route of a key.
 #[derive(Debug)]
 pub struct UnknownRoute {
+    /// Id of the key that asked.
+    pub key: String,
     /// What the app wrote.
     pub wanted: String,
     /// The nearest route that the key may use.
@@ -110,6 +115,8 @@ pub struct Caller {
     pub key: Option<String>,
     /// The route.
     pub route: Option<String>,
+    /// The name that was asked for, if it is no route.
+    pub wanted: Option<String>,
 }
 
 /// When to come back.
@@ -213,7 +220,11 @@ impl Refusal {
 
     fn caller(&self) -> Caller {
         if let Self::UnknownKey(id) | Self::RevokedKey(id, _) | Self::ExpiredKey(id, _) = self {
-            return Caller { key: Some(id.clone()), route: None };
+            return Caller { key: Some(id.clone()), ..Caller::default() };
+        }
+        if let Self::NoSuchRoute(unknown) = self {
+            let wanted = unknown.wanted.chars().take(KEPT_OF_A_NAME).collect();
+            return Caller { key: Some(unknown.key.clone()), route: None, wanted: Some(wanted) };
         }
         if let Self::OverQuota(full) = self { full.caller.clone() } else { Caller::default() }
     }
@@ -231,7 +242,7 @@ impl Refusal {
             response.insert_header(("wendor-attempts", given_up.attempts.len().to_string()));
             response.insert_header(("wendor-revision", given_up.revision.to_string()));
         } else {
-            let Caller { key, route } = self.caller();
+            let Caller { key, route, wanted } = self.caller();
             app.metrics.refusals.with_label_values(&[told.code]).inc();
             tracing::debug!(request = %call.id, reason = told.code, key = key.as_deref(), "refused");
             app.recent.refused(RefusalSeen {
@@ -239,6 +250,7 @@ impl Refusal {
                 request: call.id.clone(),
                 key,
                 route,
+                wanted,
                 reason: told.code,
             });
         }
@@ -286,9 +298,8 @@ fn moment(at: DateTime<Utc>) -> String {
 }
 
 fn no_such_route(unknown: &UnknownRoute) -> String {
-    let UnknownRoute { wanted, nearest, known } = unknown;
-    // What an app wrote may be anything; a name is at most 64 characters.
-    let wanted: String = wanted.chars().take(80).collect();
+    let UnknownRoute { key: _, wanted, nearest, known } = unknown;
+    let wanted: String = wanted.chars().take(KEPT_OF_A_NAME).collect();
     let nearest = nearest.as_ref().map_or_else(String::new, |near| format!(" Nearest: {near}."));
     let known = match known.as_slice() {
         [] => "This key may use no route yet.".to_owned(),
@@ -396,6 +407,7 @@ mod tests {
     fn route(nearest: Option<&str>, known: &[&str]) -> Refusal {
         let known = known.iter().map(ToString::to_string).collect();
         Refusal::NoSuchRoute(Box::new(UnknownRoute {
+            key: "k7".into(),
             wanted: "manifest".into(),
             nearest: nearest.map(str::to_owned),
             known,

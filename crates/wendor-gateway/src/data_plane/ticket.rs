@@ -214,7 +214,11 @@ impl Ticket {
                 team: self.admission.key.team.to_string(),
                 over,
                 now: arrived_at,
-                caller: Caller { key: Some(self.admission.key.id.clone()), route: Some(self.route().to_string()) },
+                caller: Caller {
+                    key: Some(self.admission.key.id.clone()),
+                    route: Some(self.route().to_string()),
+                    wanted: None,
+                },
             };
             let taken = taken.map_err(|over| Refusal::OverQuota(Box::new(full(over))))?;
             self.admission.held.push(taken);

@@ -1,0 +1,93 @@
+//! The console's session: the same sign-in as the client's, kept in a cookie that scripts cannot read.
+//!
+//! The cookie is `SameSite=Strict` and goes to the management API alone. A call that changes something and comes with it must
+//! also say that a page of this service made it ([`is_own_page`]): pages of other ports on the same host are the same site.
+
+use actix_web::cookie::{Cookie, SameSite, time::Duration};
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse, delete, post, web};
+
+use wendor_core::catalog::key::{KeyKind, KeyText};
+
+use super::principal::Principal;
+use super::problem::{Problem, ProblemDetails};
+use super::session::{Me, SESSION, SignIn, signed_in};
+use crate::app::App;
+
+/// The cookie's name.
+pub(super) const COOKIE: &str = "wendor_session";
+
+/// Sign in as a browser: the token goes into a cookie and is not shown.
+#[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
+    (status = 200, body = Me, description = "Who is signed in"),
+    (status = 401, body = ProblemDetails, description = "Not these")))]
+#[post("/session")]
+pub(super) async fn begin(
+    request: HttpRequest,
+    app: web::Data<App>,
+    body: web::Json<SignIn>,
+) -> Result<HttpResponse, Problem> {
+    let issued = signed_in(&app, body.into_inner()).await?;
+    let text = KeyText::parse(KeyKind::Person, &issued.token).map_err(|_| Problem::Internal)?;
+    let person = app.store.person_of_token(&text, app.clock.now()).await?.ok_or(Problem::Internal)?;
+    let mut cookie = cookie(&request, issued.token);
+    cookie.set_max_age(Duration::seconds(SESSION.num_seconds()));
+    Ok(HttpResponse::Ok().cookie(cookie).json(Me::of(person.name, &person.standing)))
+}
+
+/// Sign out: the session ends, here and wherever its token was copied to.
+#[utoipa::path(tag = "session", responses((status = 204, description = "Signed out")))]
+#[delete("/session")]
+pub(super) async fn end(
+    request: HttpRequest,
+    principal: Principal,
+    app: web::Data<App>,
+) -> Result<HttpResponse, Problem> {
+    app.store.end_token(&principal.name, &principal.token, app.clock.now()).await?;
+    let mut gone = cookie(&request, String::new());
+    gone.make_removal();
+    Ok(HttpResponse::NoContent().cookie(gone).finish())
+}
+
+fn cookie(request: &HttpRequest, value: String) -> Cookie<'static> {
+    let is_encrypted = request.connection_info().scheme() == "https";
+    Cookie::build(COOKIE, value)
+        .path("/manage/")
+        .http_only(true)
+        .same_site(SameSite::Strict)
+        .secure(is_encrypted)
+        .finish()
+}
+
+/// Whether a page of this very service made the call: browsers say so themselves, or else name the page's origin, whose host is
+/// then the one that was asked.
+pub(super) fn is_own_page(request: &HttpRequest) -> bool {
+    let text = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
+    match (text("sec-fetch-site"), text("origin")) {
+        (Some(site), _) => site == "same-origin",
+        (None, Some(origin)) => {
+            let host = text(header::HOST.as_str());
+            host.is_some() && origin.split_once("://").map(|(_, host)| host) == host
+        }
+        (None, None) => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use actix_web::test::TestRequest;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::own_page(&[("sec-fetch-site", "same-origin")], true)]
+    #[case::other_port_of_the_host(&[("sec-fetch-site", "same-site"), ("origin", "http://127.0.0.1:7420")], false)]
+    #[case::other_site(&[("sec-fetch-site", "cross-site")], false)]
+    #[case::own_origin(&[("origin", "http://127.0.0.1:7420"), ("host", "127.0.0.1:7420")], true)]
+    #[case::other_origin(&[("origin", "http://127.0.0.1:9999"), ("host", "127.0.0.1:7420")], false)]
+    #[case::nothing_said(&[("host", "127.0.0.1:7420")], false)]
+    fn only_an_own_page_changes_something(#[case] headers: &[(&str, &str)], #[case] is_own: bool) {
+        let request = headers.iter().fold(TestRequest::post(), |request, header| request.insert_header(*header));
+        assert_eq!(is_own_page(&request.to_http_request()), is_own);
+    }
+}

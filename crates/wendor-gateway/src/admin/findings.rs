@@ -1,0 +1,159 @@
+//! Looks over everything that may need someone, and hands what it finds to the core, which says it in words.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::name::{Name, nearest};
+use wendor_core::quota::QuotaId;
+use wendor_core::quota::window::Window;
+use wendor_core::routing::health::HealthState;
+use wendor_core::watch::attention::{self, Finding, NearLimit, Notice, Place};
+use wendor_core::watch::expected;
+use wendor_store::requests::RequestFilter;
+use wendor_store::usage::{Dimension, UsageQuery};
+
+use super::history::History;
+use super::now::{NoticeLine, PlaceLine};
+use super::principal::Principal;
+use super::problem::Problem;
+use crate::app::App;
+use crate::snapshot::{Credential, Snapshot};
+
+/// Over which time a first token's usual wait is looked up.
+const USUAL_DAYS: i64 = 7;
+
+/// What needs someone who may see what `principal` may see.
+pub(super) async fn of(
+    app: &App,
+    principal: &Principal,
+    history: &History,
+    now: DateTime<Utc>,
+) -> Result<Vec<NoticeLine>, Problem> {
+    let snapshot = app.now_serving();
+    let mut findings = near_limits(app, &snapshot, (principal, history), now);
+    findings.extend(refused(app, &snapshot, principal));
+    if principal.standing.only_team().is_none() {
+        findings.extend(upstreams(app, &snapshot, now).await?);
+        let (pending, is_writable) = (app.spool.pending(), app.spool.is_writable());
+        // Whoever reads this has just been answered by the database.
+        if attention::has_grown(pending, true, is_writable) {
+            findings.push(Finding::SpoolGrows { pending, is_reachable: true, is_writable });
+        }
+    }
+    let notices = attention::notices(findings, now, &snapshot.catalogue.currency);
+    Ok(notices.into_iter().map(notice_line).collect())
+}
+
+fn notice_line(notice: Notice) -> NoticeLine {
+    let place = |kind: &str, name: Option<String>| PlaceLine { kind: kind.to_owned(), name };
+    NoticeLine {
+        state: notice.state.to_owned(),
+        subject: notice.subject,
+        says: notice.says,
+        why: notice.why,
+        verb: notice.verb.to_owned(),
+        leads_to: match notice.leads_to {
+            Place::Upstream(name) => place("upstream", Some(name)),
+            Place::Team(name) => place("team", Some(name)),
+            Place::Refusals => place("refusals", None),
+            Place::Service => place("service", None),
+        },
+    }
+}
+
+/// Quotas of days and months; those of minutes and hours come and go faster than anyone looks.
+fn near_limits(
+    app: &App,
+    snapshot: &Snapshot,
+    (principal, history): (&Principal, &History),
+    now: DateTime<Utc>,
+) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for (name, team) in snapshot.catalogue.teams.iter().filter(|(name, _)| principal.standing.can_see(name.as_str())) {
+        for quota in team.quotas.iter().filter(|quota| matches!(quota.window, Window::Day | Window::Month)) {
+            let id = QuotaId::of_team(name, quota);
+            let view = app.allowances.view(&id, quota, now);
+            let daily = history.daily(name.as_str(), quota.measure);
+            let pace = expected::pace((view.used, quota.limit), (now, view.span.end), &daily, history.since);
+            let reached_at = pace.and_then(|pace| pace.reached_at);
+            if attention::is_near(view.used, quota.limit, reached_at) {
+                findings.push(Finding::NearLimit(NearLimit {
+                    team: name.to_string(),
+                    quota: id,
+                    measure: quota.measure,
+                    window: quota.window,
+                    at_limit: quota.at_limit,
+                    used: view.used,
+                    limit: quota.limit,
+                    resets_at: view.span.end,
+                    reached_at,
+                }));
+            }
+        }
+    }
+    findings
+}
+
+/// What was refused in the last hour for want of a route or of room in a quota.
+fn refused(app: &App, snapshot: &Snapshot, principal: &Principal) -> Vec<Finding> {
+    let team_of = |key: Option<&String>| {
+        let key = key.and_then(|id| snapshot.keys.values().find(|key| key.id == *id));
+        key.map(|key| key.team.to_string()).filter(|team| principal.standing.can_see(team))
+    };
+    let mut over_quota: BTreeMap<String, u64> = BTreeMap::new();
+    let mut no_route: BTreeMap<String, (u64, BTreeSet<String>)> = BTreeMap::new();
+    for (key, count) in app.recent.refusals().1 {
+        let Some(team) = team_of(key.key.as_ref()) else { continue };
+        match (key.reason, key.wanted) {
+            ("over_quota", _) => *over_quota.entry(team).or_default() += count,
+            ("route_not_found", Some(wanted)) => {
+                let (times, teams) = no_route.entry(wanted).or_default();
+                *times += count;
+                teams.insert(team);
+            }
+            _ => {}
+        }
+    }
+    let routes = || snapshot.catalogue.routes.keys().map(Name::as_str);
+    let over_quota = over_quota.into_iter().map(|(team, count)| Finding::OverQuota { team, count });
+    let no_route = no_route.into_iter().map(|(wanted, (count, teams))| Finding::NoRoute {
+        nearest: nearest(&wanted, routes()).map(str::to_owned),
+        wanted,
+        count,
+        teams: teams.into_iter().collect(),
+    });
+    over_quota.chain(no_route).collect()
+}
+
+async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result<Vec<Finding>, Problem> {
+    let until = Window::Hour.around(now).start;
+    let query = UsageQuery {
+        from: until - TimeDelta::days(USUAL_DAYS),
+        to: until,
+        by: Dimension::Upstream,
+        filter: RequestFilter::default(),
+    };
+    let usual = app.store.usage(&query).await?;
+    let mut findings = Vec::new();
+    for name in snapshot.catalogue.upstreams.keys() {
+        if let Credential::Missing(why) = snapshot.credential(name) {
+            findings.push(Finding::NoCredential { upstream: name.to_string(), why: why.clone() });
+            continue;
+        }
+        let state = app.fleet.upstream(name);
+        let health = state.health().clone();
+        if health.state() == HealthState::Failing {
+            let last = health.last_failure();
+            let last = last.map_or_else(String::new, |last| format!("{}, {}", last.failure.kind, last.failure.detail));
+            findings.push(Finding::Failing { upstream: name.to_string(), since: health.since(), last });
+            continue;
+        }
+        let usual_ms = usual.get(name.as_str()).and_then(|sums| sums.first_token.quantile_ms(500));
+        if let (Some(wait_ms), Some(usual_ms)) = (health.first_token_ms(), usual_ms)
+            && attention::has_slowed(wait_ms, usual_ms)
+        {
+            findings.push(Finding::Slowed { upstream: name.to_string(), wait_ms, usual_ms });
+        }
+    }
+    Ok(findings)
+}
