@@ -215,7 +215,8 @@ pub struct RequestListArgs {
     /// Only those with this label, as `name=value`.
     #[arg(long, value_name = "LABEL")]
     pub label: Option<String>,
-    /// Only those that ended so: proper, output-cap, cancelled, cut-off, rejected, not-answered.
+    /// Only those that ended so: proper, output-cap, cancelled, cut-off, rejected, not-answered, or failed
+    /// (cut-off and not-answered).
     #[arg(long, value_name = "END")]
     pub end: Option<String>,
     /// Only those whose last attempt failed of this kind.

@@ -7,6 +7,7 @@
 //! - [`wendor`]: the command line
 //! - [`waiting`]: asking until something is so
 
+pub mod browser;
 pub mod database;
 pub mod ferry;
 pub mod service;

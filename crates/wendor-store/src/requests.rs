@@ -46,8 +46,8 @@ pub struct RequestFilter {
     pub run: Option<String>,
     /// With this label: its name and value.
     pub label: Option<(String, String)>,
-    /// Ended so.
-    pub end: Option<End>,
+    /// Ended in one of these ways; in any when empty.
+    pub ends: Vec<End>,
     /// The last attempt failed of this.
     pub failure: Option<FailureKind>,
 }
@@ -77,13 +77,16 @@ impl RequestFilter {
             (" and offer = ", self.offer.as_ref().map(ToString::to_string)),
             (" and split_part(offer, '/', 1) = ", self.upstream.as_ref().map(ToString::to_string)),
             (" and run = ", self.run.clone()),
-            (" and ended = ", self.end.map(|end| end.as_str().to_owned())),
             (" and failure = ", self.failure.map(|kind| kind.as_str().to_owned())),
         ];
         for (condition, value) in texts {
             if let Some(value) = value {
                 query.push(condition).push_bind(value);
             }
+        }
+        if !self.ends.is_empty() {
+            let ends: Vec<&str> = self.ends.iter().map(|end| end.as_str()).collect();
+            query.push(" and ended = any(").push_bind(ends).push(")");
         }
         if let Some((name, value)) = &self.label {
             query.push(" and labels ->> ").push_bind(name.clone()).push(" = ").push_bind(value.clone());

@@ -102,7 +102,7 @@ pub struct TeamDay {
     pub cost: Decimal,
 }
 
-/// Figures of a range and what narrows them; `run`, `label`, `end` and `failure` of the filter are not kept in roll-ups and
+/// Figures of a range and what narrows them; `run`, `label`, `ends` and `failure` of the filter are not kept in roll-ups and
 /// count not.
 #[derive(Clone, Debug)]
 pub struct UsageQuery {

@@ -148,7 +148,7 @@ pub(super) async fn issue(
 }
 
 /// Revoke a key. It is refused everywhere within a second.
-#[utoipa::path(tag = "keys", responses(
+#[utoipa::path(tag = "keys", params(("id" = String, Path, description = "Its id")), responses(
     (status = 200, body = RevokedKey, description = "Revoked, now or before"),
     (status = 404, body = ProblemDetails, description = "No such key")))]
 #[post("/keys/{id}/revoke")]

@@ -62,8 +62,17 @@ impl Document {
     /// Never: the document has a JSON form.
     #[must_use]
     pub fn make() -> Self {
-        let (_, document) =
+        let (_, mut document) =
             WebApp::new().into_utoipa_app().openapi(About::openapi()).configure(routes).split_for_parts();
+        for (path, item) in &mut document.paths.paths {
+            // Handlers of different things have the same names; an operation's has to be its own.
+            let name = path.trim_start_matches("/manage/v1/").replace(['/', '{', '}', '.'], "-");
+            let methods = [("get", &mut item.get), ("post", &mut item.post), ("delete", &mut item.delete)];
+            for (method, operation) in methods.into_iter().filter_map(|(method, found)| Some((method, found.as_mut()?)))
+            {
+                operation.operation_id = Some(format!("{method}-{}", name.replace("--", "-").trim_end_matches('-')));
+            }
+        }
         Self(document.to_pretty_json().expect("the document has a JSON form"))
     }
 

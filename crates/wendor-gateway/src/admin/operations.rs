@@ -32,6 +32,8 @@ pub struct RefusalLine {
     pub request: String,
     /// Id of the key, if it could be read.
     pub key: Option<String>,
+    /// The key's team, if it is one of ours.
+    pub team: Option<String>,
     /// The route, if it got that far.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
@@ -47,6 +49,8 @@ pub struct RefusalCount {
     pub minute: DateTime<Utc>,
     /// Id of the key.
     pub key: Option<String>,
+    /// The key's team, if it is one of ours.
+    pub team: Option<String>,
     /// The route.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
@@ -119,9 +123,15 @@ pub(super) async fn spool(principal: Principal, app: web::Data<App>) -> Result<w
 pub(super) async fn refusals(principal: Principal, app: web::Data<App>) -> Result<web::Json<Refusals>, Problem> {
     principal.must(principal.standing.only_team().is_none(), "see refusals")?;
     let (latest, counts) = app.recent.refusals();
+    let snapshot = app.now_serving();
+    let team_of = |key: Option<&String>| {
+        let id = key?;
+        snapshot.keys.values().find(|key| key.id == *id).map(|key| key.team.to_string())
+    };
     let line = |seen: RefusalSeen| RefusalLine {
         at: seen.at,
         request: seen.request.to_string(),
+        team: team_of(seen.key.as_ref()),
         key: seen.key,
         route: seen.route,
         wanted: seen.wanted,
@@ -129,6 +139,7 @@ pub(super) async fn refusals(principal: Principal, app: web::Data<App>) -> Resul
     };
     let count = |(key, count): (RefusalKey, u64)| RefusalCount {
         minute: key.minute,
+        team: team_of(key.key.as_ref()),
         key: key.key,
         route: key.route,
         wanted: key.wanted,

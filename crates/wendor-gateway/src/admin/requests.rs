@@ -50,7 +50,8 @@ pub struct RequestParams {
     pub run: Option<String>,
     /// With this label, as `name=value`.
     pub label: Option<String>,
-    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`.
+    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`; `failed` is `cut-off` or
+    /// `not-answered`.
     pub end: Option<String>,
     /// The last attempt failed of this kind.
     pub failure: Option<String>,
@@ -251,7 +252,7 @@ pub(super) async fn list(
 }
 
 /// One request: to whoever may see its team, and to the key that asked it.
-#[utoipa::path(tag = "figures", responses(
+#[utoipa::path(tag = "figures", params(("id" = String, Path, description = "Its id")), responses(
     (status = 200, body = RequestShown, description = "The request"),
     (status = 404, body = ProblemDetails, description = "No such request")))]
 #[get("/requests/{id}")]
@@ -284,9 +285,13 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
     let snapshot = app.now_serving();
     let team = params.team.as_deref().map(|team| known_team(&snapshot, team)).transpose()?;
     let words = |all: Vec<&str>| all.join(", ");
-    let end = |text: &str| {
+    let ends = |text: &str| {
         let known = || words(End::ALL.iter().map(|end| end.as_str()).collect());
-        End::parse(text).ok_or_else(|| bad("end", format!("`{text}` is none of {}", known())))
+        let bad = || bad("end", format!("`{text}` is none of {}, failed", known()));
+        match text {
+            "failed" => Ok(End::ALL.into_iter().filter(|end| end.is_failure()).collect()),
+            _ => End::parse(text).map(|end| vec![end]).ok_or_else(bad),
+        }
     };
     let failure = |text: &str| {
         let known = || words(FailureKind::ALL.iter().map(|kind| kind.as_str()).collect());
@@ -307,7 +312,7 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         upstream: params.upstream.as_deref().map(|upstream| known_upstream(&snapshot, upstream)).transpose()?,
         run: params.run.clone(),
         label: params.label.as_deref().map(label).transpose()?,
-        end: params.end.as_deref().map(end).transpose()?,
+        ends: params.end.as_deref().map(ends).transpose()?.unwrap_or_default(),
         failure: params.failure.as_deref().map(failure).transpose()?,
     })
 }

@@ -227,7 +227,7 @@ pub(super) async fn issue_token(
 }
 
 /// End one of one's own tokens.
-#[utoipa::path(tag = "session", responses((status = 204, description = "Ended")))]
+#[utoipa::path(tag = "session", params(("id" = String, Path, description = "Its id")), responses((status = 204, description = "Ended")))]
 #[delete("/tokens/{id}")]
 pub(super) async fn end_token(
     principal: Principal,

@@ -1,0 +1,15 @@
+/** The keys under which answers are kept: everything about one thing begins with its name. */
+
+export const keys = {
+  me: ['me'],
+  service: ['service'],
+  now: ['now'],
+  teams: ['teams'],
+  routes: ['routes'],
+  upstreams: ['upstreams'],
+  keysOf: (team: string) => ['keys', team],
+  usage: (query: object) => ['usage', query],
+  requests: (query: object) => ['requests', query],
+  request: (id: string) => ['request', id],
+  refusals: ['refusals'],
+} as const

@@ -1,0 +1,66 @@
+<script setup lang="ts">
+/** Who are you: with the one-time sign-in of a new person, or with name and password. From `POST /manage/v1/session`. */
+import { computed, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useSignIn } from '@/api/changes'
+import TextField from '@/ui/TextField.vue'
+import WendorMark from '@/ui/WendorMark.vue'
+import { afterSignIn } from './router'
+
+const route = useRoute()
+const router = useRouter()
+const signIn = useSignIn()
+const way = ref<'once' | 'password'>('once')
+const oneTime = ref('')
+const name = ref('')
+const password = ref('')
+const canTry = computed(() =>
+  way.value === 'once' ? oneTime.value !== '' : name.value !== '' && password.value !== '',
+)
+const problem = computed(() => signIn.error.value?.message)
+
+function turn(to: 'once' | 'password') {
+  way.value = to
+  signIn.reset()
+}
+
+function submit() {
+  const presented =
+    way.value === 'once' ? { one_time: oneTime.value.trim() } : { name: name.value, password: password.value }
+  signIn.mutate(presented, { onSuccess: () => void router.push(afterSignIn(route.query['then'])) })
+}
+</script>
+
+<template>
+  <main class="mx-auto max-w-md px-6 pt-24">
+    <h1 class="mb-5 flex items-center gap-3"><WendorMark />Sign in to Wendor</h1>
+    <form class="grid gap-3.5" @submit.prevent="submit">
+      <TextField
+        v-if="way === 'once'"
+        v-model="oneTime"
+        label="One-time sign-in"
+        type="password"
+        :problem="problem"
+        hint="It begins with wdt- and works once. Whoever runs Wendor makes one on the server: wendor person sign-in NAME"
+      />
+      <template v-else>
+        <TextField v-model="name" label="Name" autocomplete="username" hint="As you were added." />
+        <TextField
+          v-model="password"
+          label="Password"
+          type="password"
+          autocomplete="current-password"
+          :problem="problem"
+          hint="Only if you have set one; else use a one-time sign-in."
+        />
+      </template>
+      <p class="flex items-baseline gap-4">
+        <button class="button" type="submit" :disabled="!canTry || signIn.isPending.value">Sign in</button>
+        <button v-if="way === 'once'" type="button" class="follow" @click="turn('password')">
+          With name and password
+        </button>
+        <button v-else type="button" class="follow" @click="turn('once')">With a one-time sign-in</button>
+      </p>
+    </form>
+  </main>
+</template>

@@ -1,0 +1,77 @@
+<script setup lang="ts">
+/** What does this name lead to, within which deadlines, and who may use it? From `/routes`, `/usage`. */
+import { computed } from 'vue'
+import { useRoutes, useUsage } from '@/api/resources'
+import { duration, grouped, listed } from '@/lib/format'
+import { paths } from '@/lib/paths'
+import { spanOf } from '@/lib/range'
+import FourStates from '@/ui/FourStates.vue'
+import PageHead from '@/ui/PageHead.vue'
+import TypicalStrips from '@/ui/TypicalStrips.vue'
+import StageTable from './StageTable.vue'
+
+const props = defineProps<{ name: string }>()
+const routes = useRoutes()
+const route = computed(() => routes.data.value?.find((one) => one.name === props.name))
+const day = spanOf('24h', new Date())
+const asked = computed(() => ({
+  from: day.from.toISOString(),
+  to: day.to.toISOString(),
+  route: props.name,
+  by: 'offer',
+}))
+const usage = useUsage(asked, () => route.value !== undefined)
+const requests = computed(() => ({ path: paths.requests, query: { route: props.name, range: '24h' } }))
+const cost = computed(() => ({ path: paths.usage, query: { route: props.name, range: '7d', by: 'team' } }))
+const sentence = computed(() => {
+  const stages = route.value?.stages ?? []
+  const first = listed((stages[0]?.offers ?? []).map((one) => one.offer))
+  const more =
+    stages.length > 1
+      ? `; when that fails, ${stages.length === 2 ? 'one stage follows' : `${stages.length - 1} stages follow`}`
+      : ''
+  return `${props.name} asks ${first}${more}. A request may take ${duration(stages[0]?.whole_ms ?? 0)} in all.`
+})
+</script>
+
+<template>
+  <PageHead :title="name"><RouterLink :to="cost">What it cost</RouterLink></PageHead>
+  <FourStates what="this route" :query="routes" :is-empty="!route" @retry="routes.refetch()">
+    <template #empty
+      >There is no route {{ name }} that you may see. <RouterLink :to="paths.routes">All routes</RouterLink></template
+    >
+    <template v-if="route">
+      <p class="text-lead mb-3 max-w-4xl">{{ sentence }}</p>
+      <StageTable :stages="route.stages" :usage="usage.data.value" />
+      <div class="grid gap-x-11 lg:grid-cols-2">
+        <section>
+          <h2>In the last 24 hours <RouterLink class="right" :to="requests">Its requests</RouterLink></h2>
+          <FourStates
+            what="its figures"
+            :query="usage"
+            :is-empty="usage.data.value?.together.requests === 0"
+            @retry="usage.refetch()"
+          >
+            <template #empty>Nobody asked it in this time.</template>
+            <template v-if="usage.data.value">
+              <TypicalStrips
+                :first-token="usage.data.value.together.first_token"
+                :whole="usage.data.value.together.whole"
+              />
+              <p class="mt-2">{{ grouped(usage.data.value.together.requests) }} requests</p>
+            </template>
+          </FourStates>
+        </section>
+        <section>
+          <h2>Who may use it</h2>
+          <ul class="mt-1.5">
+            <li v-for="team in route.teams" :key="team">
+              <RouterLink :to="paths.team(team)">{{ team }}</RouterLink>
+            </li>
+          </ul>
+          <p v-if="route.teams.length === 0" class="second">No team may.</p>
+        </section>
+      </div>
+    </template>
+  </FourStates>
+</template>

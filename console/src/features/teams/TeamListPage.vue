@@ -1,0 +1,61 @@
+<script setup lang="ts">
+/** Who may ask, and how much of it is used? For operators and leads. From `/teams`. */
+import { computed } from 'vue'
+import { useTeams } from '@/api/resources'
+import { paths } from '@/lib/paths'
+import { quotaAmount, quotaWords } from '@/lib/quota'
+import FourStates from '@/ui/FourStates.vue'
+import { moveInList } from '@/ui/listKeys'
+import PageHead from '@/ui/PageHead.vue'
+import QuotaGauge from '@/ui/QuotaGauge.vue'
+
+const teams = useTeams()
+const lines = computed(() =>
+  (teams.data.value ?? []).flatMap((team) => {
+    const quotas = team.quotas.length > 0 ? team.quotas : [undefined]
+    return quotas.map((quota, index) => ({ id: quota?.id ?? team.name, team, quota, isFirst: index === 0 }))
+  }),
+)
+</script>
+
+<template>
+  <PageHead title="Teams"><span>solid is used, hatched is reserved, the tick is expected by the end</span></PageHead>
+  <FourStates what="the teams" :query="teams" :is-empty="lines.length === 0" @retry="teams.refetch()">
+    <template #empty
+      >There is no team yet. Write one into a catalogue file and apply it:
+      <span class="mono">wendor catalogue apply FILE</span></template
+    >
+    <table @keydown="moveInList">
+      <thead>
+        <tr>
+          <th scope="col">team</th>
+          <th scope="col">routes</th>
+          <th scope="col" class="num">keys</th>
+          <th scope="col">quota</th>
+          <th scope="col" class="num">used</th>
+          <th scope="col" class="num">of</th>
+          <th scope="col"><span class="sr-only">gauge</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="line in lines" :key="line.id">
+          <th scope="row">
+            <RouterLink v-if="line.isFirst" :to="paths.team(line.team.name)">{{ line.team.name }}</RouterLink>
+            <span v-else class="sr-only">{{ line.team.name }}</span>
+          </th>
+          <td class="second">{{ line.isFirst ? (line.team.routes?.join(', ') ?? 'all') : '' }}</td>
+          <td class="num">{{ line.isFirst ? line.team.keys : '' }}</td>
+          <template v-if="line.quota">
+            <td>
+              {{ line.quota.measure }} a {{ line.quota.window }}{{ line.quota.at_limit === 'warn' ? ', warns' : '' }}
+            </td>
+            <td class="num">{{ quotaAmount(line.quota.measure, line.quota.used) }}</td>
+            <td class="num">{{ quotaAmount(line.quota.measure, line.quota.limit) }}</td>
+            <td><QuotaGauge v-bind="line.quota" :words="quotaWords(line.quota)" /></td>
+          </template>
+          <td v-else colspan="4" class="second">no quota: nothing bounds it</td>
+        </tr>
+      </tbody>
+    </table>
+  </FourStates>
+</template>

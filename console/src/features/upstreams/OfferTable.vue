@@ -1,0 +1,50 @@
+<script setup lang="ts">
+/** The offers of an upstream with their rates, and what they did in the last day. */
+import type { Schemas } from '@/api/client'
+import { dayName, grouped, typicalSlow } from '@/lib/format'
+import { paths } from '@/lib/paths'
+
+const props = defineProps<{ upstream: Schemas['UpstreamLine']; usage: Schemas['Usage'] | undefined }>()
+const offer = (model: string) => `${props.upstream.name}/${model}`
+const figures = (model: string) => props.usage?.lines.find((line) => line.name === offer(model))
+const requests = (model: string) => ({ path: paths.requests, query: { offer: offer(model), range: '24h' } })
+</script>
+
+<template>
+  <h2>
+    Offers <span class="second">rates per million tokens{{ usage ? `, in ${usage.currency}` : '' }}</span>
+  </h2>
+  <table>
+    <thead>
+      <tr>
+        <th scope="col">model</th>
+        <th scope="col" class="num">output cap</th>
+        <th scope="col" class="num">input</th>
+        <th scope="col" class="num">cached</th>
+        <th scope="col" class="num">output</th>
+        <th scope="col">in force since</th>
+        <th scope="col" class="num">requests<br />last 24 h</th>
+        <th scope="col" class="num">first token<br />typical, slow</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="one in upstream.offers" :key="one.model">
+        <th scope="row">{{ one.model }}</th>
+        <td class="num">{{ one.output_cap == null ? 'none told' : grouped(one.output_cap) }}</td>
+        <template v-if="one.rate">
+          <td class="num">{{ one.rate.input }}</td>
+          <td class="num">{{ one.rate.input_cached ?? one.rate.input }}</td>
+          <td class="num">{{ one.rate.output }}</td>
+          <td>{{ dayName(new Date(`${one.rate.from}T00:00:00Z`)) }} {{ one.rate.from.slice(0, 4) }}</td>
+        </template>
+        <td v-else colspan="4" class="second">unpriced: it has no rate today</td>
+        <td class="num">
+          <RouterLink :to="requests(one.model)">{{ grouped(figures(one.model)?.requests ?? 0) }}</RouterLink>
+        </td>
+        <td class="num">
+          {{ typicalSlow(figures(one.model)?.first_token) }}
+        </td>
+      </tr>
+    </tbody>
+  </table>
+</template>

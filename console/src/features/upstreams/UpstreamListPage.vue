@@ -1,0 +1,88 @@
+<script setup lang="ts">
+/** Which servers are there, and are they well? For the one on call. From `/upstreams` and `/usage` by upstream. */
+import { computed } from 'vue'
+import { useUpstreams, useUsage } from '@/api/resources'
+import { duration, grouped } from '@/lib/format'
+import { paths } from '@/lib/paths'
+import { spanOf } from '@/lib/range'
+import { spanOfStrips, spanWords } from '@/lib/requests'
+import FourStates from '@/ui/FourStates.vue'
+import { moveInList } from '@/ui/listKeys'
+import PageHead from '@/ui/PageHead.vue'
+import StateWord from '@/ui/StateWord.vue'
+import TimeAgo from '@/ui/TimeAgo.vue'
+import TypicalStrips from '@/ui/TypicalStrips.vue'
+
+const upstreams = useUpstreams()
+const day = spanOf('24h', new Date())
+const usage = useUsage({ from: day.from.toISOString(), to: day.to.toISOString(), by: 'upstream' })
+const figures = (name: string) => usage.data.value?.lines.find((line) => line.name === name)
+const span = computed(() =>
+  spanOfStrips((usage.data.value?.lines ?? []).map((line) => ({ whole_ms: line.whole.slow_ms ?? 0 }))),
+)
+const ORDER = ['failing', 'degraded', 'not asked yet', 'well']
+// What needs attention stands first.
+const lines = computed(() =>
+  [...(upstreams.data.value ?? [])].sort(
+    (a, b) => ORDER.indexOf(a.state) - ORDER.indexOf(b.state) || a.name.localeCompare(b.name),
+  ),
+)
+const isMissing = (credential: string) => credential !== 'none' && credential !== 'found'
+</script>
+
+<template>
+  <PageHead title="Upstreams"><span>as this instance has seen them since it began</span></PageHead>
+  <FourStates what="the upstreams" :query="upstreams" :is-empty="lines.length === 0" @retry="upstreams.refetch()">
+    <template #empty
+      >There is no upstream yet. Write one into a catalogue file and apply it:
+      <span class="mono">wendor catalogue apply FILE</span></template
+    >
+    <table @keydown="moveInList">
+      <thead>
+        <tr>
+          <th scope="col">upstream</th>
+          <th scope="col">state</th>
+          <th scope="col">since</th>
+          <th scope="col" class="num">first token<br />of late</th>
+          <th scope="col" class="num">streams</th>
+          <th scope="col">last 24 h: first token, whole, {{ spanWords(span) }}</th>
+          <th scope="col">last failure</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="upstream in lines" :key="upstream.name">
+          <th scope="row">
+            <RouterLink :to="paths.upstream(upstream.name)">{{ upstream.name }}</RouterLink>
+            <span class="second text-small ml-1.5">
+              {{ upstream.hosting }}{{ upstream.place ? `, ${upstream.place}` : '' }}</span
+            >
+          </th>
+          <td><StateWord :word="upstream.state" /></td>
+          <td class="second"><TimeAgo v-if="upstream.since" :at="upstream.since" /></td>
+          <td class="num">{{ upstream.first_token_ms == null ? '–' : duration(upstream.first_token_ms) }}</td>
+          <td class="num">
+            {{ upstream.streams_open }}{{ upstream.streams == null ? '' : ` of ${grouped(upstream.streams)}` }}
+          </td>
+          <td>
+            <TypicalStrips
+              v-if="figures(upstream.name)"
+              :first-token="figures(upstream.name)?.first_token ?? {}"
+              :whole="figures(upstream.name)?.whole ?? {}"
+              :span-ms="span"
+              :width="190"
+            />
+            <span v-else class="second">not asked</span>
+          </td>
+          <td>
+            <span v-if="isMissing(upstream.credential)" class="text-attention">{{ upstream.credential }}</span>
+            <template v-else-if="upstream.last_failure">
+              {{ upstream.last_failure.kind }}, {{ upstream.last_failure.detail }},
+              <span class="second"><TimeAgo :at="upstream.last_failure.at" /></span>
+            </template>
+            <span v-else class="second">none</span>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </FourStates>
+</template>

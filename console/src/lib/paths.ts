@@ -1,0 +1,23 @@
+/** Where each thing has its page. */
+export const paths = {
+  now: '/',
+  upstreams: '/upstreams',
+  upstream: (name: string) => `/upstreams/${encodeURIComponent(name)}`,
+  routes: '/routes',
+  route: (name: string) => `/routes/${encodeURIComponent(name)}`,
+  teams: '/teams',
+  team: (name: string) => `/teams/${encodeURIComponent(name)}`,
+  requests: '/requests',
+  request: (id: string) => `/requests/${encodeURIComponent(id)}`,
+  refusals: '/refusals',
+  usage: '/usage',
+  signIn: '/sign-in',
+} as const
+
+/** The page of the requests behind a figure: its query string as the service gave it. */
+export function requestsBehind(
+  query: string,
+  more: Record<string, string> = {},
+): { path: string; query: Record<string, string> } {
+  return { path: paths.requests, query: { ...Object.fromEntries(new URLSearchParams(query)), ...more } }
+}

@@ -1,0 +1,85 @@
+/** The strip: one request as a line in time. Times enter, in milliseconds from its arrival; lanes with parts to draw leave. */
+import { duration } from './format'
+
+export interface StripTry {
+  offer: string
+  began_ms: number
+  ended_ms: number
+  failure?: string | null
+  detail?: string | null
+}
+
+export interface StripTimes {
+  admitted_ms: number
+  answering_ms?: number | null
+  first_token_ms?: number | null
+  whole_ms: number
+  end: string
+}
+
+export type Part = { id: string; kind: 'queue' | 'wait' | 'failed' | 'stream'; from: number; to: number; note?: string }
+export type EndMark = 'proper' | 'cap' | 'cancelled' | 'cut' | undefined
+
+export interface Lane {
+  id: string
+  name: string
+  parts: Part[]
+  end: EndMark
+  endsAt: number
+  note?: string
+}
+
+const ENDS: Record<string, EndMark> = {
+  proper: 'proper',
+  'output-cap': 'cap',
+  cancelled: 'cancelled',
+  'cut-off': 'cut',
+  rejected: 'proper',
+}
+
+/** Below this an admission is too short to be drawn as a queue. */
+const SHORT_MS = 20
+
+/** The lane of the attempt that answered, or was waited for when the app went away. */
+function answer(times: StripTimes, name: string, began: number): Lane {
+  const first = times.first_token_ms ?? undefined
+  const parts: Part[] = [{ id: 'wait', kind: 'wait', from: began, to: first ?? times.whole_ms }]
+  if (first !== undefined) {
+    parts[0] = { id: 'wait', kind: 'wait', from: began, to: first, note: `first token ${duration(first - began)}` }
+    parts.push({ id: 'stream', kind: 'stream', from: first, to: times.whole_ms })
+  }
+  return { id: 'answer', name, parts, end: ENDS[times.end], endsAt: times.whole_ms }
+}
+
+/** One lane an attempt, in order. */
+export function lanesOf(times: StripTimes, tries: readonly StripTry[], offer: string): Lane[] {
+  const lanes: Lane[] = []
+  if (times.admitted_ms >= SHORT_MS) {
+    const part: Part = { id: 'queue', kind: 'queue', from: 0, to: times.admitted_ms }
+    lanes.push({ id: 'queue', name: 'admission and plan', parts: [part], end: undefined, endsAt: times.admitted_ms })
+  }
+  const began = times.answering_ms ?? undefined
+  tries.forEach((one, index) => {
+    const isAnswer = began !== undefined && one.began_ms === began && index === tries.length - 1
+    if (isAnswer || !one.failure) return
+    const note = one.detail ? `${one.failure}: ${one.detail}` : one.failure
+    const part: Part = { id: `failed-${index}`, kind: 'failed', from: one.began_ms, to: one.ended_ms, note }
+    lanes.push({ id: `try-${index}`, name: one.offer, parts: [part], end: undefined, endsAt: one.ended_ms })
+  })
+  const waitedFor = tries.at(-1)
+  if (began !== undefined) lanes.push(answer(times, offer, began))
+  else if (waitedFor && !waitedFor.failure) lanes.push(answer(times, offer, waitedFor.began_ms))
+  else if (tries.length === 0 && times.end === 'cancelled') lanes.push(answer(times, offer, times.admitted_ms))
+  return lanes
+}
+
+/** What a strip says, for whoever does not see it. */
+export function stripWords(times: StripTimes, tries: readonly StripTry[]): string {
+  const failed = tries.filter((one) => one.failure).length
+  const words = [
+    failed > 0 ? `${failed} failed attempt${failed > 1 ? 's' : ''}` : '',
+    times.first_token_ms ? `first token after ${duration(times.first_token_ms)}` : '',
+    `${times.end} after ${duration(times.whole_ms)}`,
+  ]
+  return words.filter(Boolean).join(', ')
+}

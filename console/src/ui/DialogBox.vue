@@ -1,0 +1,22 @@
+<script setup lang="ts">
+/** A dialogue over the page: closes with Escape, keeps the focus inside and gives it back. */
+import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
+
+defineProps<{ open: boolean; title: string; wide?: boolean }>()
+const emit = defineEmits<{ close: [] }>()
+</script>
+
+<template>
+  <Dialog :open="open" class="relative z-10" @close="emit('close')">
+    <div class="bg-shade fixed inset-0" aria-hidden="true" />
+    <div class="fixed inset-0 overflow-y-auto px-4 py-12">
+      <DialogPanel
+        class="bg-sheet border-rule-strong mx-auto rounded border px-6 py-5 shadow-xl"
+        :class="wide ? 'max-w-3xl' : 'max-w-xl'"
+      >
+        <DialogTitle class="text-lead mb-3 font-semibold">{{ title }}</DialogTitle>
+        <slot />
+      </DialogPanel>
+    </div>
+  </Dialog>
+</template>
