@@ -893,6 +893,8 @@ export interface components {
       reason: string
       /** @description The route. */
       route?: string | null
+      /** @description The key's team, if it is one of ours. */
+      team?: string | null
       /** @description The name that was asked for, if it is no route. */
       wanted?: string | null
     }
@@ -911,6 +913,8 @@ export interface components {
       request: string
       /** @description The route, if it got that far. */
       route?: string | null
+      /** @description The key's team, if it is one of ours. */
+      team?: string | null
       /** @description The name that was asked for, if it is no route. */
       wanted?: string | null
     }

@@ -32,7 +32,7 @@ const span = computed(() =>
       >There is no route yet. Write one into a catalogue file and apply it:
       <span class="mono">wendor catalogue apply FILE</span></template
     >
-    <table @keydown="moveInList">
+    <table :aria-busy="usage.isPending.value" @keydown="moveInList">
       <thead>
         <tr>
           <th scope="col">route</th>
@@ -65,13 +65,13 @@ const span = computed(() =>
               :whole="line.figures.whole"
               :span-ms="span"
             />
-            <span v-else class="second">not asked</span>
+            <span v-else-if="usage.data.value" class="second">not asked</span>
           </td>
           <td class="num align-top">
             <RouterLink v-if="line.figures" :to="requestsBehind(line.figures.requests_query)">{{
               grouped(line.figures.requests)
             }}</RouterLink>
-            <template v-else>0</template>
+            <template v-else-if="usage.data.value">0</template>
           </td>
           <td class="num align-top">
             {{ line.figures ? share(line.figures.not_answered, line.figures.requests) : '–' }}

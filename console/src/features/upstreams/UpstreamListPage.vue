@@ -37,7 +37,7 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
       >There is no upstream yet. Write one into a catalogue file and apply it:
       <span class="mono">wendor catalogue apply FILE</span></template
     >
-    <table @keydown="moveInList">
+    <table :aria-busy="usage.isPending.value" @keydown="moveInList">
       <thead>
         <tr>
           <th scope="col">upstream</th>
@@ -71,7 +71,7 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
               :span-ms="span"
               :width="190"
             />
-            <span v-else class="second">not asked</span>
+            <span v-else-if="usage.data.value" class="second">not asked</span>
           </td>
           <td>
             <span v-if="isMissing(upstream.credential)" class="text-attention">{{ upstream.credential }}</span>

@@ -24,7 +24,7 @@ async fn main() -> anyhow::Result<()> {
         browser.script(&format!("localStorage.setItem('wendor-theme', '{theme}')")).await;
         browser.open(&format!("{url}/console{path}")).await;
         // Everything has been asked and has come once nothing waits.
-        browser.wait_for("document.querySelector('h1') && !document.querySelector('[data-state=waiting]') && document.fonts.status === 'loaded'").await;
+        browser.wait_for("document.querySelector('h1') && !document.querySelector('[data-state=waiting], [aria-busy=true]') && document.fonts.status === 'loaded'").await;
         browser.picture(&Path::new(&folder).join(format!("{name}.png"))).await;
     }
     browser.close().await;

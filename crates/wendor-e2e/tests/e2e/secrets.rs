@@ -64,7 +64,7 @@ async fn neither_secrets_nor_queries_leave_where_they_belong() {
     let password = "a password that is planted";
     let set = ferry.http.post(ferry.manage("/me/password")).bearer_auth(&ferry.owner);
     assert_eq!(set.json(&json!({ "password": password })).send().await.unwrap().status(), 204);
-    let seen = answers + &all_that_is_kept(&ferry).await;
+    let seen = answers + all_that_is_kept(&ferry).await.as_str();
     // What is looked in really holds these requests.
     assert!(
         seen.contains("request settled")
