@@ -4,2056 +4,2056 @@
  */
 
 export interface paths {
-  '/manage/v1/catalogue': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The catalogue in force as a file. */
-    get: operations['get-catalogue']
-    put?: never
-    /** Apply a file: a new revision, unless nothing changes. */
-    post: operations['post-catalogue']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/catalogue/difference': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** What a file would change. */
-    post: operations['post-catalogue-difference']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/keys': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Keys, by team and then newest first. */
-    get: operations['get-keys']
-    put?: never
-    /** Issue a key. */
-    post: operations['post-keys']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/keys/{id}/revoke': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Revoke a key. It is refused everywhere within a second. */
-    post: operations['post-keys-id-revoke']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/me': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Who the token belongs to. */
-    get: operations['get-me']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/me/password': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Set one's own password. */
-    post: operations['post-me-password']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/now': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** What needs someone, and yesterday by team. */
-    get: operations['get-now']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/openapi.json': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** The OpenAPI document of this API. */
-    get: operations['get-openapi-json']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/people': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** All people. */
-    get: operations['get-people']
-    put?: never
-    /** Add a person. */
-    post: operations['post-people']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/refusals': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** What was refused of late. */
-    get: operations['get-refusals']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/requests': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** A page of requests, newest first. */
-    get: operations['get-requests']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/requests/{id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** One request: to whoever may see its team, and to the key that asked it. */
-    get: operations['get-requests-id']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/revisions': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Revisions, newest first. */
-    get: operations['get-revisions']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/routes': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Routes by name. */
-    get: operations['get-routes']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/service': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** How the instance that answers is doing, in a few words. */
-    get: operations['get-service']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/session': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Sign in as a browser: the token goes into a cookie and is not shown. */
-    post: operations['post-session']
-    /** Sign out: the session ends, here and wherever its token was copied to. */
-    delete: operations['delete-session']
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/sign-in': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    /** Sign in. */
-    post: operations['post-sign-in']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/spool': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** What waits in the spool. */
-    get: operations['get-spool']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/teams': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Teams by name. */
-    get: operations['get-teams']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/tokens': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** One's own tokens and sessions. */
-    get: operations['get-tokens']
-    put?: never
-    /** Issue a token for programs. */
-    post: operations['post-tokens']
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/tokens/{id}': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    get?: never
-    put?: never
-    post?: never
-    /** End one of one's own tokens. */
-    delete: operations['delete-tokens-id']
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/upstreams': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Upstreams by name. */
-    get: operations['get-upstreams']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
-  '/manage/v1/usage': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    /** Figures of a range. */
-    get: operations['get-usage']
-    put?: never
-    post?: never
-    delete?: never
-    options?: never
-    head?: never
-    patch?: never
-    trace?: never
-  }
+    "/manage/v1/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The catalogue in force as a file. */
+        get: operations["get-catalogue"];
+        put?: never;
+        /** Apply a file: a new revision, unless nothing changes. */
+        post: operations["post-catalogue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/catalogue/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a file would change. */
+        post: operations["post-catalogue-difference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Keys, by team and then newest first. */
+        get: operations["get-keys"];
+        put?: never;
+        /** Issue a key. */
+        post: operations["post-keys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/keys/{id}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revoke a key. It is refused everywhere within a second. */
+        post: operations["post-keys-id-revoke"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who the token belongs to. */
+        get: operations["get-me"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set one's own password. */
+        post: operations["post-me-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What needs someone, and yesterday by team. */
+        get: operations["get-now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/openapi.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The OpenAPI document of this API. */
+        get: operations["get-openapi-json"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All people. */
+        get: operations["get-people"];
+        put?: never;
+        /** Add a person. */
+        post: operations["post-people"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was refused of late. */
+        get: operations["get-refusals"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A page of requests, newest first. */
+        get: operations["get-requests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One request: to whoever may see its team, and to the key that asked it. */
+        get: operations["get-requests-id"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Revisions, newest first. */
+        get: operations["get-revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Routes by name. */
+        get: operations["get-routes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the instance that answers is doing, in a few words. */
+        get: operations["get-service"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in as a browser: the token goes into a cookie and is not shown. */
+        post: operations["post-session"];
+        /** Sign out: the session ends, here and wherever its token was copied to. */
+        delete: operations["delete-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in. */
+        post: operations["post-sign-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/spool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits in the spool. */
+        get: operations["get-spool"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Teams by name. */
+        get: operations["get-teams"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own tokens and sessions. */
+        get: operations["get-tokens"];
+        put?: never;
+        /** Issue a token for programs. */
+        post: operations["post-tokens"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of one's own tokens. */
+        delete: operations["delete-tokens-id"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/upstreams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Upstreams by name. */
+        get: operations["get-upstreams"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Figures of a range. */
+        get: operations["get-usage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
-export type webhooks = Record<string, never>
+export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    /** @description A new person's way in, shown this once. */
-    AddedPerson: {
-      /**
-       * Format: date-time
-       * @description Until when.
-       */
-      expires_at: string
-      /** @description Their name. */
-      name: string
-      /** @description Signs them in, once. */
-      one_time: string
-    }
-    /** @description One try. */
-    AttemptLine: {
-      /**
-       * Format: int64
-       * @description When it began, in milliseconds from the request's arrival.
-       */
-      began_ms: number
-      /** @description What was seen. */
-      detail?: string | null
-      /**
-       * Format: int64
-       * @description When it ended.
-       */
-      ended_ms: number
-      /** @description What it failed of; it answered when absent. */
-      failure?: string | null
-      /** @description Where. */
-      offer: string
-    }
-    /** @description A file to be applied. */
-    CatalogueApplication: {
-      /**
-       * Format: int64
-       * @description The revision that its difference was looked at against; the call fails if another is in force by now.
-       */
-      base: number
-      /** @description Why, for whoever reads the revisions. */
-      note?: string
-      /** @description The file. */
-      text: string
-    }
-    /** @description What was applied. */
-    CatalogueApplied: {
-      /** @description What changed; when empty no revision was made. */
-      changes: components['schemas']['ChangeLine'][]
-      /**
-       * Format: int64
-       * @description The revision in force now.
-       */
-      revision: number
-    }
-    /** @description What changes. */
-    CatalogueDifference: {
-      /**
-       * Format: int64
-       * @description The revision in force, to be given as `base` when applying.
-       */
-      base: number
-      /** @description What changes; nothing when empty. */
-      changes: components['schemas']['ChangeLine'][]
-    }
-    /** @description A file to be compared. */
-    CatalogueDraft: {
-      /** @description The file. */
-      text: string
-    }
-    /** @description One problem of a catalogue file. */
-    CatalogueProblem: {
-      /** @description Column, from 1. */
-      column: number
-      /** @description Line, from 1. */
-      line: number
-      /** @description What is wrong and what to do. */
-      message: string
-      /** @description Where in the document. */
-      path: string
-    }
-    /** @description A catalogue as a file. */
-    CatalogueText: {
-      /**
-       * Format: int64
-       * @description The revision that it is; 0 when there is none yet.
-       */
-      revision: number
-      /** @description The file. */
-      text: string
-    }
-    /** @description One thing that changes. */
-    ChangeLine: {
-      /** @description Its fields. */
-      fields: components['schemas']['FieldChangeLine'][]
-      /** @description `added`, `removed` or `changed`. */
-      kind: string
-      /** @description Which, such as `route night-sailings`. */
-      thing: string
-    }
-    /** @description What was changed of the request on the way. */
-    ChangedLine: {
-      /** @description As the upstream got it. */
-      after: string
-      /** @description As the app sent it. */
-      before: string
-      /** @description Which member. */
-      member: string
-    }
-    /** @description One line of a cost. */
-    CostLine: {
-      /** @description Their product over a million. */
-      amount: string
-      /** @description The kind of token. */
-      kind: string
-      /** @description Per million. */
-      per_million: string
-      /**
-       * Format: int64
-       * @description How many.
-       */
-      tokens: number
-    }
-    /** @description A range of money. */
-    CostRange: {
-      /** @description The most. */
-      high: string
-      /** @description The least. */
-      low: string
-    }
-    /** @description A cost as a sum. */
-    CostSum: {
-      /** @description Kinds that were used. */
-      lines: components['schemas']['CostLine'][]
-      /**
-       * Format: date
-       * @description First day of the rate.
-       */
-      rate_from?: string | null
-      /** @description What was reserved for it at most. */
-      reserved?: string | null
-      /** @description Together. */
-      total: string
-    }
-    /** @description What a team spent on one day. */
-    DayCost: {
-      /** @description Its cost. */
-      cost: string
-      /**
-       * Format: date
-       * @description The day, UTC.
-       */
-      day: string
-    }
-    /** @description One field that changes. */
-    FieldChangeLine: {
-      /** @description After. */
-      after?: string | null
-      /** @description Before. */
-      before?: string | null
-      /** @description Which. */
-      field: string
-    }
-    /** @description What some requests used and cost. */
-    Figures: {
-      /**
-       * Format: int64
-       * @description Of these, given up by the app.
-       */
-      cancelled: number
-      /** @description What they cost, all digits. */
-      cost: string
-      /**
-       * Format: int64
-       * @description Of these, with estimated tokens.
-       */
-      estimated: number
-      /** @description Wait for a first token. */
-      first_token: components['schemas']['TimeLine']
-      /**
-       * Format: int64
-       * @description Of these, left without a whole answer by us or the upstreams.
-       */
-      not_answered: number
-      /**
-       * Format: int64
-       * @description Requests admitted.
-       */
-      requests: number
-      /** @description Tokens. */
-      tokens: components['schemas']['TokensByKind']
-      /**
-       * Format: int64
-       * @description Requests without a price, which the cost leaves out.
-       */
-      unpriced: number
-      /** @description Whole time. */
-      whole: components['schemas']['TimeLine']
-    }
-    /** @description A key, shown this once. */
-    IssuedKey: {
-      /**
-       * Format: date-time
-       * @description Until when it works.
-       */
-      expires_at?: string | null
-      /** @description The part that may be shown again. */
-      id: string
-      /** @description The key itself. */
-      key: string
-      /** @description Whose it is. */
-      team: string
-    }
-    /** @description A token, shown this once. */
-    IssuedToken: {
-      /**
-       * Format: date-time
-       * @description Until when it works; for ever when absent.
-       */
-      expires_at?: string | null
-      /** @description The part that may be shown again. */
-      id: string
-      /** @description Whose it is. */
-      person: string
-      /** @description The token itself. */
-      token: string
-    }
-    /** @description A key without its secret. */
-    KeyLine: {
-      /**
-       * Format: date-time
-       * @description Until when it works.
-       */
-      expires_at?: string | null
-      /** @description The part that may be shown. */
-      id: string
-      /**
-       * Format: date-time
-       * @description When it was issued.
-       */
-      issued_at: string
-      /** @description By whom. */
-      issued_by: string
-      /** @description What it is for. */
-      label: string
-      /**
-       * Format: date-time
-       * @description Since when it is revoked.
-       */
-      revoked_at?: string | null
-      /** @description The routes it may use; every route of its team when absent. */
-      routes?: string[] | null
-      /** @description `good`, `revoked` or `expired`. */
-      state: string
-      /** @description Whose it is. */
-      team: string
-    }
-    /** @description The last failure of an upstream since the service began. */
-    LastFailureLine: {
-      /**
-       * Format: date-time
-       * @description When.
-       */
-      at: string
-      /** @description What was seen. */
-      detail: string
-      /** @description The failure kind. */
-      kind: string
-      /** @description At which model. */
-      model: string
-    }
-    /** @description A part of a request's time. */
-    LatencyLine: {
-      /**
-       * Format: int64
-       * @description How long, in milliseconds.
-       */
-      ms: number
-      /** @description What it was spent on. */
-      what: string
-    }
-    /** @description Who calls. */
-    Me: {
-      /** @description The person's name. */
-      name: string
-      /** @description `owner`, `operator`, `lead` or `viewer`. */
-      role: string
-      /** @description The team of a lead or viewer. */
-      team?: string | null
-    }
-    /** @description A key to be issued. */
-    NewKey: {
-      /**
-       * Format: date-time
-       * @description Until when it works; for ever when absent.
-       */
-      expires_at?: string | null
-      /** @description What it is for. */
-      label: string
-      /** @description The routes it may use; every route of its team when absent. */
-      routes?: string[] | null
-      /** @description For which team. */
-      team: string
-    }
-    /** @description A password to be set. */
-    NewPassword: {
-      /** @description The password. */
-      password: string
-    }
-    /** @description A person to be added. */
-    NewPerson: {
-      /** @description Their name, in the form of names. */
-      name: string
-      /** @description `owner`, `operator`, `lead` or `viewer`. */
-      role: string
-      /** @description The team of a lead or viewer. */
-      team?: string | null
-    }
-    /** @description A token to be issued. */
-    NewPersonalToken: {
-      /**
-       * Format: date-time
-       * @description Until when it works; for ever when absent.
-       */
-      expires_at?: string | null
-      /** @description What it is for. */
-      label: string
-    }
-    /** @description Something that needs someone. */
-    NoticeLine: {
-      /** @description Where its cause stands. */
-      leads_to: components['schemas']['PlaceLine']
-      /** @description What is the matter: goes on after the subject. */
-      says: string
-      /** @description `failing`, `degraded`, `near limit`, `over limit` or `refused`. */
-      state: string
-      /** @description What it is about. */
-      subject: string
-      /** @description What to do, as a verb. */
-      verb: string
-      /** @description What else is known of it. */
-      why: string
-    }
-    /** @description The morning look. */
-    Now: {
-      /**
-       * Format: date-time
-       * @description When it was made.
-       */
-      at: string
-      /** @description What needs someone, the worst first. */
-      attention: components['schemas']['NoticeLine'][]
-      /** @description With what it is compared, in words. */
-      compared_with: string
-      /** @description Code of the currency. */
-      currency: string
-      /** @description The teams, dearest first. */
-      teams: components['schemas']['TeamYesterday'][]
-      /** @description All of them. */
-      together: components['schemas']['TeamYesterday']
-      /**
-       * Format: date
-       * @description Which day yesterday was, UTC.
-       */
-      yesterday: string
-    }
-    /** @description An offer. */
-    OfferLine: {
-      /** @description The upstream's name for the model. */
-      model: string
-      /**
-       * Format: int32
-       * @description The most output tokens of one choice.
-       */
-      output_cap?: number | null
-      rate?: components['schemas']['RateLine'] | null
-    }
-    /** @description A person. */
-    PersonLine: {
-      /**
-       * Format: date-time
-       * @description When they were added.
-       */
-      added_at: string
-      /** @description Whether they have set a password. */
-      has_password: boolean
-      /** @description Their name. */
-      name: string
-      /** @description `owner`, `operator`, `lead` or `viewer`. */
-      role: string
-      /** @description The team of a lead or viewer. */
-      team?: string | null
-    }
-    /** @description Where a finding leads. */
-    PlaceLine: {
-      /** @description `upstream`, `team`, `refusals` or `service`. */
-      kind: string
-      /** @description The name of the upstream or team. */
-      name?: string | null
-    }
-    /** @description One offer of the plan. */
-    PlanLine: {
-      /** @description What the request would have cost there at most. */
-      expected_cost?: string | null
-      /** @description The offer. */
-      offer: string
-      /** @description How that stage picks. */
-      pick: string
-      /** @description Why, or why not. */
-      reason: string
-      /** @description The stage, from 1. */
-      stage: number
-      /** @description Whether its turn could come. */
-      taken: boolean
-    }
-    /** @description Problem details (RFC 9457). */
-    ProblemDetails: {
-      /** @description What was wrong, with which value, and what to do. */
-      detail: string
-      /** @description The field that it is about. */
-      field?: string | null
-      /** @description Problems of a catalogue file, each with its place. */
-      problems?: components['schemas']['CatalogueProblem'][]
-      /**
-       * Format: int32
-       * @description HTTP status.
-       */
-      status: number
-      /** @description The kind in words. */
-      title: string
-      /** @description The kind of problem. */
-      type: string
-    }
-    /** @description One quota as it stands. */
-    QuotaLine: {
-      /** @description `refuse` or `warn`. */
-      at_limit: string
-      /** @description What will be used by its end if it goes on as in the weeks before; for days and months, once there is a week to go by. */
-      expected?: string | null
-      /** @description Its id, `team/measure/window`. */
-      id: string
-      /** @description The limit. */
-      limit: string
-      /** @description `requests`, `input-tokens`, `output-tokens`, `tokens` or `cost`. */
-      measure: string
-      /** @description Held by requests under way. */
-      reserved: string
-      /**
-       * Format: date-time
-       * @description When the window ends.
-       */
-      resets_at: string
-      /** @description Used in this window. */
-      used: string
-      /** @description `minute`, `hour`, `day` or `month`. */
-      window: string
-    }
-    /** @description What an offer costs per million tokens. */
-    RateLine: {
-      /** @description Input written to the cache; as input when absent. */
-      cache_written?: string | null
-      /**
-       * Format: date
-       * @description First day in force.
-       */
-      from: string
-      /** @description Input. */
-      input: string
-      /** @description Input from the cache; as input when absent. */
-      input_cached?: string | null
-      /** @description Output. */
-      output: string
-    }
-    /** @description Refusals of one minute. */
-    RefusalCount: {
-      /**
-       * Format: int64
-       * @description How many.
-       */
-      count: number
-      /** @description Id of the key. */
-      key?: string | null
-      /**
-       * Format: date-time
-       * @description The minute.
-       */
-      minute: string
-      /** @description Why, in a word. */
-      reason: string
-      /** @description The route. */
-      route?: string | null
-      /** @description The key's team, if it is one of ours. */
-      team?: string | null
-      /** @description The name that was asked for, if it is no route. */
-      wanted?: string | null
-    }
-    /** @description One refusal. */
-    RefusalLine: {
-      /**
-       * Format: date-time
-       * @description When.
-       */
-      at: string
-      /** @description Id of the key, if it could be read. */
-      key?: string | null
-      /** @description Why, in a word. */
-      reason: string
-      /** @description Id of the request. */
-      request: string
-      /** @description The route, if it got that far. */
-      route?: string | null
-      /** @description The key's team, if it is one of ours. */
-      team?: string | null
-      /** @description The name that was asked for, if it is no route. */
-      wanted?: string | null
-    }
-    /** @description Refusals of the instance that answers: they never reach the ledger. */
-    Refusals: {
-      /** @description Counts by the minute, of the last hour. */
-      counts: components['schemas']['RefusalCount'][]
-      /** @description The latest, newest first. */
-      latest: components['schemas']['RefusalLine'][]
-    }
-    /** @description One request in a list. */
-    RequestLine: {
-      /**
-       * Format: int64
-       * @description When the first attempt began, in milliseconds from its arrival.
-       */
-      admitted_ms: number
-      /**
-       * Format: int64
-       * @description When the attempt that answered began.
-       */
-      answering_ms?: number | null
-      /**
-       * Format: date-time
-       * @description When it arrived.
-       */
-      at: string
-      /**
-       * Format: int32
-       * @description Attempts made.
-       */
-      attempts: number
-      /** @description What it cost, all digits; unpriced when absent. */
-      cost?: string | null
-      /** @description How it ended. */
-      end: string
-      /** @description Whether the tokens are estimated. */
-      estimated: boolean
-      /** @description What the last attempt failed of. */
-      failure?: string | null
-      /**
-       * Format: int64
-       * @description When the first token of a stream was there.
-       */
-      first_token_ms?: number | null
-      /** @description Its id. */
-      id: string
-      /** @description Id of the key. */
-      key: string
-      /** @description The app's `wendor-labels`. */
-      labels: {
-        [key: string]: string
-      }
-      /** @description The offer that answered, or was tried last. */
-      offer?: string | null
-      /**
-       * Format: int64
-       * @description The revision in force.
-       */
-      revision: number
-      /** @description The route. */
-      route: string
-      /** @description The app's `wendor-run`. */
-      run?: string | null
-      /** @description The app's `wendor-step`. */
-      step?: string | null
-      /** @description Whether as a stream. */
-      streamed: boolean
-      /** @description Who pays. */
-      team: string
-      /** @description Tokens. */
-      tokens: components['schemas']['TokensByKind']
-      /** @description The attempts, when there was more than one or none answered; empty once they are not kept any more. */
-      tries: components['schemas']['AttemptLine'][]
-      /**
-       * Format: int64
-       * @description When all was over.
-       */
-      whole_ms: number
-    }
-    /** @description A page of requests. */
-    RequestPage: {
-      /** @description Code of the currency. */
-      currency: string
-      /** @description Goes on after this page, as `after`; nothing follows when absent. */
-      next?: string | null
-      /** @description Newest first. */
-      requests: components['schemas']['RequestLine'][]
-    }
-    /** @description One request with all that is known. */
-    RequestShown: {
-      /** @description The attempts, in order. */
-      attempts: components['schemas']['AttemptLine'][]
-      /** @description What was changed on the way. */
-      changes: components['schemas']['ChangedLine'][]
-      cost?: components['schemas']['CostSum'] | null
-      /** @description Code of the currency. */
-      currency: string
-      /** @description Whether plan and attempts are still kept. */
-      detail_kept: boolean
-      /** @description What its key is for. */
-      key_label?: string | null
-      /** @description Where its time went: parts that sum to the whole. */
-      latency: components['schemas']['LatencyLine'][]
-      /** @description The plan as it was made. */
-      plan: components['schemas']['PlanLine'][]
-      /** @description Its line. */
-      request: components['schemas']['RequestLine']
-      /** @description What happened, in a sentence or two. */
-      summary: string
-    }
-    /** @description One revision. */
-    RevisionLine: {
-      /**
-       * Format: date-time
-       * @description When it was made.
-       */
-      made_at: string
-      /** @description By whom. */
-      made_by: string
-      /** @description Why. */
-      note: string
-      /**
-       * Format: int64
-       * @description Its number.
-       */
-      number: number
-    }
-    /** @description A key that was revoked. */
-    RevokedKey: {
-      /** @description Which. */
-      id: string
-      /**
-       * Format: date-time
-       * @description When.
-       */
-      revoked_at: string
-    }
-    /** @description A route. */
-    RouteLine: {
-      /** @description The name that apps put in `model`. */
-      name: string
-      /** @description Its stages, in order. */
-      stages: components['schemas']['StageLine'][]
-      /** @description The teams that may use it. */
-      teams: string[]
-    }
-    /** @description The service as it stands. */
-    ServiceLine: {
-      /** @description Code of the installation's currency. */
-      currency: string
-      /** @description Whether the database answers. */
-      database_reachable: boolean
-      /**
-       * Format: int64
-       * @description Entries that the database does not have yet.
-       */
-      pending: number
-      /**
-       * Format: int64
-       * @description The revision that requests are served by.
-       */
-      revision: number
-      /** @description Its version. */
-      version: string
-    }
-    /** @description How someone signs in: with `one_time`, or with `name` and `password`. */
-    SignIn: {
-      /** @description The person's name. */
-      name?: string | null
-      /** @description The text that `wendor person add` printed; works once. */
-      one_time?: string | null
-      /** @description Their password. */
-      password?: string | null
-    }
-    /** @description The spool of the instance that answers. */
-    SpoolLine: {
-      /**
-       * Format: int64
-       * @description Bytes of its files.
-       */
-      bytes: number
-      /** @description Whether the database answers. */
-      database_reachable: boolean
-      /**
-       * Format: int64
-       * @description Entries that the database does not have yet.
-       */
-      pending: number
-      /** @description Whether the disk takes more; when not, requests are refused. */
-      writable: boolean
-    }
-    /** @description A stage. */
-    StageLine: {
-      /**
-       * Format: int64
-       * @description Between two events.
-       */
-      between_events_ms: number
-      /**
-       * Format: int64
-       * @description Deadlines in force, in milliseconds.
-       */
-      connect_ms: number
-      /**
-       * Format: int64
-       * @description From sending the request to its first event.
-       */
-      first_event_ms: number
-      /** @description The failure kinds after which the next offer is tried. */
-      moves_on: string[]
-      /** @description Its offers. */
-      offers: components['schemas']['StageOfferLine'][]
-      /** @description `share`, `room`, `speed` or `cost`. */
-      pick: string
-      /**
-       * Format: int64
-       * @description From sending the request to the head of a whole reply.
-       */
-      reply_ms: number
-      /**
-       * Format: int64
-       * @description For the whole request.
-       */
-      whole_ms: number
-    }
-    /** @description An offer in a stage. */
-    StageOfferLine: {
-      /** @description `upstream/model`. */
-      offer: string
-      /**
-       * Format: int32
-       * @description Its weight when picked by share.
-       */
-      share?: number | null
-    }
-    /** @description A team. */
-    TeamLine: {
-      /** @description Keys that work. */
-      keys: number
-      /** @description Its name. */
-      name: string
-      /** @description Its quotas. */
-      quotas: components['schemas']['QuotaLine'][]
-      /** @description The routes that its keys may use; all of them when absent. */
-      routes?: string[] | null
-    }
-    /** @description One team yesterday. */
-    TeamYesterday: components['schemas']['Figures'] & {
-      budget?: components['schemas']['QuotaLine'] | null
-      /** @description The last thirty days, oldest first. */
-      days: components['schemas']['DayCost'][]
-      expected?: components['schemas']['CostRange'] | null
-      /** @description The team, or `together`. */
-      name: string
-      /** @description The query string that lists its requests at `/manage/v1/requests`. */
-      requests_query: string
-    }
-    /** @description A time in its typical and its slow form, in milliseconds, within 1.6%. */
-    TimeLine: {
-      /**
-       * Format: int64
-       * @description What 95 of 100 do not pass.
-       */
-      slow_ms?: number | null
-      /**
-       * Format: int64
-       * @description The median.
-       */
-      typical_ms?: number | null
-    }
-    /** @description A token without its secret. */
-    TokenLine: {
-      /**
-       * Format: date-time
-       * @description Since when it does not.
-       */
-      ended_at?: string | null
-      /**
-       * Format: date-time
-       * @description Until when it works.
-       */
-      expires_at?: string | null
-      /** @description The part that may be shown. */
-      id: string
-      /**
-       * Format: date-time
-       * @description When it was issued.
-       */
-      issued_at: string
-      /** @description `session` or `personal`. */
-      kind: string
-      /** @description What it is for. */
-      label: string
-    }
-    /** @description Tokens by kind; the input kinds are disjoint, reasoning is a part of output. */
-    TokensByKind: {
-      /**
-       * Format: int64
-       * @description Input written to the cache.
-       */
-      cache_written: number
-      /**
-       * Format: int64
-       * @description Input read anew.
-       */
-      input: number
-      /**
-       * Format: int64
-       * @description Input from the cache.
-       */
-      input_cached: number
-      /**
-       * Format: int64
-       * @description Output.
-       */
-      output: number
-      /**
-       * Format: int64
-       * @description The part of the output that is reasoning.
-       */
-      reasoning: number
-    }
-    /** @description An upstream. */
-    UpstreamLine: {
-      /** @description Its address. */
-      address: string
-      /** @description `none`, `found`, or what is missing. */
-      credential: string
-      /**
-       * Format: int64
-       * @description Recent wait for a first token, in milliseconds.
-       */
-      first_token_ms?: number | null
-      /** @description `own` or `hosted`. */
-      hosting: string
-      last_failure?: components['schemas']['LastFailureLine'] | null
-      /** @description Its name. */
-      name: string
-      /** @description Its offers. */
-      offers: components['schemas']['OfferLine'][]
-      /** @description A label such as `on-site`. */
-      place?: string | null
-      /**
-       * Format: date-time
-       * @description Until when it asked to be left alone.
-       */
-      rests_until?: string | null
-      /**
-       * Format: date-time
-       * @description Since when it fails without a success between, or is well without a failure; absent before it was asked.
-       */
-      since?: string | null
-      /** @description `not asked yet`, `well`, `degraded` or `failing`. */
-      state: string
-      /**
-       * Format: int32
-       * @description Streams that it can carry.
-       */
-      streams?: number | null
-      /**
-       * Format: int32
-       * @description Streams that it carries now.
-       */
-      streams_open: number
-    }
-    /** @description Figures of a range. */
-    Usage: {
-      /**
-       * Format: date-time
-       * @description The time before that is compared: as long, and as much of it as has passed of this one.
-       */
-      before_from: string
-      /**
-       * Format: date-time
-       * @description Its first instant after.
-       */
-      before_to: string
-      /** @description What it is told apart by. */
-      by: string
-      /** @description Code of the currency. */
-      currency: string
-      /**
-       * Format: date-time
-       * @description First instant inside.
-       */
-      from: string
-      /** @description The groups, dearest first; days in order. */
-      lines: components['schemas']['UsageLine'][]
-      /**
-       * Format: date-time
-       * @description First instant after.
-       */
-      to: string
-      /** @description All together. */
-      together: components['schemas']['UsageLine']
-    }
-    /** @description Figures of one group. */
-    UsageLine: components['schemas']['Figures'] & {
-      /** @description In the time before; of a day or hour, the one in its place then. */
-      before: components['schemas']['Figures']
-      /** @description What a key is for. */
-      label?: string | null
-      /** @description The team, route, offer, key, upstream, day or hour; empty for an offer where none was tried. */
-      name: string
-      /** @description The query string that lists the requests behind this line at `/manage/v1/requests`. */
-      requests_query: string
-    }
-  }
-  responses: never
-  parameters: never
-  requestBodies: never
-  headers: never
-  pathItems: never
+    schemas: {
+        /** @description A new person's way in, shown this once. */
+        AddedPerson: {
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            expires_at: string;
+            /** @description Their name. */
+            name: string;
+            /** @description Signs them in, once. */
+            one_time: string;
+        };
+        /** @description One try. */
+        AttemptLine: {
+            /**
+             * Format: int64
+             * @description When it began, in milliseconds from the request's arrival.
+             */
+            began_ms: number;
+            /** @description What was seen. */
+            detail?: string | null;
+            /**
+             * Format: int64
+             * @description When it ended.
+             */
+            ended_ms: number;
+            /** @description What it failed of; it answered when absent. */
+            failure?: string | null;
+            /** @description Where. */
+            offer: string;
+        };
+        /** @description A file to be applied. */
+        CatalogueApplication: {
+            /**
+             * Format: int64
+             * @description The revision that its difference was looked at against; the call fails if another is in force by now.
+             */
+            base: number;
+            /** @description Why, for whoever reads the revisions. */
+            note?: string;
+            /** @description The file. */
+            text: string;
+        };
+        /** @description What was applied. */
+        CatalogueApplied: {
+            /** @description What changed; when empty no revision was made. */
+            changes: components["schemas"]["ChangeLine"][];
+            /**
+             * Format: int64
+             * @description The revision in force now.
+             */
+            revision: number;
+        };
+        /** @description What changes. */
+        CatalogueDifference: {
+            /**
+             * Format: int64
+             * @description The revision in force, to be given as `base` when applying.
+             */
+            base: number;
+            /** @description What changes; nothing when empty. */
+            changes: components["schemas"]["ChangeLine"][];
+        };
+        /** @description A file to be compared. */
+        CatalogueDraft: {
+            /** @description The file. */
+            text: string;
+        };
+        /** @description One problem of a catalogue file. */
+        CatalogueProblem: {
+            /** @description Column, from 1. */
+            column: number;
+            /** @description Line, from 1. */
+            line: number;
+            /** @description What is wrong and what to do. */
+            message: string;
+            /** @description Where in the document. */
+            path: string;
+        };
+        /** @description A catalogue as a file. */
+        CatalogueText: {
+            /**
+             * Format: int64
+             * @description The revision that it is; 0 when there is none yet.
+             */
+            revision: number;
+            /** @description The file. */
+            text: string;
+        };
+        /** @description One thing that changes. */
+        ChangeLine: {
+            /** @description Its fields. */
+            fields: components["schemas"]["FieldChangeLine"][];
+            /** @description `added`, `removed` or `changed`. */
+            kind: string;
+            /** @description Which, such as `route night-sailings`. */
+            thing: string;
+        };
+        /** @description What was changed of the request on the way. */
+        ChangedLine: {
+            /** @description As the upstream got it. */
+            after: string;
+            /** @description As the app sent it. */
+            before: string;
+            /** @description Which member. */
+            member: string;
+        };
+        /** @description One line of a cost. */
+        CostLine: {
+            /** @description Their product over a million. */
+            amount: string;
+            /** @description The kind of token. */
+            kind: string;
+            /** @description Per million. */
+            per_million: string;
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            tokens: number;
+        };
+        /** @description A range of money. */
+        CostRange: {
+            /** @description The most. */
+            high: string;
+            /** @description The least. */
+            low: string;
+        };
+        /** @description A cost as a sum. */
+        CostSum: {
+            /** @description Kinds that were used. */
+            lines: components["schemas"]["CostLine"][];
+            /**
+             * Format: date
+             * @description First day of the rate.
+             */
+            rate_from?: string | null;
+            /** @description What was reserved for it at most. */
+            reserved?: string | null;
+            /** @description Together. */
+            total: string;
+        };
+        /** @description What a team spent on one day. */
+        DayCost: {
+            /** @description Its cost. */
+            cost: string;
+            /**
+             * Format: date
+             * @description The day, UTC.
+             */
+            day: string;
+        };
+        /** @description One field that changes. */
+        FieldChangeLine: {
+            /** @description After. */
+            after?: string | null;
+            /** @description Before. */
+            before?: string | null;
+            /** @description Which. */
+            field: string;
+        };
+        /** @description What some requests used and cost. */
+        Figures: {
+            /**
+             * Format: int64
+             * @description Of these, given up by the app.
+             */
+            cancelled: number;
+            /** @description What they cost, all digits. */
+            cost: string;
+            /**
+             * Format: int64
+             * @description Of these, with estimated tokens.
+             */
+            estimated: number;
+            /** @description Wait for a first token. */
+            first_token: components["schemas"]["TimeLine"];
+            /**
+             * Format: int64
+             * @description Of these, left without a whole answer by us or the upstreams.
+             */
+            not_answered: number;
+            /**
+             * Format: int64
+             * @description Requests admitted.
+             */
+            requests: number;
+            /** @description Tokens. */
+            tokens: components["schemas"]["TokensByKind"];
+            /**
+             * Format: int64
+             * @description Requests without a price, which the cost leaves out.
+             */
+            unpriced: number;
+            /** @description Whole time. */
+            whole: components["schemas"]["TimeLine"];
+        };
+        /** @description A key, shown this once. */
+        IssuedKey: {
+            /**
+             * Format: date-time
+             * @description Until when it works.
+             */
+            expires_at?: string | null;
+            /** @description The part that may be shown again. */
+            id: string;
+            /** @description The key itself. */
+            key: string;
+            /** @description Whose it is. */
+            team: string;
+        };
+        /** @description A token, shown this once. */
+        IssuedToken: {
+            /**
+             * Format: date-time
+             * @description Until when it works; for ever when absent.
+             */
+            expires_at?: string | null;
+            /** @description The part that may be shown again. */
+            id: string;
+            /** @description Whose it is. */
+            person: string;
+            /** @description The token itself. */
+            token: string;
+        };
+        /** @description A key without its secret. */
+        KeyLine: {
+            /**
+             * Format: date-time
+             * @description Until when it works.
+             */
+            expires_at?: string | null;
+            /** @description The part that may be shown. */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was issued.
+             */
+            issued_at: string;
+            /** @description By whom. */
+            issued_by: string;
+            /** @description What it is for. */
+            label: string;
+            /**
+             * Format: date-time
+             * @description Since when it is revoked.
+             */
+            revoked_at?: string | null;
+            /** @description The routes it may use; every route of its team when absent. */
+            routes?: string[] | null;
+            /** @description `good`, `revoked` or `expired`. */
+            state: string;
+            /** @description Whose it is. */
+            team: string;
+        };
+        /** @description The last failure of an upstream since the service began. */
+        LastFailureLine: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description What was seen. */
+            detail: string;
+            /** @description The failure kind. */
+            kind: string;
+            /** @description At which model. */
+            model: string;
+        };
+        /** @description A part of a request's time. */
+        LatencyLine: {
+            /**
+             * Format: int64
+             * @description How long, in milliseconds.
+             */
+            ms: number;
+            /** @description What it was spent on. */
+            what: string;
+        };
+        /** @description Who calls. */
+        Me: {
+            /** @description The person's name. */
+            name: string;
+            /** @description `owner`, `operator`, `lead` or `viewer`. */
+            role: string;
+            /** @description The team of a lead or viewer. */
+            team?: string | null;
+        };
+        /** @description A key to be issued. */
+        NewKey: {
+            /**
+             * Format: date-time
+             * @description Until when it works; for ever when absent.
+             */
+            expires_at?: string | null;
+            /** @description What it is for. */
+            label: string;
+            /** @description The routes it may use; every route of its team when absent. */
+            routes?: string[] | null;
+            /** @description For which team. */
+            team: string;
+        };
+        /** @description A password to be set. */
+        NewPassword: {
+            /** @description The password. */
+            password: string;
+        };
+        /** @description A person to be added. */
+        NewPerson: {
+            /** @description Their name, in the form of names. */
+            name: string;
+            /** @description `owner`, `operator`, `lead` or `viewer`. */
+            role: string;
+            /** @description The team of a lead or viewer. */
+            team?: string | null;
+        };
+        /** @description A token to be issued. */
+        NewPersonalToken: {
+            /**
+             * Format: date-time
+             * @description Until when it works; for ever when absent.
+             */
+            expires_at?: string | null;
+            /** @description What it is for. */
+            label: string;
+        };
+        /** @description Something that needs someone. */
+        NoticeLine: {
+            /** @description Where its cause stands. */
+            leads_to: components["schemas"]["PlaceLine"];
+            /** @description What is the matter: goes on after the subject. */
+            says: string;
+            /** @description `failing`, `degraded`, `near limit`, `over limit` or `refused`. */
+            state: string;
+            /** @description What it is about. */
+            subject: string;
+            /** @description What to do, as a verb. */
+            verb: string;
+            /** @description What else is known of it. */
+            why: string;
+        };
+        /** @description The morning look. */
+        Now: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            at: string;
+            /** @description What needs someone, the worst first. */
+            attention: components["schemas"]["NoticeLine"][];
+            /** @description With what it is compared, in words. */
+            compared_with: string;
+            /** @description Code of the currency. */
+            currency: string;
+            /** @description The teams, dearest first. */
+            teams: components["schemas"]["TeamYesterday"][];
+            /** @description All of them. */
+            together: components["schemas"]["TeamYesterday"];
+            /**
+             * Format: date
+             * @description Which day yesterday was, UTC.
+             */
+            yesterday: string;
+        };
+        /** @description An offer. */
+        OfferLine: {
+            /** @description The upstream's name for the model. */
+            model: string;
+            /**
+             * Format: int32
+             * @description The most output tokens of one choice.
+             */
+            output_cap?: number | null;
+            rate?: components["schemas"]["RateLine"] | null;
+        };
+        /** @description A person. */
+        PersonLine: {
+            /**
+             * Format: date-time
+             * @description When they were added.
+             */
+            added_at: string;
+            /** @description Whether they have set a password. */
+            has_password: boolean;
+            /** @description Their name. */
+            name: string;
+            /** @description `owner`, `operator`, `lead` or `viewer`. */
+            role: string;
+            /** @description The team of a lead or viewer. */
+            team?: string | null;
+        };
+        /** @description Where a finding leads. */
+        PlaceLine: {
+            /** @description `upstream`, `team`, `refusals` or `service`. */
+            kind: string;
+            /** @description The name of the upstream or team. */
+            name?: string | null;
+        };
+        /** @description One offer of the plan. */
+        PlanLine: {
+            /** @description What the request would have cost there at most. */
+            expected_cost?: string | null;
+            /** @description The offer. */
+            offer: string;
+            /** @description How that stage picks. */
+            pick: string;
+            /** @description Why, or why not. */
+            reason: string;
+            /** @description The stage, from 1. */
+            stage: number;
+            /** @description Whether its turn could come. */
+            taken: boolean;
+        };
+        /** @description Problem details (RFC 9457). */
+        ProblemDetails: {
+            /** @description What was wrong, with which value, and what to do. */
+            detail: string;
+            /** @description The field that it is about. */
+            field?: string | null;
+            /** @description Problems of a catalogue file, each with its place. */
+            problems?: components["schemas"]["CatalogueProblem"][];
+            /**
+             * Format: int32
+             * @description HTTP status.
+             */
+            status: number;
+            /** @description The kind in words. */
+            title: string;
+            /** @description The kind of problem. */
+            type: string;
+        };
+        /** @description One quota as it stands. */
+        QuotaLine: {
+            /** @description `refuse` or `warn`. */
+            at_limit: string;
+            /** @description What will be used by its end if it goes on as in the weeks before; for days and months, once there is a week to go by. */
+            expected?: string | null;
+            /** @description Its id, `team/measure/window`. */
+            id: string;
+            /** @description The limit. */
+            limit: string;
+            /** @description `requests`, `input-tokens`, `output-tokens`, `tokens` or `cost`. */
+            measure: string;
+            /** @description Held by requests under way. */
+            reserved: string;
+            /**
+             * Format: date-time
+             * @description When the window ends.
+             */
+            resets_at: string;
+            /** @description Used in this window. */
+            used: string;
+            /** @description `minute`, `hour`, `day` or `month`. */
+            window: string;
+        };
+        /** @description What an offer costs per million tokens. */
+        RateLine: {
+            /** @description Input written to the cache; as input when absent. */
+            cache_written?: string | null;
+            /**
+             * Format: date
+             * @description First day in force.
+             */
+            from: string;
+            /** @description Input. */
+            input: string;
+            /** @description Input from the cache; as input when absent. */
+            input_cached?: string | null;
+            /** @description Output. */
+            output: string;
+        };
+        /** @description Refusals of one minute. */
+        RefusalCount: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            count: number;
+            /** @description Id of the key. */
+            key?: string | null;
+            /**
+             * Format: date-time
+             * @description The minute.
+             */
+            minute: string;
+            /** @description Why, in a word. */
+            reason: string;
+            /** @description The route. */
+            route?: string | null;
+            /** @description The key's team, if it is one of ours. */
+            team?: string | null;
+            /** @description The name that was asked for, if it is no route. */
+            wanted?: string | null;
+        };
+        /** @description One refusal. */
+        RefusalLine: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Id of the key, if it could be read. */
+            key?: string | null;
+            /** @description Why, in a word. */
+            reason: string;
+            /** @description Id of the request. */
+            request: string;
+            /** @description The route, if it got that far. */
+            route?: string | null;
+            /** @description The key's team, if it is one of ours. */
+            team?: string | null;
+            /** @description The name that was asked for, if it is no route. */
+            wanted?: string | null;
+        };
+        /** @description Refusals of the instance that answers: they never reach the ledger. */
+        Refusals: {
+            /** @description Counts by the minute, of the last hour. */
+            counts: components["schemas"]["RefusalCount"][];
+            /** @description The latest, newest first. */
+            latest: components["schemas"]["RefusalLine"][];
+        };
+        /** @description One request in a list. */
+        RequestLine: {
+            /**
+             * Format: int64
+             * @description When the first attempt began, in milliseconds from its arrival.
+             */
+            admitted_ms: number;
+            /**
+             * Format: int64
+             * @description When the attempt that answered began.
+             */
+            answering_ms?: number | null;
+            /**
+             * Format: date-time
+             * @description When it arrived.
+             */
+            at: string;
+            /**
+             * Format: int32
+             * @description Attempts made.
+             */
+            attempts: number;
+            /** @description What it cost, all digits; unpriced when absent. */
+            cost?: string | null;
+            /** @description How it ended. */
+            end: string;
+            /** @description Whether the tokens are estimated. */
+            estimated: boolean;
+            /** @description What the last attempt failed of. */
+            failure?: string | null;
+            /**
+             * Format: int64
+             * @description When the first token of a stream was there.
+             */
+            first_token_ms?: number | null;
+            /** @description Its id. */
+            id: string;
+            /** @description Id of the key. */
+            key: string;
+            /** @description The app's `wendor-labels`. */
+            labels: {
+                [key: string]: string;
+            };
+            /** @description The offer that answered, or was tried last. */
+            offer?: string | null;
+            /**
+             * Format: int64
+             * @description The revision in force.
+             */
+            revision: number;
+            /** @description The route. */
+            route: string;
+            /** @description The app's `wendor-run`. */
+            run?: string | null;
+            /** @description The app's `wendor-step`. */
+            step?: string | null;
+            /** @description Whether as a stream. */
+            streamed: boolean;
+            /** @description Who pays. */
+            team: string;
+            /** @description Tokens. */
+            tokens: components["schemas"]["TokensByKind"];
+            /** @description The attempts, when there was more than one or none answered; empty once they are not kept any more. */
+            tries: components["schemas"]["AttemptLine"][];
+            /**
+             * Format: int64
+             * @description When all was over.
+             */
+            whole_ms: number;
+        };
+        /** @description A page of requests. */
+        RequestPage: {
+            /** @description Code of the currency. */
+            currency: string;
+            /** @description Goes on after this page, as `after`; nothing follows when absent. */
+            next?: string | null;
+            /** @description Newest first. */
+            requests: components["schemas"]["RequestLine"][];
+        };
+        /** @description One request with all that is known. */
+        RequestShown: {
+            /** @description The attempts, in order. */
+            attempts: components["schemas"]["AttemptLine"][];
+            /** @description What was changed on the way. */
+            changes: components["schemas"]["ChangedLine"][];
+            cost?: components["schemas"]["CostSum"] | null;
+            /** @description Code of the currency. */
+            currency: string;
+            /** @description Whether plan and attempts are still kept. */
+            detail_kept: boolean;
+            /** @description What its key is for. */
+            key_label?: string | null;
+            /** @description Where its time went: parts that sum to the whole. */
+            latency: components["schemas"]["LatencyLine"][];
+            /** @description The plan as it was made. */
+            plan: components["schemas"]["PlanLine"][];
+            /** @description Its line. */
+            request: components["schemas"]["RequestLine"];
+            /** @description What happened, in a sentence or two. */
+            summary: string;
+        };
+        /** @description One revision. */
+        RevisionLine: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made_at: string;
+            /** @description By whom. */
+            made_by: string;
+            /** @description Why. */
+            note: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            number: number;
+        };
+        /** @description A key that was revoked. */
+        RevokedKey: {
+            /** @description Which. */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            revoked_at: string;
+        };
+        /** @description A route. */
+        RouteLine: {
+            /** @description The name that apps put in `model`. */
+            name: string;
+            /** @description Its stages, in order. */
+            stages: components["schemas"]["StageLine"][];
+            /** @description The teams that may use it. */
+            teams: string[];
+        };
+        /** @description The service as it stands. */
+        ServiceLine: {
+            /** @description Code of the installation's currency. */
+            currency: string;
+            /** @description Whether the database answers. */
+            database_reachable: boolean;
+            /**
+             * Format: int64
+             * @description Entries that the database does not have yet.
+             */
+            pending: number;
+            /**
+             * Format: int64
+             * @description The revision that requests are served by.
+             */
+            revision: number;
+            /** @description Its version. */
+            version: string;
+        };
+        /** @description How someone signs in: with `one_time`, or with `name` and `password`. */
+        SignIn: {
+            /** @description The person's name. */
+            name?: string | null;
+            /** @description The text that `wendor person add` printed; works once. */
+            one_time?: string | null;
+            /** @description Their password. */
+            password?: string | null;
+        };
+        /** @description The spool of the instance that answers. */
+        SpoolLine: {
+            /**
+             * Format: int64
+             * @description Bytes of its files.
+             */
+            bytes: number;
+            /** @description Whether the database answers. */
+            database_reachable: boolean;
+            /**
+             * Format: int64
+             * @description Entries that the database does not have yet.
+             */
+            pending: number;
+            /** @description Whether the disk takes more; when not, requests are refused. */
+            writable: boolean;
+        };
+        /** @description A stage. */
+        StageLine: {
+            /**
+             * Format: int64
+             * @description Between two events.
+             */
+            between_events_ms: number;
+            /**
+             * Format: int64
+             * @description Deadlines in force, in milliseconds.
+             */
+            connect_ms: number;
+            /**
+             * Format: int64
+             * @description From sending the request to its first event.
+             */
+            first_event_ms: number;
+            /** @description The failure kinds after which the next offer is tried. */
+            moves_on: string[];
+            /** @description Its offers. */
+            offers: components["schemas"]["StageOfferLine"][];
+            /** @description `share`, `room`, `speed` or `cost`. */
+            pick: string;
+            /**
+             * Format: int64
+             * @description From sending the request to the head of a whole reply.
+             */
+            reply_ms: number;
+            /**
+             * Format: int64
+             * @description For the whole request.
+             */
+            whole_ms: number;
+        };
+        /** @description An offer in a stage. */
+        StageOfferLine: {
+            /** @description `upstream/model`. */
+            offer: string;
+            /**
+             * Format: int32
+             * @description Its weight when picked by share.
+             */
+            share?: number | null;
+        };
+        /** @description A team. */
+        TeamLine: {
+            /** @description Keys that work. */
+            keys: number;
+            /** @description Its name. */
+            name: string;
+            /** @description Its quotas. */
+            quotas: components["schemas"]["QuotaLine"][];
+            /** @description The routes that its keys may use; all of them when absent. */
+            routes?: string[] | null;
+        };
+        /** @description One team yesterday. */
+        TeamYesterday: components["schemas"]["Figures"] & {
+            budget?: components["schemas"]["QuotaLine"] | null;
+            /** @description The last thirty days, oldest first. */
+            days: components["schemas"]["DayCost"][];
+            expected?: components["schemas"]["CostRange"] | null;
+            /** @description The team, or `together`. */
+            name: string;
+            /** @description The query string that lists its requests at `/manage/v1/requests`. */
+            requests_query: string;
+        };
+        /** @description A time in its typical and its slow form, in milliseconds, within 1.6%. */
+        TimeLine: {
+            /**
+             * Format: int64
+             * @description What 95 of 100 do not pass.
+             */
+            slow_ms?: number | null;
+            /**
+             * Format: int64
+             * @description The median.
+             */
+            typical_ms?: number | null;
+        };
+        /** @description A token without its secret. */
+        TokenLine: {
+            /**
+             * Format: date-time
+             * @description Since when it does not.
+             */
+            ended_at?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when it works.
+             */
+            expires_at?: string | null;
+            /** @description The part that may be shown. */
+            id: string;
+            /**
+             * Format: date-time
+             * @description When it was issued.
+             */
+            issued_at: string;
+            /** @description `session` or `personal`. */
+            kind: string;
+            /** @description What it is for. */
+            label: string;
+        };
+        /** @description Tokens by kind; the input kinds are disjoint, reasoning is a part of output. */
+        TokensByKind: {
+            /**
+             * Format: int64
+             * @description Input written to the cache.
+             */
+            cache_written: number;
+            /**
+             * Format: int64
+             * @description Input read anew.
+             */
+            input: number;
+            /**
+             * Format: int64
+             * @description Input from the cache.
+             */
+            input_cached: number;
+            /**
+             * Format: int64
+             * @description Output.
+             */
+            output: number;
+            /**
+             * Format: int64
+             * @description The part of the output that is reasoning.
+             */
+            reasoning: number;
+        };
+        /** @description An upstream. */
+        UpstreamLine: {
+            /** @description Its address. */
+            address: string;
+            /** @description `none`, `found`, or what is missing. */
+            credential: string;
+            /**
+             * Format: int64
+             * @description Recent wait for a first token, in milliseconds.
+             */
+            first_token_ms?: number | null;
+            /** @description `own` or `hosted`. */
+            hosting: string;
+            last_failure?: components["schemas"]["LastFailureLine"] | null;
+            /** @description Its name. */
+            name: string;
+            /** @description Its offers. */
+            offers: components["schemas"]["OfferLine"][];
+            /** @description A label such as `on-site`. */
+            place?: string | null;
+            /**
+             * Format: date-time
+             * @description Until when it asked to be left alone.
+             */
+            rests_until?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it fails without a success between, or is well without a failure; absent before it was asked.
+             */
+            since?: string | null;
+            /** @description `not asked yet`, `well`, `degraded` or `failing`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description Streams that it can carry.
+             */
+            streams?: number | null;
+            /**
+             * Format: int32
+             * @description Streams that it carries now.
+             */
+            streams_open: number;
+        };
+        /** @description Figures of a range. */
+        Usage: {
+            /**
+             * Format: date-time
+             * @description The time before that is compared: as long, and as much of it as has passed of this one.
+             */
+            before_from: string;
+            /**
+             * Format: date-time
+             * @description Its first instant after.
+             */
+            before_to: string;
+            /** @description What it is told apart by. */
+            by: string;
+            /** @description Code of the currency. */
+            currency: string;
+            /**
+             * Format: date-time
+             * @description First instant inside.
+             */
+            from: string;
+            /** @description The groups, dearest first; days in order. */
+            lines: components["schemas"]["UsageLine"][];
+            /**
+             * Format: date-time
+             * @description First instant after.
+             */
+            to: string;
+            /** @description All together. */
+            together: components["schemas"]["UsageLine"];
+        };
+        /** @description Figures of one group. */
+        UsageLine: components["schemas"]["Figures"] & {
+            /** @description In the time before; of a day or hour, the one in its place then. */
+            before: components["schemas"]["Figures"];
+            /** @description What a key is for. */
+            label?: string | null;
+            /** @description The team, route, offer, key, upstream, day or hour; empty for an offer where none was tried. */
+            name: string;
+            /** @description The query string that lists the requests behind this line at `/manage/v1/requests`. */
+            requests_query: string;
+        };
+    };
+    responses: never;
+    parameters: never;
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
-export type $defs = Record<string, never>
+export type $defs = Record<string, never>;
 export interface operations {
-  'get-catalogue': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The file */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['CatalogueText']
-        }
-      }
-    }
-  }
-  'post-catalogue': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['CatalogueApplication']
-      }
-    }
-    responses: {
-      /** @description Applied */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['CatalogueApplied']
-        }
-      }
-      /** @description Another revision is in force by now */
-      409: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-      /** @description The file has problems */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'post-catalogue-difference': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['CatalogueDraft']
-      }
-    }
-    responses: {
-      /** @description The difference */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['CatalogueDifference']
-        }
-      }
-      /** @description The file has problems */
-      422: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'get-keys': {
-    parameters: {
-      query?: {
-        /** @description Of this team. */
-        team?: string | null
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The keys */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['KeyLine'][]
-        }
-      }
-    }
-  }
-  'post-keys': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewKey']
-      }
-    }
-    responses: {
-      /** @description The key, this once */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['IssuedKey']
-        }
-      }
-      /** @description No such team */
-      404: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'post-keys-id-revoke': {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        /** @description Its id */
-        id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Revoked, now or before */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['RevokedKey']
-        }
-      }
-      /** @description No such key */
-      404: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'get-me': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The person */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Me']
-        }
-      }
-    }
-  }
-  'post-me-password': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewPassword']
-      }
-    }
-    responses: {
-      /** @description Set */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-    }
-  }
-  'get-now': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The morning look */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Now']
-        }
-      }
-    }
-  }
-  'get-openapi-json': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description This document */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-    }
-  }
-  'get-people': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description By name */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['PersonLine'][]
-        }
-      }
-    }
-  }
-  'post-people': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewPerson']
-      }
-    }
-    responses: {
-      /** @description Their one-time sign-in, this once */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['AddedPerson']
-        }
-      }
-      /** @description The name is taken */
-      409: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'get-refusals': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Refusals */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Refusals']
-        }
-      }
-    }
-  }
-  'get-requests': {
-    parameters: {
-      query?: {
-        /** @description Arrived at or after. */
-        from?: string | null
-        /** @description Arrived before. */
-        to?: string | null
-        /** @description Of this team. */
-        team?: string | null
-        /** @description By the key of this id. */
-        key?: string | null
-        /** @description To this route. */
-        route?: string | null
-        /** @description Answered, or tried last, at this offer. */
-        offer?: string | null
-        /** @description At an offer of this upstream. */
-        upstream?: string | null
-        /** @description In this run. */
-        run?: string | null
-        /** @description With this label, as `name=value`. */
-        label?: string | null
-        /**
-         * @description Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`; `failed` is `cut-off` or
-         *     `not-answered`.
-         */
-        end?: string | null
-        /** @description The last attempt failed of this kind. */
-        failure?: string | null
-        /** @description At most so many; 50 when absent, 1000 at most. */
-        limit?: number | null
-        /** @description `next` of the page before. */
-        after?: string | null
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The page */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['RequestPage']
-        }
-      }
-    }
-  }
-  'get-requests-id': {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        /** @description Its id */
-        id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The request */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['RequestShown']
-        }
-      }
-      /** @description No such request */
-      404: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'get-revisions': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The latest revisions */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['RevisionLine'][]
-        }
-      }
-    }
-  }
-  'get-routes': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The routes that may be seen */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['RouteLine'][]
-        }
-      }
-    }
-  }
-  'get-service': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The service */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ServiceLine']
-        }
-      }
-    }
-  }
-  'post-session': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SignIn']
-      }
-    }
-    responses: {
-      /** @description Who is signed in */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Me']
-        }
-      }
-      /** @description Not these */
-      401: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'delete-session': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Signed out */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-    }
-  }
-  'post-sign-in': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['SignIn']
-      }
-    }
-    responses: {
-      /** @description A session's token */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['IssuedToken']
-        }
-      }
-      /** @description Not these */
-      401: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['ProblemDetails']
-        }
-      }
-    }
-  }
-  'get-spool': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The spool */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['SpoolLine']
-        }
-      }
-    }
-  }
-  'get-teams': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The teams that may be seen */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['TeamLine'][]
-        }
-      }
-    }
-  }
-  'get-tokens': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Newest first */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['TokenLine'][]
-        }
-      }
-    }
-  }
-  'post-tokens': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody: {
-      content: {
-        'application/json': components['schemas']['NewPersonalToken']
-      }
-    }
-    responses: {
-      /** @description The token, this once */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['IssuedToken']
-        }
-      }
-    }
-  }
-  'delete-tokens-id': {
-    parameters: {
-      query?: never
-      header?: never
-      path: {
-        /** @description Its id */
-        id: string
-      }
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description Ended */
-      204: {
-        headers: {
-          [name: string]: unknown
-        }
-        content?: never
-      }
-    }
-  }
-  'get-upstreams': {
-    parameters: {
-      query?: never
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The upstreams */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['UpstreamLine'][]
-        }
-      }
-    }
-  }
-  'get-usage': {
-    parameters: {
-      query: {
-        /** @description First instant inside. */
-        from: string
-        /** @description First instant after. */
-        to: string
-        /** @description `team`, `route`, `offer`, `key`, `upstream`, `day` or `hour`; by team when absent. */
-        by?: string | null
-        /** @description Of this team. */
-        team?: string | null
-        /** @description To this route. */
-        route?: string | null
-        /** @description At this offer. */
-        offer?: string | null
-        /** @description At an offer of this upstream. */
-        upstream?: string | null
-        /** @description By the key of this id. */
-        key?: string | null
-      }
-      header?: never
-      path?: never
-      cookie?: never
-    }
-    requestBody?: never
-    responses: {
-      /** @description The figures */
-      200: {
-        headers: {
-          [name: string]: unknown
-        }
-        content: {
-          'application/json': components['schemas']['Usage']
-        }
-      }
-    }
-  }
+    "get-catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueText"];
+                };
+            };
+        };
+    };
+    "post-catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CatalogueApplication"];
+            };
+        };
+        responses: {
+            /** @description Applied */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueApplied"];
+                };
+            };
+            /** @description Another revision is in force by now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The file has problems */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-catalogue-difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CatalogueDraft"];
+            };
+        };
+        responses: {
+            /** @description The difference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueDifference"];
+                };
+            };
+            /** @description The file has problems */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-keys": {
+        parameters: {
+            query?: {
+                /** @description Of this team. */
+                team?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The keys */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyLine"][];
+                };
+            };
+        };
+    };
+    "post-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewKey"];
+            };
+        };
+        responses: {
+            /** @description The key, this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedKey"];
+                };
+            };
+            /** @description No such team */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-keys-id-revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Revoked, now or before */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevokedKey"];
+                };
+            };
+            /** @description No such key */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The person */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+        };
+    };
+    "post-me-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description Set */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    "get-now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The morning look */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Now"];
+                };
+            };
+        };
+    };
+    "get-openapi-json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description This document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    "get-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonLine"][];
+                };
+            };
+        };
+    };
+    "post-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description Their one-time sign-in, this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedPerson"];
+                };
+            };
+            /** @description The name is taken */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Refusals */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Refusals"];
+                };
+            };
+        };
+    };
+    "get-requests": {
+        parameters: {
+            query?: {
+                /** @description Arrived at or after. */
+                from?: string | null;
+                /** @description Arrived before. */
+                to?: string | null;
+                /** @description Of this team. */
+                team?: string | null;
+                /** @description By the key of this id. */
+                key?: string | null;
+                /** @description To this route. */
+                route?: string | null;
+                /** @description Answered, or tried last, at this offer. */
+                offer?: string | null;
+                /** @description At an offer of this upstream. */
+                upstream?: string | null;
+                /** @description In this run. */
+                run?: string | null;
+                /** @description With this label, as `name=value`. */
+                label?: string | null;
+                /**
+                 * @description Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`; `failed` is `cut-off` or
+                 *     `not-answered`.
+                 */
+                end?: string | null;
+                /** @description The last attempt failed of this kind. */
+                failure?: string | null;
+                /** @description At most so many; 50 when absent, 1000 at most. */
+                limit?: number | null;
+                /** @description `next` of the page before. */
+                after?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The page */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestPage"];
+                };
+            };
+        };
+    };
+    "get-requests-id": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The request */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestShown"];
+                };
+            };
+            /** @description No such request */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The latest revisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionLine"][];
+                };
+            };
+        };
+    };
+    "get-routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The routes that may be seen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteLine"][];
+                };
+            };
+        };
+    };
+    "get-service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The service */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceLine"];
+                };
+            };
+        };
+    };
+    "post-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description Who is signed in */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Not these */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "delete-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    "post-sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description A session's token */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedToken"];
+                };
+            };
+            /** @description Not these */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-spool": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The spool */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpoolLine"];
+                };
+            };
+        };
+    };
+    "get-teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The teams that may be seen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamLine"][];
+                };
+            };
+        };
+    };
+    "get-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenLine"][];
+                };
+            };
+        };
+    };
+    "post-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPersonalToken"];
+            };
+        };
+        responses: {
+            /** @description The token, this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IssuedToken"];
+                };
+            };
+        };
+    };
+    "delete-tokens-id": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    "get-upstreams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The upstreams */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UpstreamLine"][];
+                };
+            };
+        };
+    };
+    "get-usage": {
+        parameters: {
+            query: {
+                /** @description First instant inside. */
+                from: string;
+                /** @description First instant after. */
+                to: string;
+                /** @description `team`, `route`, `offer`, `key`, `upstream`, `day` or `hour`; by team when absent. */
+                by?: string | null;
+                /** @description Of this team. */
+                team?: string | null;
+                /** @description To this route. */
+                route?: string | null;
+                /** @description At this offer. */
+                offer?: string | null;
+                /** @description At an offer of this upstream. */
+                upstream?: string | null;
+                /** @description By the key of this id. */
+                key?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The figures */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usage"];
+                };
+            };
+        };
+    };
 }
