@@ -24,6 +24,8 @@ pub struct Wishes {
     pub quotas: String,
     /// Deadlines of quayside's and quarry's events, when not the usual half a second.
     pub patience: Option<&'static str>,
+    /// Streams that quayside can carry, when not the usual.
+    pub streams: Option<u32>,
     /// Further text of the catalogue.
     pub more: String,
     /// Settings of the service, as variables.
@@ -58,13 +60,14 @@ pub struct Ferry {
 /// The catalogue of a test.
 #[must_use]
 pub fn catalogue(quayside: &str, quarry: &str, wishes: &Wishes) -> String {
+    let streams = wishes.streams.unwrap_or(400);
     let (event, reply) = wishes.patience.map_or(("500ms", "900ms"), |patience| (patience, patience));
     format!(
         r#"
 [upstreams.quayside]
 address = "http://{quayside}"
 hosting = "own"
-streams = 400
+streams = {streams}
 offers.dunlin-70b = {{ output_cap = 100, rates = [{{ from = 2026-01-01, input = 0.6, output = 1.2 }}] }}
 
 [upstreams.quarry]

@@ -1,7 +1,7 @@
 //! The service's process: the real binary, on a free port, with its log kept for looking into.
 
 use std::io::{BufRead, BufReader};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex};
 
@@ -16,7 +16,9 @@ use crate::waiting::until;
 #[must_use]
 pub fn binary() -> PathBuf {
     let test = std::env::current_exe().expect("a test is a file");
-    let folder = test.parent().and_then(Path::parent).expect("it lies in target/PROFILE/deps");
+    let own = test.parent().expect("a file lies in a folder");
+    // Tests lie in a folder of their own, below the binaries.
+    let folder = if own.ends_with("deps") { own.parent().unwrap_or(own) } else { own };
     let binary = folder.join("wendor");
     assert!(
         binary.exists(),
@@ -88,6 +90,12 @@ impl Service {
             }
         });
         Self { process, url: String::new(), log }
+    }
+
+    /// The id of its process.
+    #[must_use]
+    pub fn pid(&self) -> u32 {
+        self.process.id()
     }
 
     /// All that it has logged.

@@ -13,7 +13,7 @@ use serde::Deserialize;
 use wendor_standins::control::{self, StandInReport};
 use wendor_standins::history::{self, Past};
 use wendor_standins::server::{Profile, StandIn};
-use wendor_standins::traffic::{self, Ask};
+use wendor_standins::traffic::{self, TrafficFile};
 
 const CONTROL: &str = "127.0.0.1:7500";
 
@@ -97,12 +97,6 @@ enum Command {
 #[serde(deny_unknown_fields)]
 struct StandInFile {
     standin: Vec<Profile>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct TrafficFile {
-    ask: Vec<Ask>,
 }
 
 pub(super) fn run() -> anyhow::Result<()> {

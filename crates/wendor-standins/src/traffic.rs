@@ -11,6 +11,14 @@ use serde_json::json;
 
 use crate::text::QUESTIONS;
 
+/// What teams ask, as it stands in a file.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TrafficFile {
+    /// Each kind.
+    pub ask: Vec<Ask>,
+}
+
 /// One kind of request of one team.
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -1,0 +1,196 @@
+//! Requests and streams, sent as apps send them: keep-alive connections, one request at a time on each.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use anyhow::{Context, anyhow};
+use bytes::Bytes;
+use http_body_util::{BodyExt, Full};
+use hyper::client::conn::http1::SendRequest;
+use hyper::{Request, header};
+use hyper_util::rt::TokioIo;
+use tokio::net::TcpStream;
+use tokio::task::JoinSet;
+use tokio::time::Instant;
+
+/// What is sent, and to whom.
+#[derive(Clone, Debug)]
+pub struct Target {
+    /// Where.
+    pub address: SocketAddr,
+    /// With which key.
+    pub key: String,
+    /// The body.
+    pub body: Bytes,
+}
+
+/// One connection.
+pub struct Client {
+    sender: SendRequest<Full<Bytes>>,
+    target: Target,
+}
+
+impl Client {
+    /// Connects.
+    pub async fn connect(target: &Target) -> anyhow::Result<Self> {
+        let stream = TcpStream::connect(target.address).await.context("cannot connect")?;
+        stream.set_nodelay(true)?;
+        let (sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await?;
+        // Ends with its sender.
+        tokio::spawn(connection);
+        Ok(Self { sender, target: target.clone() })
+    }
+
+    async fn send(&mut self) -> anyhow::Result<hyper::Response<hyper::body::Incoming>> {
+        self.sender.ready().await?;
+        let request = Request::post("/v1/chat/completions")
+            .header(header::HOST, self.target.address.to_string())
+            .header(header::CONTENT_TYPE, "application/json")
+            .header(header::AUTHORIZATION, format!("Bearer {}", self.target.key))
+            .body(Full::new(self.target.body.clone()))?;
+        let response = self.sender.send_request(request).await?;
+        match response.status().as_u16() {
+            200 => Ok(response),
+            status => {
+                let text = response.into_body().collect().await?.to_bytes();
+                Err(anyhow!("answered {status}: {}", String::from_utf8_lossy(&text)))
+            }
+        }
+    }
+
+    /// Sends one and reads the whole answer.
+    pub async fn whole(&mut self) -> anyhow::Result<usize> {
+        Ok(self.send().await?.into_body().collect().await?.to_bytes().len())
+    }
+
+    /// Sends one and reads its stream to the end, counting events. `seen` is told of each as it comes.
+    pub async fn stream(&mut self, mut seen: impl FnMut(u64)) -> anyhow::Result<()> {
+        let mut body = self.send().await?.into_body();
+        let mut last = Bytes::new();
+        while let Some(frame) = body.frame().await {
+            if let Ok(data) = frame?.into_data() {
+                let events = data.windows(2).filter(|pair| pair == b"\n\n").count();
+                seen(u64::try_from(events)?);
+                last = data;
+            }
+        }
+        if last.ends_with(b"data: [DONE]\n\n") { Ok(()) } else { Err(anyhow!("a stream did not end properly")) }
+    }
+
+    /// Sends one and waits for the first piece of content; the rest is read too.
+    pub async fn first_token(&mut self) -> anyhow::Result<Duration> {
+        let began = Instant::now();
+        let mut body = self.send().await?.into_body();
+        let mut first = None;
+        while let Some(frame) = body.frame().await {
+            let data = frame?.into_data().unwrap_or_default();
+            if first.is_none() && data.windows(11).any(|part| part == b"\"content\":\"") {
+                first = Some(began.elapsed());
+            }
+        }
+        first.context("a stream without content")
+    }
+}
+
+/// Whole requests on `connections` at once for `time`; how many were answered.
+pub async fn whole_for(target: &Target, connections: usize, time: Duration) -> anyhow::Result<u64> {
+    let (stop, count) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
+    let mut running = JoinSet::new();
+    for _ in 0..connections {
+        let mut client = Client::connect(target).await?;
+        let (stop, count) = (stop.clone(), count.clone());
+        running.spawn(async move {
+            while !stop.load(Ordering::Relaxed) {
+                client.whole().await?;
+                count.fetch_add(1, Ordering::Relaxed);
+            }
+            anyhow::Ok(())
+        });
+    }
+    tokio::time::sleep(time).await;
+    stop.store(true, Ordering::Relaxed);
+    while let Some(ended) = running.join_next().await {
+        ended??;
+    }
+    Ok(count.load(Ordering::Relaxed))
+}
+
+/// So many streams at once, each read to its end; how many events came in all.
+pub async fn streams(target: &Target, count: usize) -> anyhow::Result<u64> {
+    let events = Arc::new(AtomicU64::new(0));
+    let mut running = JoinSet::new();
+    for _ in 0..count {
+        let mut client = Client::connect(target).await?;
+        let events = events.clone();
+        running.spawn(async move {
+            client
+                .stream(|new| {
+                    events.fetch_add(new, Ordering::Relaxed);
+                })
+                .await
+        });
+    }
+    while let Some(ended) = running.join_next().await {
+        ended??;
+    }
+    Ok(events.load(Ordering::Relaxed))
+}
+
+/// Opens so many requests and leaves them open; dropping what it gives closes them all.
+pub async fn held(target: &Target, count: usize, way: Held) -> anyhow::Result<JoinSet<anyhow::Result<()>>> {
+    let mut open = JoinSet::new();
+    for _ in 0..count {
+        let mut client = Client::connect(target).await?;
+        open.spawn(async move {
+            match way {
+                Held::Stream => client.stream(|_| {}).await,
+                Held::Whole => client.whole().await.map(|_| ()),
+            }
+        });
+    }
+    Ok(open)
+}
+
+/// What is held open.
+#[derive(Clone, Copy, Debug)]
+pub enum Held {
+    /// Streams.
+    Stream,
+    /// Requests that wait for a whole reply.
+    Whole,
+}
+
+/// Streams sent at a steady pace for `time`, whether the ones before have ended or not; their waits for a first token, sorted.
+pub async fn first_tokens(target: &Target, each: Duration, time: Duration) -> anyhow::Result<Vec<Duration>> {
+    let until = Instant::now() + time;
+    let mut idle: Vec<Client> = Vec::new();
+    let (back, mut returned) = tokio::sync::mpsc::unbounded_channel::<Client>();
+    let mut running = JoinSet::new();
+    let mut due = Instant::now();
+    while due < until {
+        tokio::time::sleep_until(due).await;
+        due += each;
+        while let Ok(client) = returned.try_recv() {
+            idle.push(client);
+        }
+        let mut client = match idle.pop() {
+            Some(client) => client,
+            None => Client::connect(target).await?,
+        };
+        let back = back.clone();
+        running.spawn(async move {
+            let wait = client.first_token().await?;
+            // Nobody takes it back once the time is over.
+            let _late = back.send(client);
+            anyhow::Ok(wait)
+        });
+    }
+    let mut waits = Vec::new();
+    while let Some(ended) = running.join_next().await {
+        waits.push(ended??);
+    }
+    waits.sort_unstable();
+    Ok(waits)
+}

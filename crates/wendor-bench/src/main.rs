@@ -1,0 +1,58 @@
+//! `wendor-bench`: measures the service as it is used (keys, quotas, metering and spool on) beside a plain reverse proxy, against
+//! the same stand-in, in interleaved rounds. `scripts/bench` does the set-up.
+//!
+//! - [`machine`]: what a process used, and whether the machine was ours
+//! - [`setup`]: the installation and the proxy
+//! - [`load`]: requests and streams
+//! - [`measures`]: what is measured
+//! - [`now`]: how long the page Now takes
+//! - [`verdict`]: ratios, spreads, bars
+//! - [`report`]: the table and the page
+
+mod load;
+mod machine;
+mod measures;
+mod now;
+mod report;
+mod setup;
+mod verdict;
+
+use std::path::PathBuf;
+
+use clap::Parser;
+
+/// Measures Wendor beside a plain reverse proxy in the same run.
+#[derive(Debug, Parser)]
+#[command(name = "wendor-bench", version)]
+struct Bench {
+    /// Valid rounds of each measure.
+    #[arg(long, default_value_t = 5)]
+    rounds: usize,
+    /// Only the measures whose names hold this.
+    #[arg(long)]
+    only: Option<String>,
+    /// Write the page here.
+    #[arg(long)]
+    page: Option<PathBuf>,
+    /// Say where the time of a whole request goes, by function, instead of measuring.
+    #[arg(long)]
+    profile: bool,
+}
+
+fn main() -> anyhow::Result<()> {
+    let options = Bench::parse();
+    let _installed = rustls::crypto::ring::default_provider().install_default();
+    machine::pin_all_but_gateways()?;
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
+    runtime.block_on(async {
+        if options.profile {
+            return measures::profile().await;
+        }
+        let found = measures::all(options.rounds, options.only.as_deref()).await?;
+        report::print(&found)?;
+        match &options.page {
+            Some(page) => Ok(std::fs::write(page, report::page(&found)?)?),
+            None => Ok(()),
+        }
+    })
+}

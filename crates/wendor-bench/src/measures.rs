@@ -1,0 +1,306 @@
+//! What is measured, each with its bar: the gateways in turn, round after round, rounds that the machine spoilt left out.
+
+use std::process::Command;
+use std::time::Duration;
+
+use anyhow::{Context, anyhow};
+use bytes::Bytes;
+use serde_json::json;
+use wendor_standins::server::Profile;
+
+use crate::load::{self, Held, Target};
+use crate::machine::{Ticks, cpu_us, pin_gateway, resident_kb};
+use crate::setup::{Setup, Way};
+use crate::verdict::{Against, Found, median};
+
+/// Rounds in which the host took more than this of the machine are left out.
+const MOST_STOLEN: f64 = 0.05;
+
+/// Connections that send whole requests.
+const CONNECTIONS: usize = 32;
+
+/// How long a round of whole requests takes.
+const WHOLE_TIME: Duration = Duration::from_secs(4);
+
+/// Streams at once of the measure by event, and the events of each.
+const STREAMS: usize = 100;
+const EVENTS_A_STREAM: usize = 600;
+
+/// How long memory is left to settle before it is read.
+const SETTLING: Duration = Duration::from_secs(4);
+
+/// Everything, or what is called `only`.
+pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>> {
+    let wanted = |name: &str| only.is_none_or(|only| name.contains(only));
+    let mut found = Vec::new();
+    if wanted("request") {
+        found.push(whole_request(rounds).await?);
+    }
+    if wanted("event") {
+        found.push(streamed_event(rounds).await?);
+    }
+    if wanted("stream-memory") {
+        found.push(memory_of_a_stream(rounds).await?);
+    }
+    if wanted("body-memory") {
+        found.push(memory_of_bodies(rounds).await?);
+    }
+    if wanted("first-token") {
+        found.extend(first_token(rounds).await?);
+    }
+    if wanted("after-close") {
+        found.push(after_close().await?);
+    }
+    if wanted("now") {
+        found.push(crate::now::measure(rounds).await?);
+    }
+    Ok(found)
+}
+
+fn profile_of(tokens: usize, tokens_per_second: u32, first_token_ms: u64) -> Profile {
+    let quick = Profile::quick("quayside", &["dunlin-70b"]);
+    Profile {
+        answer_tokens: (tokens, tokens),
+        tokens_per_second,
+        first_token_ms: (first_token_ms, first_token_ms),
+        ..quick
+    }
+}
+
+fn target(setup: &Setup, way: Way, streamed: bool, padding: usize) -> anyhow::Result<Target> {
+    let content = format!("When does the last boat to Stack Isle leave on Sundays? {}", "x".repeat(padding));
+    let body = json!({
+        "model": Setup::model(way), "stream": streamed, "temperature": 0.2,
+        "messages": [{ "role": "system", "content": "You answer for Tern Isles Ferries, briefly and with times of day." },
+                     { "role": "user", "content": content }],
+    });
+    Ok(Target { address: setup.address(way)?, key: setup.ferry.key.clone(), body: Bytes::from(body.to_string()) })
+}
+
+/// Runs rounds until enough are valid; gives what each found.
+async fn valid<T, F: Future<Output = anyhow::Result<T>>>(
+    rounds: usize,
+    mut round: impl FnMut() -> F,
+) -> anyhow::Result<Vec<T>> {
+    let mut found = Vec::new();
+    for _ in 0..rounds * 3 {
+        let ticks = Ticks::now()?;
+        let one = round().await?;
+        let stolen = ticks.stolen_since()?;
+        if stolen > MOST_STOLEN {
+            eprintln!("  a round is left out: {:.0}% of the machine was taken by its host", stolen * 100.0);
+            continue;
+        }
+        found.push(one);
+        if found.len() == rounds {
+            return Ok(found);
+        }
+    }
+    Err(anyhow!("the machine is too busy: only {} of {rounds} rounds were valid", found.len()))
+}
+
+/// A ratio from rounds of both ways.
+fn compared(name: &'static str, unit: &'static str, pairs: &[(f64, f64)], bar: f64) -> Found {
+    let (plain, wendor): (Vec<f64>, Vec<f64>) = pairs.iter().copied().unzip();
+    let rounds = pairs.iter().map(|(plain, wendor)| wendor / plain).collect();
+    Found { name, unit, plain: Some(median(&plain)), wendor: median(&wendor), rounds, against: Against::Ratio, bar }
+}
+
+/// CPU of `work` by the process of `way`, with what it has left to do afterwards.
+async fn cpu_of(setup: &Setup, way: Way, work: impl Future<Output = anyhow::Result<u64>>) -> anyhow::Result<f64> {
+    let process = setup.process(way)?;
+    let before = cpu_us(process)?;
+    let count = work.await?;
+    if way == Way::Wendor {
+        // Metering is part of the work: it is done when the database has the last entry.
+        setup.ferry.drained().await;
+    }
+    let used = cpu_us(process)? - before;
+    let count = u32::try_from(count)?;
+    Ok(used / f64::from(count.max(1)))
+}
+
+async fn whole_request(rounds: usize) -> anyhow::Result<Found> {
+    eprintln!("CPU of a whole request ...");
+    let setup = Setup::begin(profile_of(40, 0, 0)).await?;
+    let one = |way: Way, time: Duration| {
+        let (setup, target) = (&setup, target(&setup, way, false, 0));
+        async move {
+            let target = target?;
+            cpu_of(setup, way, load::whole_for(&target, CONNECTIONS, time)).await
+        }
+    };
+    for way in [Way::Plain, Way::Wendor] {
+        one(way, Duration::from_secs(2)).await?;
+    }
+    let pairs =
+        valid(rounds, || async { Ok((one(Way::Plain, WHOLE_TIME).await?, one(Way::Wendor, WHOLE_TIME).await?)) })
+            .await?;
+    Ok(compared("CPU of a whole request", "us", &pairs, 2.0))
+}
+
+async fn streamed_event(rounds: usize) -> anyhow::Result<Found> {
+    eprintln!("CPU of a streamed event ...");
+    let setup = Setup::begin(profile_of(EVENTS_A_STREAM, 200, 0)).await?;
+    let one = |way: Way| {
+        let (setup, target) = (&setup, target(&setup, way, true, 0));
+        async move {
+            let target = target?;
+            cpu_of(setup, way, load::streams(&target, STREAMS)).await
+        }
+    };
+    for way in [Way::Plain, Way::Wendor] {
+        one(way).await?;
+    }
+    let pairs = valid(rounds, || async { Ok((one(Way::Plain).await?, one(Way::Wendor).await?)) }).await?;
+    Ok(compared("CPU of a streamed event", "us", &pairs, 1.3))
+}
+
+/// Memory that `count` held requests take, in kilobytes, in a fresh process.
+async fn memory_held(
+    profile: Profile,
+    way: Way,
+    (count, held, padding): (usize, Held, usize),
+) -> anyhow::Result<(f64, f64)> {
+    let setup = Setup::begin(profile).await?;
+    let process = setup.process(way)?;
+    let streamed = matches!(held, Held::Stream);
+    // The first requests fill caches that stay.
+    let warm = target(&setup, way, streamed, 0)?;
+    drop(load::held(&warm, 8, held).await?);
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    let before = resident_kb(process)?;
+    let open = load::held(&target(&setup, way, streamed, padding)?, count, held).await?;
+    tokio::time::sleep(SETTLING).await;
+    let during = resident_kb(process)?;
+    drop(open);
+    Ok((before, during))
+}
+
+async fn memory_of_a_stream(rounds: usize) -> anyhow::Result<Found> {
+    eprintln!("Memory of an open stream ...");
+    let one = async |way: Way| {
+        let (before, during) = memory_held(profile_of(600, 1, 0), way, (500, Held::Stream, 0)).await?;
+        anyhow::Ok((during - before) / 500.0)
+    };
+    let pairs = valid(rounds.min(3), || async { Ok((one(Way::Plain).await?, one(Way::Wendor).await?)) }).await?;
+    Ok(compared("memory of an open stream", "KB", &pairs, 2.5))
+}
+
+async fn memory_of_bodies(rounds: usize) -> anyhow::Result<Found> {
+    eprintln!("Memory with 500 bodies of 100 KB ...");
+    let one = async |way: Way| {
+        let (_, during) = memory_held(profile_of(10, 0, 8_000), way, (500, Held::Whole, 100_000)).await?;
+        anyhow::Ok(during / 1_024.0)
+    };
+    let pairs = valid(rounds.min(3), || async { Ok((one(Way::Plain).await?, one(Way::Wendor).await?)) }).await?;
+    Ok(compared("memory while 500 requests of 100 KB are answered", "MB", &pairs, 3.0))
+}
+
+async fn first_token(rounds: usize) -> anyhow::Result<Vec<Found>> {
+    eprintln!("Added time to a first token ...");
+    let setup = Setup::begin(profile_of(8, 0, 0)).await?;
+    // Half of what it can do, found out first.
+    let wendor = target(&setup, Way::Wendor, true, 0)?;
+    let time = Duration::from_secs(2);
+    let most = load::whole_for(&wendor, CONNECTIONS, time).await?;
+    setup.ferry.drained().await;
+    let each = time * 2 / u32::try_from(most)?.max(1);
+    eprintln!("  one each {each:?}, half of what it can do");
+    let one = |way: Way| {
+        let target = target(&setup, way, true, 0);
+        async move {
+            let waits = load::first_tokens(&target?, each, Duration::from_secs(6)).await?;
+            let at = |part: usize| {
+                waits.get((waits.len() * part / 1_000).min(waits.len().saturating_sub(1))).map(Duration::as_secs_f64)
+            };
+            anyhow::Ok((at(500).context("no stream")? * 1_000.0, at(990).context("no stream")? * 1_000.0))
+        }
+    };
+    one(Way::Wendor).await?;
+    let found =
+        valid(rounds, || async { Ok((one(Way::Direct).await?, one(Way::Plain).await?, one(Way::Wendor).await?)) })
+            .await?;
+    let added = |name, pick: fn(&(f64, f64)) -> f64| {
+        let rounds: Vec<f64> = found.iter().map(|(direct, _, wendor)| pick(wendor) - pick(direct)).collect();
+        let plain: Vec<f64> = found.iter().map(|(direct, plain, _)| pick(plain) - pick(direct)).collect();
+        Found {
+            name,
+            unit: "ms",
+            plain: Some(median(&plain)),
+            wendor: median(&rounds),
+            rounds,
+            against: Against::Value,
+            bar: 1.0,
+        }
+    };
+    Ok(vec![
+        added("added to a first token, p50", |waits| waits.0),
+        added("added to a first token, p99", |waits| waits.1),
+    ])
+}
+
+async fn after_close() -> anyhow::Result<Found> {
+    eprintln!("Memory after 2,000 streams have closed ...");
+    let setup = Setup::begin(profile_of(600, 1, 0)).await?;
+    let process = setup.process(Way::Wendor)?;
+    let target = target(&setup, Way::Wendor, true, 0)?;
+    drop(load::held(&target, 8, Held::Stream).await?);
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    let before = resident_kb(process)?;
+    let open = load::held(&target, 2_000, Held::Stream).await?;
+    tokio::time::sleep(SETTLING).await;
+    let during = resident_kb(process)?;
+    drop(open);
+    tokio::time::sleep(Duration::from_secs(10)).await;
+    let left = (resident_kb(process)? - before) / 1_024.0;
+    eprintln!("  {:.0} MB before, {:.0} MB with them open", before / 1_024.0, during / 1_024.0);
+    Ok(Found {
+        name: "memory left 10 s after 2,000 streams closed",
+        unit: "MB",
+        plain: None,
+        wendor: left,
+        rounds: vec![left],
+        against: Against::Value,
+        bar: 20.0,
+    })
+}
+
+/// Where the time of a whole request goes, by function.
+pub async fn profile() -> anyhow::Result<()> {
+    let setup = Setup::begin(profile_of(40, 0, 0)).await?;
+    let process = setup.process(Way::Wendor)?;
+    pin_gateway(process)?;
+    let target = target(&setup, Way::Wendor, false, 0)?;
+    load::whole_for(&target, CONNECTIONS, Duration::from_secs(2)).await?;
+    let folder = tempfile::tempdir()?;
+    let samples = folder.path().join("perf.data");
+    let mut sampling = Command::new("perf")
+        .args(["record", "-q", "-F", "1999", "-g", "-p", &process.to_string(), "-o"])
+        .arg(&samples)
+        .args(["--", "sleep", "6"])
+        .spawn()
+        .context("perf is needed (Debian's linux-perf)")?;
+    load::whole_for(&target, CONNECTIONS, Duration::from_secs(6)).await?;
+    sampling.wait()?;
+    for sort in ["comm", "symbol"] {
+        let shown = Command::new("perf")
+            .args([
+                "report",
+                "--stdio",
+                "-q",
+                "--no-children",
+                "-g",
+                "none",
+                "--percent-limit",
+                "0.4",
+                "--sort",
+                sort,
+                "-i",
+            ])
+            .arg(&samples)
+            .output()?;
+        println!("{}", String::from_utf8_lossy(&shown.stdout));
+    }
+    Ok(())
+}

@@ -1,0 +1,69 @@
+//! How long the service takes for what the page Now asks, with thirty days of made-up history.
+
+use std::collections::BTreeMap;
+use std::time::Instant;
+
+use anyhow::{Context, anyhow};
+use chrono::Utc;
+use serde_json::{Value, json};
+use wendor_e2e::ferry::Ferry;
+use wendor_e2e::service::Service;
+use wendor_standins::history::{self, Past};
+use wendor_standins::traffic::TrafficFile;
+
+use crate::verdict::{Against, Found, median};
+
+const CATALOGUE: &str = include_str!("../../../demo/catalogue.toml");
+const TRAFFIC: &str = include_str!("../../../demo/traffic.toml");
+
+/// What the page asks when it opens.
+const CALLS: [&str; 4] = ["/me", "/service", "/now", "/requests?limit=8"];
+
+/// Times that it is opened in a round.
+const OPENINGS: usize = 20;
+
+/// Measures it.
+pub async fn measure(rounds: usize) -> anyhow::Result<Found> {
+    eprintln!("Now with thirty days of history ...");
+    let mut ferry = Ferry::begin().await;
+    ferry.apply(CATALOGUE).await;
+    let mut keys = BTreeMap::new();
+    for team in ["timetables", "freight-desk", "passenger-care", "harbour-ops", "data-lab"] {
+        let issued = ferry.post("/keys", &json!({ "team": team, "label": "bench" })).await;
+        keys.insert(team.to_owned(), issued["id"].as_str().context("a key has an id")?.to_owned());
+    }
+    ferry.service.terminate();
+    ferry.service.ended().await;
+    let file = wendor_core::catalog::file::read(CATALOGUE).map_err(|problems| anyhow!("{problems:?}"))?;
+    let traffic: TrafficFile = toml::from_str(TRAFFIC)?;
+    let past = Past { file: &file, asks: &traffic.ask, keys: &keys, days: 30, seed: 7, until: Utc::now() };
+    history::write(&ferry.start.spool, &history::make(&past)?)?;
+    ferry.service = Service::start(&ferry.start).await;
+    ferry.drained().await;
+    let mut medians = Vec::new();
+    for _ in 0..rounds {
+        let mut openings = Vec::new();
+        for _ in 0..OPENINGS {
+            let mut together = 0.0;
+            for call in CALLS {
+                let began = Instant::now();
+                let answer: Value = ferry.get(call).await;
+                together += began.elapsed().as_secs_f64() * 1_000.0;
+                if answer.get("detail").is_some() {
+                    return Err(anyhow!("{call}: {answer}"));
+                }
+            }
+            openings.push(together);
+        }
+        medians.push(median(&openings));
+    }
+    Ok(Found {
+        name: "Now with thirty days of history",
+        unit: "ms",
+        plain: None,
+        wendor: median(&medians),
+        rounds: medians,
+        against: Against::Value,
+        bar: 300.0,
+    })
+}
