@@ -1,5 +1,6 @@
 //! What is measured, each with its bar: the gateways in turn, round after round, rounds that the machine spoilt left out.
 
+use std::io::Write;
 use std::process::Command;
 use std::time::Duration;
 
@@ -300,7 +301,7 @@ pub async fn profile() -> anyhow::Result<()> {
             ])
             .arg(&samples)
             .output()?;
-        println!("{}", String::from_utf8_lossy(&shown.stdout));
+        std::io::stdout().write_all(&shown.stdout)?;
     }
     Ok(())
 }

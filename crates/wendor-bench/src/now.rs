@@ -1,14 +1,10 @@
 //! How long the service takes for what the page Now asks, with thirty days of made-up history.
 
-use std::collections::BTreeMap;
 use std::time::Instant;
 
-use anyhow::{Context, anyhow};
-use chrono::Utc;
-use serde_json::{Value, json};
+use anyhow::anyhow;
+use serde_json::Value;
 use wendor_e2e::ferry::Ferry;
-use wendor_e2e::service::Service;
-use wendor_standins::history::{self, Past};
 use wendor_standins::traffic::TrafficFile;
 
 use crate::verdict::{Against, Found, median};
@@ -27,19 +23,8 @@ pub async fn measure(rounds: usize) -> anyhow::Result<Found> {
     eprintln!("Now with thirty days of history ...");
     let mut ferry = Ferry::begin().await;
     ferry.apply(CATALOGUE).await;
-    let mut keys = BTreeMap::new();
-    for team in ["timetables", "freight-desk", "passenger-care", "harbour-ops", "data-lab"] {
-        let issued = ferry.post("/keys", &json!({ "team": team, "label": "bench" })).await;
-        keys.insert(team.to_owned(), issued["id"].as_str().context("a key has an id")?.to_owned());
-    }
-    ferry.service.terminate();
-    ferry.service.ended().await;
-    let file = wendor_core::catalog::file::read(CATALOGUE).map_err(|problems| anyhow!("{problems:?}"))?;
     let traffic: TrafficFile = toml::from_str(TRAFFIC)?;
-    let past = Past { file: &file, asks: &traffic.ask, keys: &keys, days: 30, seed: 7, until: Utc::now() };
-    history::write(&ferry.start.spool, &history::make(&past)?)?;
-    ferry.service = Service::start(&ferry.start).await;
-    ferry.drained().await;
+    ferry.remember(CATALOGUE, &traffic.ask, 30).await;
     let mut medians = Vec::new();
     for _ in 0..rounds {
         let mut openings = Vec::new();

@@ -30,19 +30,18 @@ const ARGUMENTS: [&str; 10] = [
 
 /// A browser with one tab.
 pub struct Browser {
-    /// Dropped first: it closes the browser through its driver.
     driver: WebDriver,
-    _process: DriverProcess,
-    _profile: tempfile::TempDir,
+    process: Child,
+    profile: tempfile::TempDir,
 }
 
-struct DriverProcess(Child);
-
-impl Drop for DriverProcess {
+impl Drop for Browser {
     fn drop(&mut self) {
-        // It may have ended by itself.
-        let _gone = self.0.kill();
-        let _reaped = self.0.wait();
+        // Asking the driver to close would wait for a runtime that is waiting for this; the browser is known by its profile.
+        let _browser = Command::new("pkill").arg("-KILL").arg("-f").arg(self.profile.path()).status();
+        let _driver = self.process.kill();
+        let _reaped = self.process.wait();
+        let _told = self.driver.clone().leak();
     }
 }
 
@@ -63,7 +62,7 @@ impl Browser {
         let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), wanted).await.expect("the browser starts");
         // A window is taller than its page by what the driver counts as its frame.
         driver.set_window_rect(0, 0, 1280, 943).await.expect("the window has a size");
-        Self { driver, _process: process, _profile: profile }
+        Self { driver, process, profile }
     }
 
     /// Opens an address.
@@ -212,18 +211,10 @@ impl Browser {
     pub async fn picture(&self, path: &Path) {
         self.driver.screenshot(path).await.expect("a picture can be taken");
     }
-
-    /// Closes the browser in order.
-    ///
-    /// # Panics
-    /// When it is gone already.
-    pub async fn close(self) {
-        self.driver.quit().await.expect("the browser closes");
-    }
 }
 
 /// Starts the driver on a port of its own choice.
-fn start_driver() -> (DriverProcess, u16) {
+fn start_driver() -> (Child, u16) {
     let mut command = Command::new("chromedriver");
     command.arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
     let mut process = command.spawn().expect("chromedriver is there: scripts/test installs it");
@@ -231,5 +222,5 @@ fn start_driver() -> (DriverProcess, u16) {
     let port = output.lines().map_while(Result::ok).find_map(|line| {
         line.strip_prefix("ChromeDriver was started successfully on port ")?.trim_end_matches('.').parse().ok()
     });
-    (DriverProcess(process), port.expect("chromedriver says on which port it listens"))
+    (process, port.expect("chromedriver says on which port it listens"))
 }

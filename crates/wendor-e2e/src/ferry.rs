@@ -3,11 +3,15 @@
 //! `quayside` is our own hardware, `quarry` is hosted and demands a credential. The route `night-sailings` asks quayside first and
 //! falls over to quarry; `harbour` asks quayside alone.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use chrono::Utc;
 use reqwest::{Client, Response};
 use serde_json::{Value, json};
+use wendor_standins::history::{self, Past};
 use wendor_standins::server::{Profile, StandIn};
+use wendor_standins::traffic::Ask;
 
 use crate::database::Database;
 use crate::service::{Service, Start};
@@ -142,12 +146,8 @@ impl Ferry {
     /// # Panics
     /// When that fails.
     pub async fn sign_in(&self, name: &str, role: &str, team: Option<&str>) -> String {
-        let mut args = vec!["person", "add", name, "--role", role];
-        args.extend(team.iter().flat_map(|team| ["--team", team]));
-        let added = wendor(&args, &[("WENDOR_DATABASE_URL", &self.database.url)], "").await;
-        assert_eq!(added.status, 0, "{}", added.err);
-        let signed_in =
-            self.http.post(self.manage("/sign-in")).json(&json!({ "one_time": added.out.trim() })).send().await;
+        let one_time = self.one_time(name, role, team).await;
+        let signed_in = self.http.post(self.manage("/sign-in")).json(&json!({ "one_time": one_time })).send().await;
         let signed_in: Value = signed_in.expect("it answers").json().await.expect("it is JSON");
         signed_in["token"].as_str().unwrap_or_else(|| panic!("{signed_in}")).to_owned()
     }
@@ -234,6 +234,44 @@ impl Ferry {
             ("WENDOR_KEY", self.key.as_str()),
         ];
         wendor(args, &environment, "").await
+    }
+
+    /// Gives the installation a made-up past of so many days up to now: what `asks` say, with a key of each team.
+    ///
+    /// # Panics
+    /// When the catalogue has no such team or route.
+    pub async fn remember(&mut self, catalogue: &str, asks: &[Ask], days: u32) {
+        let file = wendor_core::catalog::file::read(catalogue).expect("the catalogue is good");
+        let mut keys = BTreeMap::new();
+        for ask in asks.iter().filter(|ask| ask.a_day > 0) {
+            let issued = self.post("/keys", &json!({ "team": ask.team, "label": "past" })).await;
+            keys.insert(ask.team.clone(), issued["id"].as_str().expect("a key has an id").to_owned());
+        }
+        let past = Past { file: &file, asks, keys: &keys, days, seed: 7, until: Utc::now() };
+        let entries = history::make(&past).expect("teams and routes are in the catalogue");
+        self.service.terminate();
+        self.service.ended().await;
+        history::write(&self.start.spool, &entries).expect("the spool can be written");
+        self.restart().await;
+        self.drained().await;
+    }
+
+    /// The catalogue of this installation, when it was begun with these wishes.
+    #[must_use]
+    pub fn catalogue(&self, wishes: &Wishes) -> String {
+        catalogue(&self.quayside.address().to_string(), &self.quarry.address().to_string(), wishes)
+    }
+
+    /// A one-time sign-in of a new person.
+    ///
+    /// # Panics
+    /// When they cannot be added.
+    pub async fn one_time(&self, name: &str, role: &str, team: Option<&str>) -> String {
+        let mut args = vec!["person", "add", name, "--role", role];
+        args.extend(team.iter().flat_map(|team| ["--team", team]));
+        let added = wendor(&args, &[("WENDOR_DATABASE_URL", &self.database.url)], "").await;
+        assert_eq!(added.status, 0, "{}", added.err);
+        added.out.trim().to_owned()
     }
 
     /// Starts the service again on the same database and spool, after it has ended.

@@ -27,6 +27,5 @@ async fn main() -> anyhow::Result<()> {
         browser.wait_for("document.querySelector('h1') && !document.querySelector('[data-state=waiting], [aria-busy=true]') && document.fonts.status === 'loaded'").await;
         browser.picture(&Path::new(&folder).join(format!("{name}.png"))).await;
     }
-    browser.close().await;
     Ok(())
 }

@@ -7,6 +7,8 @@ mod catalogue;
 #[cfg(test)]
 mod client;
 #[cfg(test)]
+mod console;
+#[cfg(test)]
 mod failover;
 #[cfg(test)]
 mod keys;

@@ -1,0 +1,94 @@
+//! One figure, wherever it is read: the console's pages and the command line agree to the last digit.
+
+use chrono::{Days, NaiveTime, Utc};
+use rust_decimal::Decimal;
+use serde_json::Value;
+use wendor_e2e::browser::Browser;
+use wendor_e2e::ferry::Ferry;
+
+use super::{open, signed_in, with_past};
+
+/// A line of a page's last table: name, exact cost, requests, the rest as shown.
+async fn lines(browser: &Browser, table: &str) -> Vec<Vec<String>> {
+    let read = format!(
+        "return [...document.querySelector('{table}').querySelectorAll('tbody tr')].map(line =>
+            [...line.children].map(cell => cell.querySelector('[title]')?.title ?? cell.innerText.trim()))"
+    );
+    serde_json::from_value(browser.script(&read).await).unwrap()
+}
+
+async fn usage(ferry: &Ferry, args: &[&str]) -> Value {
+    let ran = ferry.wendor(&[&["usage", "--json"], args].concat()).await;
+    assert_eq!(ran.status, 0, "{}", ran.err);
+    serde_json::from_str(&ran.out).unwrap()
+}
+
+/// Every line of the command line, and its sum, stands on the page with the same cost, requests and share not answered.
+fn agree(page: &[Vec<String>], usage: &Value, columns: (usize, usize, usize)) {
+    let (cost, requests, failed) = columns;
+    let mut told: Vec<&Value> = usage["lines"].as_array().unwrap().iter().collect();
+    assert!(told.len() > 1, "there is something to compare");
+    told.push(&usage["together"]);
+    for line in told {
+        let name = line["name"].as_str().unwrap();
+        let shown =
+            page.iter().find(|cells| cells[0] == name).unwrap_or_else(|| panic!("{name} is not on the page: {page:?}"));
+        let exact: Decimal = shown[cost].split(' ').next().unwrap().parse().unwrap();
+        assert_eq!(exact, line["cost"].as_str().unwrap().parse::<Decimal>().unwrap(), "cost of {name}");
+        let count: u64 = shown[requests].replace(',', "").parse().unwrap();
+        assert_eq!(count, line["requests"].as_u64().unwrap(), "requests of {name}");
+        let share = line["not_answered"].as_u64().unwrap() * 10_000 / count.max(1);
+        let on_page: Decimal = shown[failed].trim_end_matches('%').parse().unwrap();
+        assert!(
+            (on_page * Decimal::from(100) - Decimal::from(share)).abs() <= Decimal::ONE,
+            "not answered of {name}: {on_page}"
+        );
+    }
+}
+
+#[tokio::test]
+async fn now_and_usage_show_what_the_command_line_says() {
+    let ferry = with_past(16).await;
+    let browser = signed_in(&ferry, "operator", None).await;
+    let today = Utc::now().date_naive();
+    let yesterday = today - Days::new(1);
+    let of_yesterday = usage(&ferry, &["--from", &yesterday.to_string(), "--to", &today.to_string()]).await;
+    agree(&lines(&browser, "table").await, &of_yesterday, (1, 3, 4));
+
+    for by in ["team", "route", "offer", "key"] {
+        let (from, to) = (today - Days::new(9), today);
+        let at =
+            |day: chrono::NaiveDate| day.and_time(NaiveTime::MIN).and_utc().format("%Y-%m-%dT%H:%M:%SZ").to_string();
+        open(&browser, &ferry, &format!("/usage?by={by}&from={}&to={}", at(from), at(to))).await;
+        browser.see("requests cost").await;
+        assert!(browser.wait_for("document.querySelector('tbody tr')").await);
+        let mut told = usage(&ferry, &["--by", by, "--from", &from.to_string(), "--to", &to.to_string()]).await;
+        // A page shows a key by what it is for, and an offer that nobody tried by words.
+        for line in told["lines"].as_array_mut().unwrap() {
+            let name = match (line["label"].as_str(), line["name"].as_str().unwrap()) {
+                (Some(label), id) => format!("{label} ({id})"),
+                (None, "") => "(no offer tried)".to_owned(),
+                (None, name) => name.to_owned(),
+            };
+            line["name"] = Value::String(name);
+        }
+        if told["lines"].as_array().unwrap().len() > 1 {
+            agree(&lines(&browser, "table").await, &told, (1, 3, 4));
+        }
+    }
+
+    // Over time: the columns sum to the total, and each leads to the requests of its day.
+    open(&browser, &ferry, "/usage?range=7d&show=requests").await;
+    browser.see("requests cost").await;
+    assert!(browser.wait_for("document.querySelectorAll('svg a').length === 7").await);
+    let shown =
+        browser.script("return [...document.querySelectorAll('svg a')].map(a => a.getAttribute('aria-label'))").await;
+    let shown: Vec<String> = serde_json::from_value(shown).unwrap();
+    let of = |words: &str| {
+        words.split(": ").nth(1).unwrap().split(' ').next().unwrap().replace(',', "").parse::<u64>().unwrap()
+    };
+    let week = usage(&ferry, &["--last", "7d", "--by", "day"]).await;
+    let told: Vec<u64> =
+        week["lines"].as_array().unwrap().iter().map(|line| line["requests"].as_u64().unwrap()).collect();
+    assert_eq!(shown.iter().map(|words| of(words)).collect::<Vec<_>>(), told);
+}
