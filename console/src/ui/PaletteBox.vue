@@ -26,6 +26,7 @@ const typed = defineModel<string>({ required: true })
             :placeholder="hint"
             autocomplete="off"
             @change="typed = $event.target.value"
+            @keydown.esc.capture="emit('close')"
           />
           <ComboboxOptions static class="border-rule max-h-96 overflow-y-auto border-t py-1.5">
             <ComboboxOption v-for="item in items" :key="item.id" v-slot="{ active }" :value="item">

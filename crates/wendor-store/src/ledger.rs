@@ -7,17 +7,18 @@ use std::collections::BTreeSet;
 
 use chrono::{DateTime, SubsecRound, Utc};
 use sqlx::types::Json;
-use sqlx::{Postgres, QueryBuilder};
-use wendor_core::metering::entry::{LedgerEntry, Settled};
+use wendor_core::metering::entry::{LedgerEntry, Spooled};
 use wendor_core::metering::money::Money;
+use wendor_core::metering::rate::Cost;
 use wendor_core::metering::rollup::{RollUp, RollUpKey, rows_of};
 use wendor_core::metering::sketch::Sketch;
 use wendor_core::metering::usage::Counted;
+use wendor_core::routing::failure::FailureKind;
 
 use crate::row::{bigint, numeric};
 use crate::{Store, StoreError, partitions, quotas};
 
-/// The most entries of one batch: 30 columns each stay far below the 65,535 values that a statement can bind.
+/// The most entries of one batch: some megabytes with their details.
 pub const MAX_BATCH: usize = 1_000;
 
 impl Store {
@@ -25,7 +26,7 @@ impl Store {
     ///
     /// # Errors
     /// When the database is away, or refuses; nothing of the batch is in then.
-    pub async fn drain(&self, batch: &[Settled]) -> Result<u64, StoreError> {
+    pub async fn drain(&self, batch: &[Spooled]) -> Result<u64, StoreError> {
         if batch.is_empty() {
             return Ok(0);
         }
@@ -33,9 +34,9 @@ impl Store {
         let mut transaction = self.pool.begin().await?;
         let new: BTreeSet<(DateTime<Utc>, String)> = insert_lines(&mut transaction, batch).await?.into_iter().collect();
         // The database keeps microseconds, and gives back what it keeps.
-        let kept = |settled: &Settled| (settled.entry.at.trunc_subsecs(6), settled.entry.entry_id.to_string());
-        let is_new = |settled: &&Settled| new.contains(&kept(settled));
-        let fresh: Vec<&Settled> = batch.iter().filter(is_new).collect();
+        let kept = |settled: &Spooled| (settled.entry.at.trunc_subsecs(6), settled.entry.entry_id.to_string());
+        let is_new = |settled: &&Spooled| new.contains(&kept(settled));
+        let fresh: Vec<&Spooled> = batch.iter().filter(is_new).collect();
         if !fresh.is_empty() {
             insert_details(&mut transaction, &fresh).await?;
             for (key, rollup) in rows_of(fresh.iter().map(|settled| &settled.entry)) {
@@ -48,63 +49,77 @@ impl Store {
     }
 }
 
+/// A batch goes in as one array a column, so that the statement is the same for every batch and is prepared once.
+const INSERT_LINES: &str = "insert into ledger (at, entry_id, kind, request, run, step, labels, team, key, route, offer,
+    revision, attempts, streamed, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning,
+    tokens_estimated, cost_input, cost_input_cached, cost_cache_written, cost_output, ended, failure, admitted_ms,
+    answering_ms, first_token_ms, whole_ms)
+    select * from unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::jsonb[],
+    $8::text[], $9::text[], $10::text[], $11::text[], $12::bigint[], $13::int[], $14::bool[], $15::bigint[], $16::bigint[],
+    $17::bigint[], $18::bigint[], $19::bigint[], $20::bool[], $21::numeric[], $22::numeric[], $23::numeric[],
+    $24::numeric[], $25::text[], $26::text[], $27::bigint[], $28::bigint[], $29::bigint[], $30::bigint[])
+    on conflict do nothing returning at, entry_id";
+
 async fn insert_lines(
     connection: &mut sqlx::PgConnection,
-    batch: &[Settled],
+    batch: &[Spooled],
 ) -> Result<Vec<(DateTime<Utc>, String)>, StoreError> {
-    let mut insert = QueryBuilder::<Postgres>::new(
-        "insert into ledger (at, entry_id, kind, request, run, step, labels, team, key, route, offer, revision, attempts,
-         streamed, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning,
-         tokens_estimated, cost_input, cost_input_cached, cost_cache_written, cost_output, ended, failure, admitted_ms,
-         answering_ms, first_token_ms, whole_ms) ",
-    );
-    insert.push_values(batch, |mut row, settled| {
-        let entry: &LedgerEntry = &settled.entry;
-        let cost = |part: fn(&wendor_core::metering::rate::Cost) -> Money| {
-            entry.cost.as_ref().map(|cost| numeric(part(cost).amount()))
-        };
-        row.push_bind(entry.at)
-            .push_bind(entry.entry_id.as_str())
-            .push_bind(entry.kind.as_str())
-            .push_bind(entry.request.as_str())
-            .push_bind(entry.run.as_deref())
-            .push_bind(entry.step.as_deref())
-            .push_bind(Json(&entry.labels))
-            .push_bind(entry.team.as_str())
-            .push_bind(&entry.key)
-            .push_bind(entry.route.as_str())
-            .push_bind(entry.offer.as_ref().map(ToString::to_string))
-            .push_bind(entry.revision)
-            .push_bind(i32::try_from(entry.attempts).unwrap_or(i32::MAX))
-            .push_bind(entry.streamed)
-            .push_bind(bigint(entry.tokens.input))
-            .push_bind(bigint(entry.tokens.input_cached))
-            .push_bind(bigint(entry.tokens.cache_written))
-            .push_bind(bigint(entry.tokens.output))
-            .push_bind(bigint(entry.tokens.reasoning))
-            .push_bind(entry.counted == Counted::Estimated)
-            .push_bind(cost(|cost| cost.input))
-            .push_bind(cost(|cost| cost.input_cached))
-            .push_bind(cost(|cost| cost.cache_written))
-            .push_bind(cost(|cost| cost.output))
-            .push_bind(entry.end.as_str())
-            .push_bind(entry.failure.map(wendor_core::routing::failure::FailureKind::as_str))
-            .push_bind(bigint(entry.latency.admitted_ms))
-            .push_bind(entry.latency.answering_ms.map(bigint))
-            .push_bind(entry.latency.first_token_ms.map(bigint))
-            .push_bind(bigint(entry.latency.whole_ms));
-    });
-    insert.push(" on conflict do nothing returning at, entry_id");
-    Ok(insert.build_query_as().fetch_all(connection).await?)
+    fn column<'b, T>(batch: &'b [Spooled], of: impl Fn(&'b LedgerEntry) -> T) -> Vec<T> {
+        batch.iter().map(|spooled| of(&spooled.entry)).collect()
+    }
+    let cost = |part: fn(&Cost) -> Money| {
+        column(batch, move |entry| entry.cost.as_ref().map(|cost| numeric(part(cost).amount())))
+    };
+    let inserted = sqlx::query_as(INSERT_LINES)
+        .bind(column(batch, |entry| entry.at))
+        .bind(column(batch, |entry| entry.entry_id.as_str()))
+        .bind(column(batch, |entry| entry.kind.as_str()))
+        .bind(column(batch, |entry| entry.request.as_str()))
+        .bind(column(batch, |entry| entry.run.as_deref()))
+        .bind(column(batch, |entry| entry.step.as_deref()))
+        .bind(column(batch, |entry| Json(&entry.labels)))
+        .bind(column(batch, |entry| entry.team.as_str()))
+        .bind(column(batch, |entry| entry.key.as_str()))
+        .bind(column(batch, |entry| entry.route.as_str()))
+        .bind(column(batch, |entry| entry.offer.as_ref().map(ToString::to_string)))
+        .bind(column(batch, |entry| entry.revision))
+        .bind(column(batch, |entry| i32::try_from(entry.attempts).unwrap_or(i32::MAX)))
+        .bind(column(batch, |entry| entry.streamed))
+        .bind(column(batch, |entry| bigint(entry.tokens.input)))
+        .bind(column(batch, |entry| bigint(entry.tokens.input_cached)))
+        .bind(column(batch, |entry| bigint(entry.tokens.cache_written)))
+        .bind(column(batch, |entry| bigint(entry.tokens.output)))
+        .bind(column(batch, |entry| bigint(entry.tokens.reasoning)))
+        .bind(column(batch, |entry| entry.counted == Counted::Estimated))
+        .bind(cost(|cost| cost.input))
+        .bind(cost(|cost| cost.input_cached))
+        .bind(cost(|cost| cost.cache_written))
+        .bind(cost(|cost| cost.output))
+        .bind(column(batch, |entry| entry.end.as_str()))
+        .bind(column(batch, |entry| entry.failure.map(FailureKind::as_str)))
+        .bind(column(batch, |entry| bigint(entry.latency.admitted_ms)))
+        .bind(column(batch, |entry| entry.latency.answering_ms.map(bigint)))
+        .bind(column(batch, |entry| entry.latency.first_token_ms.map(bigint)))
+        .bind(column(batch, |entry| bigint(entry.latency.whole_ms)))
+        .fetch_all(connection)
+        .await?;
+    Ok(inserted)
 }
 
-async fn insert_details(connection: &mut sqlx::PgConnection, fresh: &[&Settled]) -> Result<(), StoreError> {
-    let mut insert = QueryBuilder::<Postgres>::new("insert into request_detail (at, entry_id, detail) ");
-    insert.push_values(fresh, |mut row, settled| {
-        row.push_bind(settled.entry.at).push_bind(settled.entry.entry_id.as_str()).push_bind(Json(&settled.detail));
-    });
-    insert.push(" on conflict do nothing");
-    insert.build().execute(connection).await?;
+async fn insert_details(connection: &mut sqlx::PgConnection, fresh: &[&Spooled]) -> Result<(), StoreError> {
+    let ats: Vec<DateTime<Utc>> = fresh.iter().map(|spooled| spooled.entry.at).collect();
+    let ids: Vec<&str> = fresh.iter().map(|spooled| spooled.entry.entry_id.as_str()).collect();
+    let details: Vec<&str> = fresh.iter().map(|spooled| spooled.detail.get()).collect();
+    sqlx::query(
+        "insert into request_detail (at, entry_id, detail)
+         select at, entry_id, detail::jsonb from unnest($1::timestamptz[], $2::text[], $3::text[]) as fresh (at, entry_id, detail)
+         on conflict do nothing",
+    )
+    .bind(ats)
+    .bind(ids)
+    .bind(details)
+    .execute(connection)
+    .await?;
     Ok(())
 }
 

@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
 
 use super::rate::{Cost, Rate};
 use super::usage::{Counted, TokenCounts};
@@ -241,12 +242,27 @@ pub struct RequestDetail {
 
 /// What the spool carries: an entry, its detail, and what it used of quotas.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Settled {
+pub struct Settled<Detail = RequestDetail> {
     /// The ledger's line.
     pub entry: LedgerEntry,
     /// Kept beside it.
-    pub detail: RequestDetail,
+    pub detail: Detail,
     /// Counted against.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub quotas: Vec<QuotaUse>,
+}
+
+/// The same as the drain takes it from the spool: the detail is JSON there and in the records, so it stays text in between.
+pub type Spooled = Settled<Box<RawValue>>;
+
+impl Settled {
+    /// As it comes out of the spool.
+    ///
+    /// # Panics
+    /// Never: every part of a detail has a JSON form.
+    #[must_use]
+    pub fn spooled(&self) -> Spooled {
+        let detail = serde_json::value::to_raw_value(&self.detail).expect("every part of a detail has a JSON form");
+        Settled { entry: self.entry.clone(), detail, quotas: self.quotas.clone() }
+    }
 }

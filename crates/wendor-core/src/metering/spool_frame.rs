@@ -3,7 +3,7 @@
 //! A segment begins with eight magic bytes that hold the version; each frame is `length: u32`, `crc32: u32` (both
 //! little-endian), then that many bytes. Reading stops at the first frame that is cut or damaged and says where.
 
-use super::entry::Settled;
+use super::entry::{Settled, Spooled};
 
 /// The first bytes of a segment: name and version of the form.
 pub const SEGMENT_MAGIC: &[u8; 8] = b"WDRSPL01";
@@ -29,7 +29,7 @@ const HEAD_BYTES: usize = 8;
 #[derive(Debug)]
 pub enum Frame {
     /// An entry, and how many bytes its frame takes.
-    Whole(Box<Settled>, usize),
+    Whole(Box<Spooled>, usize),
     /// The rest is shorter than a frame: the writer is still at it, or was cut.
     Cut,
     /// The bytes are not a frame.
@@ -91,7 +91,10 @@ mod tests {
     fn a_frame_is_read_back_and_every_cut_and_flipped_bit_is_seen() {
         let mut bytes = Vec::new();
         write(&settled(), &mut bytes);
-        assert!(matches!(read(&bytes), Frame::Whole(found, taken) if *found == settled() && taken == bytes.len()));
+        let Frame::Whole(found, taken) = read(&bytes) else { panic!("the frame is whole") };
+        assert_eq!(taken, bytes.len());
+        let detail = serde_json::from_str(found.detail.get()).unwrap();
+        assert_eq!(Settled { entry: found.entry, detail, quotas: found.quotas }, settled());
         for length in 0..bytes.len() {
             assert!(matches!(read(&bytes[..length]), Frame::Cut), "cut at {length}");
         }

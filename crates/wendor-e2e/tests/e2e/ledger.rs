@@ -8,7 +8,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::StreamExt;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
-use wendor_core::metering::entry::{End, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled};
+use wendor_core::metering::entry::{End, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled, Spooled};
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::metering::usage::TokenCounts;
@@ -230,7 +230,7 @@ async fn check_usage(ferry: &Ferry, begun: DateTime<Utc>) {
     }
 }
 
-fn settled(number: u32, at: DateTime<Utc>) -> Settled {
+fn settled(number: u32, at: DateTime<Utc>) -> Spooled {
     let id = RequestId::mint(at, 1, number);
     let cost =
         Cost { output: "0.000015".parse().map(wendor_core::metering::money::Money::new).unwrap(), ..Cost::default() };
@@ -245,7 +245,7 @@ fn settled(number: u32, at: DateTime<Utc>) -> Settled {
     };
     let quota = QuotaId::from_store("timetables/requests/day".into());
     let quotas = vec![QuotaUse { quota, window_start: DateTime::UNIX_EPOCH, amount: Decimal::ONE }];
-    Settled { entry, detail: RequestDetail::default(), quotas }
+    Settled { entry, detail: RequestDetail::default(), quotas }.spooled()
 }
 
 /// Batches that overlap, come twice, and span months; instants finer than the database keeps them.
@@ -255,7 +255,7 @@ async fn draining_twice_is_harmless() {
     let store = Store::new(&database.url).unwrap();
     store.migrate().await.unwrap();
     let at: DateTime<Utc> = "2026-10-31T23:59:59.123456789Z".parse().unwrap();
-    let batch: Vec<Settled> =
+    let batch: Vec<Spooled> =
         (0..6).map(|number| settled(number, at + TimeDelta::milliseconds(i64::from(number) * 300))).collect();
     assert_eq!(store.drain(&batch[..4]).await.unwrap(), 4);
     assert_eq!(store.drain(&batch[..4]).await.unwrap(), 0);
@@ -311,7 +311,7 @@ async fn any_range_of_usage_equals_its_lines() {
     let mut random = SmallRng::seed_from_u64(11);
     let begin: DateTime<Utc> = "2026-10-31T20:00:00Z".parse().unwrap();
     let instant = |random: &mut SmallRng| begin + TimeDelta::milliseconds(random.random_range(0..8 * 3_600_000));
-    let mut entries: Vec<Settled> = (0..300).map(|number| settled(number, instant(&mut random))).collect();
+    let mut entries: Vec<Spooled> = (0..300).map(|number| settled(number, instant(&mut random))).collect();
     for settled in &mut entries {
         settled.entry.tokens.input = random.random_range(0..5_000);
         settled.entry.key = format!("k{}", random.random_range(0..3));

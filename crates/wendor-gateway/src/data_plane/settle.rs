@@ -194,17 +194,11 @@ impl Ticket {
             ("cache-written", tokens.cache_written),
             ("output", tokens.output),
         ] {
-            app.metrics.tokens.with_label_values(&[team, kind]).inc_by(count);
+            if count > 0 {
+                app.metrics.tokens.with_label_values(&[team, kind]).inc_by(count);
+            }
         }
-        tracing::info!(
-            request = %entry.request, team, key = entry.key, route,
-            offer = entry.offer.as_ref().map(tracing::field::display),
-            attempts = entry.attempts, end = entry.end.as_str(),
-            failure = entry.failure.map(FailureKind::as_str),
-            input_tokens = tokens.all_input(), output_tokens = tokens.output,
-            first_token_ms = entry.latency.first_token_ms, whole_ms = entry.latency.whole_ms,
-            "request settled"
-        );
+        log(entry);
         app.recent.settled(settled.clone());
     }
 }
@@ -214,5 +208,28 @@ impl Drop for Ticket {
         let cancelled = Outcome::answered(End::Cancelled, Progress::default());
         // Nobody is left to wait for it; the entry is on its way to the spool.
         drop(self.close(cancelled));
+    }
+}
+
+/// A line for each request that failed; one for every request only where someone asked for it: the ledger has them all, and a line
+/// costs more than all the rest of settling.
+fn log(entry: &LedgerEntry) {
+    macro_rules! line {
+        ($level:expr) => {
+            tracing::event!(
+                $level,
+                request = %entry.request, team = entry.team.as_str(), key = entry.key, route = entry.route.as_str(),
+                offer = entry.offer.as_ref().map(tracing::field::display),
+                attempts = entry.attempts, end = entry.end.as_str(),
+                failure = entry.failure.map(FailureKind::as_str),
+                input_tokens = entry.tokens.all_input(), output_tokens = entry.tokens.output,
+                first_token_ms = entry.latency.first_token_ms, whole_ms = entry.latency.whole_ms,
+                "request settled"
+            )
+        };
+    }
+    match entry.end.is_failure() {
+        true => line!(tracing::Level::WARN),
+        false => line!(tracing::Level::DEBUG),
     }
 }

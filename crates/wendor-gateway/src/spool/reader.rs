@@ -11,7 +11,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use wendor_core::metering::entry::Settled;
+use wendor_core::metering::entry::Spooled;
 use wendor_core::metering::spool_frame::{self, Frame, SEGMENT_MAGIC};
 
 use super::{Place, Shared, segment_path, segments_in};
@@ -31,13 +31,13 @@ pub struct SpoolReader {
 #[derive(Debug)]
 pub struct Batch {
     /// The entries, in order; empty when there is nothing to drain.
-    pub entries: Vec<Settled>,
+    pub entries: Vec<Spooled>,
     end: Place,
 }
 
 /// What reading at a place gave.
 enum Step {
-    Entries(Vec<Settled>, u64),
+    Entries(Vec<Spooled>, u64),
     /// Nothing more in this segment.
     SegmentEnds,
 }
@@ -55,7 +55,7 @@ impl SpoolReader {
     ///
     /// # Errors
     /// When a segment cannot be read.
-    pub fn each_pending(&self, mut each: impl FnMut(&Settled)) -> std::io::Result<u64> {
+    pub fn each_pending(&self, mut each: impl FnMut(&Spooled)) -> std::io::Result<u64> {
         let mut ahead = Self { shared: self.shared.clone(), drained: self.drained };
         let mut count = 0;
         loop {
@@ -159,7 +159,7 @@ impl SpoolReader {
     ///
     /// # Errors
     /// When the file cannot be written.
-    pub fn set_entry_aside(&self, settled: &Settled) -> std::io::Result<PathBuf> {
+    pub fn set_entry_aside(&self, settled: &Spooled) -> std::io::Result<PathBuf> {
         let path = self.shared.folder.join("refused-entries.jsonl");
         let mut file = std::fs::OpenOptions::new().create(true).append(true).open(&path)?;
         let mut line = serde_json::to_vec(settled)?;
@@ -175,7 +175,7 @@ impl SpoolReader {
 }
 
 /// The whole frames at the start of `bytes`, how many bytes they take, and what stopped the reading.
-fn frames_of(bytes: &[u8], limit: usize) -> (Vec<Settled>, u64, Frame) {
+fn frames_of(bytes: &[u8], limit: usize) -> (Vec<Spooled>, u64, Frame) {
     let (mut entries, mut at) = (Vec::new(), 0);
     loop {
         match spool_frame::read(bytes.get(at..).unwrap_or_default()) {

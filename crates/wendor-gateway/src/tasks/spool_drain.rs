@@ -4,14 +4,19 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::watch;
-use wendor_core::metering::entry::Settled;
+use wendor_core::metering::entry::Spooled;
+use wendor_store::ledger::MAX_BATCH;
 use wendor_store::{Store, StoreError};
 
 use crate::app::App;
 use crate::spool::SpoolReader;
 
 /// Entries of one transaction: large enough that a backlog drains quickly, small enough that one failure repeats little.
-const BATCH: usize = 400;
+const BATCH: usize = MAX_BATCH;
+
+/// How long entries are gathered before they are drained: a transaction costs much the same for one as for hundreds, and nobody
+/// reads the records sooner than this.
+const GATHER: Duration = Duration::from_millis(100);
 
 /// First and longest pause after a failure.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(250), Duration::from_secs(5));
@@ -41,7 +46,7 @@ pub async fn run(app: Arc<App>, store: Store, mut reader: SpoolReader, mut stop:
                 }
                 tokio::select! {
                     _stopped = stop.changed() => {}
-                    () = reader.has_more() => {}
+                    () = async { reader.has_more().await; tokio::time::sleep(GATHER).await } => {}
                 }
             }
             Err(error) => {
@@ -80,7 +85,7 @@ async fn drain_all(store: &Store, reader: &mut SpoolReader) -> Result<(), DrainE
 }
 
 /// Drains entry by entry; what the database refuses is set aside, and said.
-async fn drain_singly(store: &Store, reader: &SpoolReader, entries: &[Settled]) -> Result<(), DrainError> {
+async fn drain_singly(store: &Store, reader: &SpoolReader, entries: &[Spooled]) -> Result<(), DrainError> {
     for settled in entries {
         match store.drain(std::slice::from_ref(settled)).await {
             Ok(_new) => {}

@@ -114,7 +114,7 @@ async fn a_fall_over_is_seen_on_the_requests_page() {
     ferry.drained().await;
     // It appears by itself: the page is live.
     browser.see("night-sailings timetables").await;
-    browser.click_on("tbody tr:last-child td.num a").await;
+    browser.click_on("tbody td.num:first-child a").await;
     browser.see("the second offer tried").await;
     browser.see(&format!("unreachable: connection refused on {}", ferry.quayside.address())).await;
     browser.see("quarry/fulmar-large").await;

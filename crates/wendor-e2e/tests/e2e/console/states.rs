@@ -31,14 +31,25 @@ async fn the_list_of_requests_waits_is_empty_has_a_problem_and_is_filled() {
     browser.see("No request fits. Leave a filter out, or look further back.").await;
     assert!(browser.address().await.contains("end=cancelled"));
 
-    // A service that does not answer for a while.
+    // A service that does not answer for a while: the list before stays, marked as being replaced.
+    browser.choose("End", "any").await;
+    browser.see("quayside/dunlin-70b").await;
     signal(&ferry, "STOP");
     browser.choose("End", "cut-off").await;
-    // The list before stays, marked as being replaced; on a page without one it says what it waits for.
-    assert!(browser.wait_for("document.querySelector('[aria-busy=true]')").await);
-    browser.click("Usage").await;
+    assert!(browser.wait_for("document.querySelector('[data-state=filled][aria-busy=true]')").await);
+    browser.see("quayside/dunlin-70b").await;
     signal(&ferry, "CONT");
-    browser.see("Nothing was asked in this time").await;
+    browser.see("No request fits").await;
+
+    // Where there is none before, it says what it waits for.
+    open(&browser, &ferry, "/usage?range=24h").await;
+    browser.see("requests cost").await;
+    signal(&ferry, "STOP");
+    browser.click_on("tbody tr:first-child td.num a").await;
+    browser.see("Waiting for the requests").await;
+    assert!(browser.wait_for("document.querySelector('[data-state=waiting]')").await);
+    signal(&ferry, "CONT");
+    browser.see("quayside/dunlin-70b").await;
 
     // A value that cannot be: what, which, and what to do.
     open(&browser, &ferry, "/requests?offer=quayside").await;
@@ -50,7 +61,7 @@ async fn the_list_of_requests_waits_is_empty_has_a_problem_and_is_filled() {
 }
 
 #[tokio::test]
-async fn a_wait_says_what_for_and_old_figures_say_how_old_they_are() {
+async fn old_figures_stay_and_say_how_old_they_are() {
     let mut ferry = Ferry::begin().await;
     let browser = signed_in(&ferry, "operator", None).await;
     open(&browser, &ferry, "/teams").await;
