@@ -15,7 +15,7 @@ const typed = defineModel<string>({ required: true })
 </script>
 
 <template>
-  <Dialog open class="relative z-10" @close="emit('close')">
+  <Dialog open class="relative z-10" aria-label="Find" @close="emit('close')">
     <div class="bg-shade fixed inset-0" aria-hidden="true" />
     <div class="fixed inset-0 overflow-y-auto px-4 py-16">
       <DialogPanel class="bg-sheet border-rule-strong mx-auto max-w-xl rounded border shadow-xl">

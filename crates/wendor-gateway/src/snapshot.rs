@@ -2,6 +2,7 @@
 //! the one it began with.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::Catalogue;
@@ -11,6 +12,8 @@ use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
 use wendor_core::secret::Secret;
 use wendor_store::{Store, StoreError};
+
+use crate::data_plane::outlet::Outlet;
 
 /// An upstream's credential as it was found.
 #[derive(Clone, Debug)]
@@ -35,10 +38,12 @@ pub struct Snapshot {
     /// Upstreams, routes, teams.
     pub catalogue: Catalogue,
     /// Keys by their hash, revoked ones too, so that they are told apart.
-    pub keys: HashMap<KeyHash, AppKey>,
+    pub keys: HashMap<KeyHash, Arc<AppKey>>,
     /// The rate card.
     pub rates: RateCard,
     credentials: HashMap<Name, Credential>,
+    /// Or why nothing can be sent there.
+    outlets: HashMap<Name, Result<Outlet, String>>,
 }
 
 impl Snapshot {
@@ -50,14 +55,19 @@ impl Snapshot {
         // The counter first: a change while the rest is read makes it read again.
         let change = store.change_counter().await?;
         let current = store.current_revision().await?;
-        let keys = store.keys().await?.into_iter().map(|stored| (stored.hash, stored.key)).collect();
+        let keys = store.keys().await?.into_iter().map(|stored| (stored.hash, Arc::new(stored.key))).collect();
         let rates = store.rate_card().await?;
         let (revision, made_at, catalogue) = match current {
             Some((revision, catalogue)) => (revision.number, revision.made_at, catalogue),
             None => (0, DateTime::UNIX_EPOCH, Catalogue::default()),
         };
-        let credentials = catalogue.upstreams.iter().map(|(name, upstream)| (name.clone(), find(upstream))).collect();
-        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials })
+        let credentials: HashMap<Name, Credential> =
+            catalogue.upstreams.iter().map(|(name, upstream)| (name.clone(), find(upstream))).collect();
+        let outlet = |(name, credential): (&Name, &Credential)| {
+            Some((name.clone(), outlet_of(catalogue.upstreams.get(name)?, credential)))
+        };
+        let outlets = credentials.iter().filter_map(outlet).collect();
+        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials, outlets })
     }
 
     /// The credential of an upstream.
@@ -65,6 +75,21 @@ impl Snapshot {
     pub fn credential(&self, upstream: &Name) -> &Credential {
         self.credentials.get(upstream).unwrap_or(&Credential::None)
     }
+
+    /// Where requests to an upstream go, or why none can.
+    #[must_use]
+    pub fn outlet(&self, upstream: &Name) -> Option<&Result<Outlet, String>> {
+        self.outlets.get(upstream)
+    }
+}
+
+fn outlet_of(upstream: &Upstream, credential: &Credential) -> Result<Outlet, String> {
+    let credential = match credential {
+        Credential::None => None,
+        Credential::Found(secret) => Some(secret),
+        Credential::Missing(why) => return Err(why.clone()),
+    };
+    Outlet::prepare(upstream, credential).map_err(|error| error.to_string())
 }
 
 fn find(upstream: &Upstream) -> Credential {

@@ -21,10 +21,11 @@ pub(crate) async fn ensure(store: &Store, instants: impl Iterator<Item = DateTim
     months.dedup();
     for month in months {
         let partitions = TABLES.map(|table| partition(table, month));
-        let exist: bool = sqlx::query_scalar("select bool_and(to_regclass(name) is not null) from unnest($1::text[]) name")
-            .bind(&partitions[..])
-            .fetch_one(&store.pool)
-            .await?;
+        let exist: bool =
+            sqlx::query_scalar("select bool_and(to_regclass(name) is not null) from unnest($1::text[]) name")
+                .bind(&partitions[..])
+                .fetch_one(&store.pool)
+                .await?;
         if !exist {
             for table in TABLES {
                 make(store, table, month).await?;
@@ -39,11 +40,11 @@ async fn make(store: &Store, table: &'static str, month: WindowSpan) -> Result<(
     sqlx::query("select pg_advisory_xact_lock($1)").bind(PARTITION_LOCK).execute(&mut *transaction).await?;
     // Names and bounds of a partition cannot be bound; these come from a closed set and a calendar month.
     let mut statement = sqlx::QueryBuilder::<sqlx::Postgres>::new("create table if not exists ");
-    statement
-        .push(partition(table, month))
-        .push(" partition of ")
-        .push(table)
-        .push(format!(" for values from ('{}') to ('{}')", month.start.to_rfc3339(), month.end.to_rfc3339()));
+    statement.push(partition(table, month)).push(" partition of ").push(table).push(format!(
+        " for values from ('{}') to ('{}')",
+        month.start.to_rfc3339(),
+        month.end.to_rfc3339()
+    ));
     statement.build().execute(&mut *transaction).await?;
     transaction.commit().await?;
     Ok(())

@@ -4,6 +4,7 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
+use bytes::Bytes;
 use serde::de::{Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
@@ -50,19 +51,20 @@ pub fn members(text: &[u8]) -> Result<Vec<Member<'_>>, serde_json::Error> {
 #[derive(serde::Deserialize)]
 struct BorrowedName<'a>(#[serde(borrow)] Cow<'a, str>);
 
-/// `text` with the given places replaced. The edits are in order and do not overlap.
+/// `text` with the given places replaced, as pieces to send one after the other: what stays is a slice of `text`. The edits are
+/// in order and do not overlap.
 #[must_use]
-pub fn splice(text: &[u8], edits: &[(Range<usize>, String)]) -> Vec<u8> {
-    let added: usize = edits.iter().map(|(_, new)| new.len()).sum();
-    let mut out = Vec::with_capacity(text.len() + added);
+pub fn splice(text: &Bytes, edits: Vec<(Range<usize>, String)>) -> Vec<Bytes> {
+    let mut pieces = Vec::with_capacity(edits.len() * 2 + 1);
     let mut from = 0;
     for (place, new) in edits {
-        out.extend_from_slice(text.get(from..place.start).unwrap_or_default());
-        out.extend_from_slice(new.as_bytes());
+        pieces.push(text.slice(from..place.start));
+        pieces.push(Bytes::from(new));
         from = place.end;
     }
-    out.extend_from_slice(text.get(from..).unwrap_or_default());
-    out
+    pieces.push(text.slice(from..));
+    pieces.retain(|piece| !piece.is_empty());
+    pieces
 }
 
 #[cfg(test)]
@@ -79,8 +81,9 @@ mod tests {
         for member in &found {
             assert_eq!(&text[member.place.clone()], member.value.as_bytes());
         }
-        let spliced = splice(text, &[(found[0].place.clone(), "\"z\"".into()), (found[2].place.clone(), "1".into())]);
-        assert_eq!(spliced, br#" { "model" : "z", "messages":[{"model":"x"}], "model":1 } "#);
+        let edits = vec![(found[0].place.clone(), "\"z\"".into()), (found[2].place.clone(), "1".into())];
+        let spliced = splice(&Bytes::from_static(text), edits);
+        assert_eq!(spliced.concat(), br#" { "model" : "z", "messages":[{"model":"x"}], "model":1 } "#);
     }
 
     #[rstest]

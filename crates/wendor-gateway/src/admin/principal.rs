@@ -114,7 +114,7 @@ async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
     let snapshot = app.now_serving();
     let key = key_of(&snapshot, &request, &Call::begin(&app));
-    key.map(|key| PersonOrApp::App(key.clone()))
+    key.map(|key| PersonOrApp::App(key.as_ref().clone()))
         .map_err(|_| Problem::NotSignedIn("neither a token nor a key in force came with this call".to_owned()))
 }
 

@@ -77,7 +77,7 @@ pub async fn admit(
 ///
 /// # Errors
 /// The [`Refusal`] that says which kind of wrong it is.
-pub fn key_of<'s>(snapshot: &'s Snapshot, request: &HttpRequest, call: &Call) -> Result<&'s AppKey, Refusal> {
+pub fn key_of<'s>(snapshot: &'s Snapshot, request: &HttpRequest, call: &Call) -> Result<&'s Arc<AppKey>, Refusal> {
     let presented = presented_key(request)?;
     let text = KeyText::parse(KeyKind::App, &presented).map_err(Refusal::NotAKey)?;
     let key = snapshot.keys.get(&text.hash).ok_or_else(|| Refusal::UnknownKey(text.id.clone()))?;
@@ -129,12 +129,9 @@ fn access_of<'s>(
     wanted: &str,
 ) -> Result<(&'s Team, &'s Name, &'s Route), Refusal> {
     let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
-    let allowed = routes_of(snapshot, key);
-    let found = allowed
-        .iter()
-        .find(|name| name.as_str() == wanted)
-        .and_then(|name| snapshot.catalogue.routes.get_key_value(*name));
-    let (name, route) = found.ok_or_else(|| no_such_route(key, wanted, &allowed))?;
+    let is_allowed = team.access.allows(wanted) && key.access.allows(wanted);
+    let found = snapshot.catalogue.routes.get_key_value(wanted).filter(|_| is_allowed);
+    let (name, route) = found.ok_or_else(|| no_such_route(key, wanted, &routes_of(snapshot, key)))?;
     Ok((team, name, route))
 }
 

@@ -7,7 +7,7 @@
 //!
 //! All of it inside the request's whole deadline and a bounded number of tries. Nothing has gone to the app yet.
 
-use bytes::Bytes;
+use hyper::header::HeaderValue;
 use tokio::time::Instant;
 use wendor_core::catalog::route::{Deadlines, Stage};
 use wendor_core::name::OfferName;
@@ -16,13 +16,14 @@ use wendor_core::routing::plan::PlannedOffer;
 use wendor_core::wire::chat_completions::request::{ChatRequest, Delivery};
 
 use super::admit::Admitted;
+use super::body::ReadBody;
 use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
+use super::pieces::Pieces;
 use super::refusal::{GivenUp, Refusal};
 use super::settle::Outcome;
 use super::ticket::Ticket;
 use crate::fleet::StreamPermit;
-use crate::snapshot::Credential;
 
 /// Tries of one request at most: more than any route needs, fewer than would hurt upstreams in trouble.
 const MAX_TRIES: usize = 8;
@@ -63,9 +64,9 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
     let stages: &[Stage] = snapshot.catalogue.routes.get(ticket.route()).map_or(&[], |route| &route.stages);
     let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).whole;
     let whole_until = Instant::from_std(ticket.started()) + whole;
-    let turns: Vec<PlannedOffer> = ticket.plan().taken().cloned().collect();
-    let mut over_quota = None;
-    for turn in turns {
+    let mut turns = ticket.plan().taken().cloned().collect::<Vec<PlannedOffer>>().into_iter();
+    let (mut body, mut over_quota) = (Some(body), None);
+    while let Some(turn) = turns.next() {
         if ticket.tries() == MAX_TRIES || Instant::now() >= whole_until {
             break;
         }
@@ -77,11 +78,12 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
         }
         let deadlines: Deadlines = stage.deadlines.into();
         let permit = ticket.begin(&turn.offer);
-        let prepared = Prepared { chat: &chat, body: &body.bytes, deadlines, whole_until };
-        match try_one(&mut ticket, &turn.offer, &prepared, clients).await {
+        // Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
+        let may_move_on = turns.len() > 0 && !stage.moves_on.is_empty();
+        let Some(sent) = (if may_move_on { body.clone() } else { body.take() }) else { break };
+        let prepared = Prepared { chat: &chat, deadlines, whole_until };
+        match try_one(&mut ticket, &turn.offer, (&prepared, sent), clients).await {
             Ok(reply) => {
-                // From here on no other offer will need the body.
-                drop(body);
                 let delivery = chat.delivery;
                 let along = Along { ticket, offer: turn.offer, delivery, deadlines, whole_until, permit };
                 return Ok(Answering { reply, along });
@@ -106,7 +108,6 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
 
 struct Prepared<'a> {
     chat: &'a ChatRequest,
-    body: &'a Bytes,
     deadlines: Deadlines,
     whole_until: Instant,
 }
@@ -114,29 +115,28 @@ struct Prepared<'a> {
 async fn try_one(
     ticket: &mut Ticket,
     offer: &OfferName,
-    prepared: &Prepared<'_>,
+    (prepared, body): (&Prepared<'_>, ReadBody),
     clients: &Clients,
 ) -> Result<Reply, Failure> {
     let snapshot = ticket.snapshot().clone();
     let missing = || Failure::new(FailureKind::Misconfigured, "this offer is not in the catalogue");
     let (upstream, _) = snapshot.catalogue.offer(offer).ok_or_else(missing)?;
-    let credential = match snapshot.credential(offer.upstream()) {
-        Credential::None => None,
-        Credential::Found(secret) => Some(secret),
-        Credential::Missing(why) => return Err(Failure::new(FailureKind::Misconfigured, why.clone())),
-    };
+    let misconfigured = |why: &String| Failure::new(FailureKind::Misconfigured, why);
+    let outlet = snapshot.outlet(offer.upstream()).ok_or_else(missing)?.as_ref().map_err(misconfigured)?;
     ticket.changed(prepared.chat.changes(offer.model()));
-    let request_id = ticket.id().to_string();
+    let id_as_header = HeaderValue::from_str(ticket.id().as_str());
+    let request_id =
+        id_as_header.map_err(|_| Failure::new(FailureKind::Misconfigured, "the request's id is no header"))?;
     let one = Try {
         upstream,
-        credential,
-        body: Bytes::from(prepared.chat.for_upstream(prepared.body, offer.model())),
+        outlet,
         delivery: prepared.chat.delivery,
         deadlines: prepared.deadlines,
         whole_until: prepared.whole_until,
         request_id: &request_id,
     };
-    let reply = exchange(&clients.with_connect(prepared.deadlines.connect), &one).await?;
+    let sent = Pieces::new(prepared.chat.for_upstream(&body.bytes, offer.model()), body.share);
+    let reply = exchange(&clients.with_connect(prepared.deadlines.connect), &one, sent).await?;
     match &reply {
         Reply::Stream(_) | Reply::Whole(_) => ticket.answering(),
         Reply::Rejected(_) => {}

@@ -1,5 +1,6 @@
 //! Reading an app's request body: bounded by itself, bounded with all others together, and in time.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::web;
@@ -16,11 +17,12 @@ const BODY_TIME: Duration = Duration::from_secs(60);
 const READY_BYTES: usize = 256 * 1024;
 
 /// A body and its share of the memory that all bodies may take.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct ReadBody {
     /// The body.
     pub bytes: Bytes,
-    _share: BodyShare,
+    /// Given back when nobody holds any of it.
+    pub share: Arc<BodyShare>,
 }
 
 /// Reads the body. `declared` is its `Content-Length`.
@@ -52,5 +54,5 @@ async fn collect(app: &App, mut payload: web::Payload, declared: usize) -> Resul
         }
         bytes.extend_from_slice(&piece);
     }
-    Ok(ReadBody { bytes: bytes.freeze(), _share: share })
+    Ok(ReadBody { bytes: bytes.freeze(), share: Arc::new(share) })
 }

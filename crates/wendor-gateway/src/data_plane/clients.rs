@@ -6,18 +6,18 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::time::Duration;
 
-use bytes::Bytes;
-use http_body_util::Full;
 use hyper_rustls::HttpsConnector;
 use hyper_util::client::legacy::Client;
 use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::rt::{TokioExecutor, TokioTimer};
 
+use super::pieces::Pieces;
+
 /// An idle connection costs as much memory as an open one, so it is not kept long.
 const IDLE: Duration = Duration::from_secs(5);
 
 /// A client of upstreams.
-pub type HttpClient = Client<HttpsConnector<HttpConnector>, Full<Bytes>>;
+pub type HttpClient = Client<HttpsConnector<HttpConnector>, Pieces>;
 
 /// The clients of one worker.
 #[derive(Debug, Default)]

@@ -9,23 +9,21 @@ use std::io::ErrorKind;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
-use http_body_util::{BodyExt, Full};
+use http_body_util::BodyExt;
 use hyper::body::Incoming;
-use hyper::{Request, Response, header};
+use hyper::{Response, header};
 use tokio::time::{Instant, timeout_at};
 use wendor_core::catalog::route::Deadlines;
-use wendor_core::catalog::upstream::{Auth, Upstream};
+use wendor_core::catalog::upstream::Upstream;
 use wendor_core::routing::failure::{Failure, FailureKind};
-use wendor_core::secret::Secret;
 use wendor_core::wire::chat_completions::reply::{self, ReplyFacts};
 use wendor_core::wire::chat_completions::request::{Delivery, UsageFrame};
 use wendor_core::wire::chat_completions::stream::{ChatStream, FrameSays};
 use wendor_core::wire::sse::{SseDecoder, SseFrame};
 
 use super::clients::HttpClient;
-
-/// The endpoint of the dialect.
-const PATH: &str = "/v1/chat/completions";
+use super::outlet::Outlet;
+use super::pieces::Pieces;
 
 /// Largest whole reply: long answers are some hundred kilobytes, images as text some megabytes.
 const MAX_REPLY_BYTES: usize = 64 * 1024 * 1024;
@@ -38,10 +36,8 @@ const MAX_HELD_BYTES: usize = 256 * 1024;
 pub struct Try<'a> {
     /// The upstream.
     pub upstream: &'a Upstream,
-    /// Its credential, if it gets one.
-    pub credential: Option<&'a Secret>,
-    /// The body as the upstream gets it.
-    pub body: Bytes,
+    /// What all requests to it have in common.
+    pub outlet: &'a Outlet,
     /// How the app wants the answer.
     pub delivery: Delivery,
     /// Deadlines of its stage.
@@ -49,7 +45,7 @@ pub struct Try<'a> {
     /// When the whole request has to be over.
     pub whole_until: Instant,
     /// The request's id, for the upstream's own logs.
-    pub request_id: &'a str,
+    pub request_id: &'a header::HeaderValue,
 }
 
 /// An upstream's answer that goes to the app.
@@ -98,12 +94,12 @@ pub struct RejectedReply {
     pub content_type: Option<header::HeaderValue>,
 }
 
-/// Makes the try.
+/// Makes the try with a body as the upstream gets it.
 ///
 /// # Errors
 /// How it failed.
-pub async fn exchange(client: &HttpClient, one: &Try<'_>) -> Result<Reply, Failure> {
-    let request = request_of(one)?;
+pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Result<Reply, Failure> {
+    let request = one.outlet.request(body, accept(one.delivery), one.request_id);
     let patience = match one.delivery {
         Delivery::Streamed(_) => one.deadlines.first_event,
         Delivery::Whole => one.deadlines.reply,
@@ -124,34 +120,6 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>) -> Result<Reply, Failu
         }
         Delivery::Whole => whole(response, one).await.map(Reply::Whole),
     }
-}
-
-fn request_of(one: &Try<'_>) -> Result<Request<Full<Bytes>>, Failure> {
-    let mut address = one.upstream.address.endpoint(PATH);
-    let mut request = Request::post("/").header(header::CONTENT_TYPE, "application/json");
-    request = request.header(header::ACCEPT, accept(one.delivery));
-    request = request.header(header::ACCEPT_ENCODING, "identity").header("x-request-id", one.request_id);
-    request = request.header(header::USER_AGENT, concat!("wendor/", env!("CARGO_PKG_VERSION")));
-    for (name, value) in &one.upstream.headers {
-        request = request.header(name, value);
-    }
-    if let Some(credential) = one.credential {
-        match &one.upstream.auth {
-            Auth::Bearer => request = request.header(header::AUTHORIZATION, format!("Bearer {}", credential.expose())),
-            Auth::Header(name) => request = request.header(name, credential.expose()),
-            Auth::Query(name) => address = format!("{address}?{}={}", escaped(name), escaped(credential.expose())),
-        }
-    }
-    let invalid = |_| Failure::new(FailureKind::Misconfigured, "its address or headers make no valid request");
-    request.uri(address).body(Full::new(one.body.clone())).map_err(invalid)
-}
-
-/// `text` as a part of a query: all but the unreserved characters of RFC 3986 as `%XX`.
-fn escaped(text: &str) -> String {
-    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
-    text.bytes()
-        .map(|byte| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
-        .collect()
 }
 
 fn accept(delivery: Delivery) -> &'static str {
@@ -296,51 +264,6 @@ fn ended_early(decoder: &mut SseDecoder) -> Failure {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
-
-    fn upstream(auth: Auth) -> Upstream {
-        Upstream {
-            address: Address::parse("http://quarry.example/models").unwrap(),
-            dialect: Dialect::ChatCompletions,
-            hosting: Hosting::Hosted,
-            place: None,
-            streams: None,
-            credential: None,
-            auth,
-            headers: [("x-harbour".to_owned(), "fairhaven".to_owned())].into(),
-            offers: Default::default(),
-        }
-    }
-
-    #[rstest]
-    #[case::bearer(Auth::Bearer, "/models/v1/chat/completions", Some(("authorization", "Bearer a&b c")))]
-    #[case::header(Auth::Header("x-quarry-key".into()), "/models/v1/chat/completions", Some(("x-quarry-key", "a&b c")))]
-    #[case::query(Auth::Query("key".into()), "/models/v1/chat/completions?key=a%26b%20c", None)]
-    fn the_credential_goes_where_the_operator_says(
-        #[case] auth: Auth,
-        #[case] path: &str,
-        #[case] sent: Option<(&str, &str)>,
-    ) {
-        let (upstream, credential) = (upstream(auth), Secret::new("a&b c"));
-        let one = Try {
-            upstream: &upstream,
-            credential: Some(&credential),
-            body: Bytes::from_static(b"{}"),
-            delivery: Delivery::Whole,
-            deadlines: Deadlines::default(),
-            whole_until: Instant::now(),
-            request_id: "01JDF3-7QK2M0XZ4T",
-        };
-        let request = request_of(&one).unwrap();
-        assert_eq!(request.uri().path_and_query().unwrap().as_str(), path);
-        let header = |name: &str| request.headers().get(name).map(|value| value.to_str().unwrap());
-        if let Some((name, value)) = sent {
-            assert_eq!(header(name), Some(value));
-        }
-        assert_eq!(request.headers().contains_key("authorization"), matches!(sent, Some(("authorization", _))));
-        assert_eq!((header("x-harbour"), header("accept")), (Some("fairhaven"), Some("application/json")));
-        assert_eq!((header("x-request-id"), header("accept-encoding")), (Some("01JDF3-7QK2M0XZ4T"), Some("identity")));
-    }
 
     #[rstest]
     #[case::seconds(&[("retry-after", "7")], Some(7_000))]

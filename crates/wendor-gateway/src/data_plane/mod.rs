@@ -17,6 +17,8 @@ pub mod clients;
 pub mod exchange;
 pub mod listing;
 pub mod marks;
+pub mod outlet;
+pub mod pieces;
 pub mod plan;
 pub mod refusal;
 pub mod relay;

@@ -34,7 +34,7 @@ pub struct Admission {
     /// What it is served by.
     pub snapshot: Arc<Snapshot>,
     /// Who asks.
-    pub key: AppKey,
+    pub key: Arc<AppKey>,
     /// The app's marks.
     pub marks: Marks,
     /// For which route.

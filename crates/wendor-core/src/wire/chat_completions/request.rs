@@ -5,6 +5,8 @@
 
 use std::ops::Range;
 
+use bytes::Bytes;
+
 use crate::metering::entry::RequestChange;
 use crate::wire::members::{Member, members, splice};
 use crate::wire::scan::scan;
@@ -128,17 +130,18 @@ impl ChatRequest {
         })
     }
 
-    /// The body as an upstream gets it: `model` is its own name for the model, usage is asked for in a stream.
+    /// The body as an upstream gets it, in pieces: `model` is its own name for the model, usage is asked for in a stream. `body`
+    /// is the one that was read.
     ///
     /// # Panics
     /// Never: a text always has a JSON form.
     #[must_use]
-    pub fn for_upstream(&self, body: &[u8], model: &str) -> Vec<u8> {
+    pub fn for_upstream(&self, body: &Bytes, model: &str) -> Vec<Bytes> {
         let model = serde_json::to_string(model).expect("a text has a JSON form");
         let mut edits = vec![(self.model_place.clone(), model)];
         edits.extend(self.usage_edit.clone());
         edits.sort_by_key(|(place, _)| place.start);
-        splice(body, &edits)
+        splice(body, edits)
     }
 
     /// What [`Self::for_upstream`] changes, for the record.
@@ -326,7 +329,8 @@ mod tests {
     fn only_what_must_change_does(#[case] body: &str, #[case] sent: &str, #[case] delivery: Delivery) {
         let request = ChatRequest::read(body.as_bytes()).unwrap();
         assert_eq!(request.delivery, delivery);
-        assert_eq!(String::from_utf8(request.for_upstream(body.as_bytes(), "m/1")).unwrap(), sent);
+        let pieces = request.for_upstream(&Bytes::copy_from_slice(body.as_bytes()), "m/1");
+        assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
     }
 
     proptest::proptest! {
@@ -340,7 +344,7 @@ mod tests {
             // `n` is the one short name that Wendor reads.
             body.as_object_mut().unwrap().remove("n");
             let text = body.to_string();
-            let sent = ChatRequest::read(text.as_bytes()).unwrap().for_upstream(text.as_bytes(), "m");
+            let sent = ChatRequest::read(text.as_bytes()).unwrap().for_upstream(&Bytes::from(text), "m").concat();
             let mut sent: Value = serde_json::from_slice(&sent).unwrap();
             let options = sent.as_object_mut().unwrap().remove("stream_options");
             proptest::prop_assert_eq!(options, stream.then(|| json!({"include_usage": true})));

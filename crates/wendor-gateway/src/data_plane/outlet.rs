@@ -1,0 +1,142 @@
+//! What stays the same from one request to an upstream to the next, made once a snapshot: where it goes and its headers, the
+//! credential among them.
+
+use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
+use hyper::{Method, Request, Uri};
+use wendor_core::catalog::upstream::{Auth, Upstream};
+use wendor_core::secret::Secret;
+
+use super::pieces::Pieces;
+
+/// The endpoint of the dialect.
+const PATH: &str = "/v1/chat/completions";
+
+/// Where requests to an upstream go, and what they all carry.
+#[derive(Clone, Debug)]
+pub struct Outlet {
+    endpoint: Uri,
+    headers: HeaderMap,
+}
+
+/// An address, a header or a credential that makes no valid request.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("its address or headers make no valid request")]
+pub struct NotARequest;
+
+impl Outlet {
+    /// What requests to `upstream` with that credential have in common.
+    ///
+    /// # Errors
+    /// [`NotARequest`] when they would not be valid.
+    pub fn prepare(upstream: &Upstream, credential: Option<&Secret>) -> Result<Self, NotARequest> {
+        let mut headers = HeaderMap::new();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
+        headers.insert(header::ACCEPT_ENCODING, HeaderValue::from_static("identity"));
+        headers.insert(header::USER_AGENT, HeaderValue::from_static(concat!("wendor/", env!("CARGO_PKG_VERSION"))));
+        for (name, value) in &upstream.headers {
+            headers.append(name_of(name)?, value_of(value)?);
+        }
+        let mut address = upstream.address.endpoint(PATH);
+        if let Some(credential) = credential {
+            let secret = |text: &str| {
+                value_of(text).map(|mut value| {
+                    value.set_sensitive(true);
+                    value
+                })
+            };
+            match &upstream.auth {
+                Auth::Bearer => {
+                    headers.append(header::AUTHORIZATION, secret(&format!("Bearer {}", credential.expose()))?);
+                }
+                Auth::Header(name) => {
+                    headers.append(name_of(name)?, secret(credential.expose())?);
+                }
+                Auth::Query(name) => {
+                    address = format!("{address}?{}={}", escaped(name), escaped(credential.expose()));
+                }
+            }
+        }
+        Ok(Self { endpoint: address.parse().map_err(|_| NotARequest)?, headers })
+    }
+
+    /// One request with `body`. `request_id` is for the upstream's own logs.
+    #[must_use]
+    pub fn request(&self, body: Pieces, accept: &'static str, request_id: &HeaderValue) -> Request<Pieces> {
+        let mut request = Request::new(body);
+        *request.method_mut() = Method::POST;
+        *request.uri_mut() = self.endpoint.clone();
+        *request.headers_mut() = self.headers.clone();
+        request.headers_mut().insert(header::ACCEPT, HeaderValue::from_static(accept));
+        request.headers_mut().insert("x-request-id", request_id.clone());
+        request
+    }
+}
+
+fn name_of(name: &str) -> Result<HeaderName, NotARequest> {
+    name.parse().map_err(|_| NotARequest)
+}
+
+fn value_of(value: &str) -> Result<HeaderValue, NotARequest> {
+    value.parse().map_err(|_| NotARequest)
+}
+
+/// `text` as a part of a query: all but the unreserved characters of RFC 3986 as `%XX`.
+fn escaped(text: &str) -> String {
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
+    text.bytes()
+        .map(|byte| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::app::Bodies;
+    use rstest::rstest;
+    use std::sync::Arc;
+    use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
+
+    fn upstream(auth: Auth) -> Upstream {
+        Upstream {
+            address: Address::parse("http://quarry.example/models").unwrap(),
+            dialect: Dialect::ChatCompletions,
+            hosting: Hosting::Hosted,
+            place: None,
+            streams: None,
+            credential: None,
+            auth,
+            headers: [("x-harbour".to_owned(), "fairhaven".to_owned())].into(),
+            offers: Default::default(),
+        }
+    }
+
+    #[rstest]
+    #[case::bearer(Auth::Bearer, "/models/v1/chat/completions", Some(("authorization", "Bearer a&b c")))]
+    #[case::header(Auth::Header("x-quarry-key".into()), "/models/v1/chat/completions", Some(("x-quarry-key", "a&b c")))]
+    #[case::query(Auth::Query("key".into()), "/models/v1/chat/completions?key=a%26b%20c", None)]
+    fn the_credential_goes_where_the_operator_says(
+        #[case] auth: Auth,
+        #[case] path: &str,
+        #[case] sent: Option<(&str, &str)>,
+    ) {
+        let outlet = Outlet::prepare(&upstream(auth), Some(&Secret::new("a&b c"))).unwrap();
+        let body = Pieces::new(Vec::new(), Arc::new(Bodies::new(0).share()));
+        let request = outlet.request(body, "application/json", &HeaderValue::from_static("01JDF3-7QK2M0XZ4T"));
+        assert_eq!(request.uri().path_and_query().unwrap().as_str(), path);
+        let header = |name: &str| request.headers().get(name).map(|value| value.to_str().unwrap());
+        if let Some((name, value)) = sent {
+            assert_eq!(header(name), Some(value));
+        }
+        assert_eq!(request.headers().contains_key("authorization"), matches!(sent, Some(("authorization", _))));
+        assert_eq!((header("x-harbour"), header("accept")), (Some("fairhaven"), Some("application/json")));
+        assert_eq!((header("x-request-id"), header("accept-encoding")), (Some("01JDF3-7QK2M0XZ4T"), Some("identity")));
+        assert!(!format!("{:?}", request.headers()).contains("a&b c"), "a credential is not printed");
+    }
+
+    #[test]
+    fn what_makes_no_request_is_said_once() {
+        let mut broken = upstream(Auth::Bearer);
+        broken.headers.insert("x harbour".to_owned(), "2".to_owned());
+        assert_eq!(Outlet::prepare(&broken, None).unwrap_err(), NotARequest);
+    }
+}
