@@ -121,7 +121,12 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
     let data = web::Data::from(app);
     let openapi = web::Data::new(admin::Document::make());
     let server = HttpServer::new(move || {
-        let (web_app, _) = WebApp::new().into_utoipa_app().configure(admin::routes).split_for_parts();
+        // In the order in which a path is compared: what apps ask for first.
+        let (web_app, _) = WebApp::new()
+            .configure(data_plane_routes)
+            .into_utoipa_app()
+            .configure(admin::routes)
+            .split_for_parts();
         web_app
             .app_data(data.clone())
             .app_data(openapi.clone())
@@ -130,7 +135,7 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
             // One a worker: connections to upstreams never cross threads.
             .app_data(web::Data::new(Clients::default()))
             .configure(console::routes)
-            .configure(data_plane_routes)
+            .default_service(web::to(listing::nothing_here))
     })
     .workers(workers)
     .tcp_nodelay(true)
@@ -167,8 +172,7 @@ fn data_plane_routes(config: &mut web::ServiceConfig) {
         .service(web::resource("/v1/models/{route:.*}").route(web::get().to(listing::model)).default_service(wrong()))
         .route("/livez", web::get().to(vital::livez))
         .route("/readyz", web::get().to(vital::readyz))
-        .route("/metrics", web::get().to(vital::metrics))
-        .default_service(web::to(listing::nothing_here));
+        .route("/metrics", web::get().to(vital::metrics));
 }
 
 fn bound_blocked_writes(connection: &dyn std::any::Any, _extensions: &mut Extensions) {

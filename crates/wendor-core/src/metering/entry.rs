@@ -113,9 +113,35 @@ pub struct QuotaUse {
     /// Of which quota.
     pub quota: QuotaId,
     /// Start of the window.
+    #[serde(with = "whole_seconds")]
     pub window_start: DateTime<Utc>,
     /// How much.
     pub amount: Decimal,
+}
+
+/// An instant of whole seconds as their number since 1970. An instant written out, as spools held it before, is read too.
+mod whole_seconds {
+    use chrono::{DateTime, Utc};
+    use serde::{Deserialize, Deserializer, Serializer, de};
+
+    pub fn serialize<S: Serializer>(at: &DateTime<Utc>, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_i64(at.timestamp())
+    }
+
+    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<DateTime<Utc>, D::Error> {
+        #[derive(Deserialize)]
+        #[serde(untagged)]
+        enum Either {
+            Seconds(i64),
+            WrittenOut(DateTime<Utc>),
+        }
+        match Either::deserialize(deserializer)? {
+            Either::Seconds(seconds) => {
+                DateTime::from_timestamp(seconds, 0).ok_or_else(|| de::Error::custom("an instant out of range"))
+            }
+            Either::WrittenOut(at) => Ok(at),
+        }
+    }
 }
 
 /// One line of the ledger.

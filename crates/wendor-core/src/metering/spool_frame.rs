@@ -73,10 +73,12 @@ pub fn read(bytes: &[u8]) -> Frame {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::metering::entry::{LedgerEntry, RequestDetail};
+    use crate::metering::entry::{LedgerEntry, QuotaUse, RequestDetail};
     use crate::name::Name;
+    use crate::quota::QuotaId;
     use crate::request_id::RequestId;
     use chrono::DateTime;
+    use rust_decimal::Decimal;
 
     fn settled() -> Settled {
         let at = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
@@ -84,7 +86,19 @@ mod tests {
         let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
         let labels = [("feature".to_owned(), "search".to_owned())].into();
         let entry = LedgerEntry { labels, ..LedgerEntry::of_request(at, id, team, route) };
-        Settled { entry, detail: RequestDetail::default(), quotas: vec![] }
+        let quota = QuotaId::from_store("timetables/requests/day".into());
+        let quotas = vec![QuotaUse { quota, window_start: at, amount: Decimal::ONE }];
+        Settled { entry, detail: RequestDetail::default(), quotas }
+    }
+
+    #[test]
+    fn a_frame_of_the_first_release_is_read() {
+        let mut body = serde_json::to_value(settled()).unwrap();
+        body["quotas"][0]["window_start"] = serde_json::json!("2026-09-21T14:13:20Z");
+        let body = body.to_string();
+        let length = u32::try_from(body.len()).unwrap().to_le_bytes();
+        let frame = [&length[..], &crc32fast::hash(body.as_bytes()).to_le_bytes(), body.as_bytes()].concat();
+        assert!(matches!(read(&frame), Frame::Whole(found, _) if found.quotas == settled().quotas));
     }
 
     #[test]

@@ -32,7 +32,7 @@ const OUTPUT_TOKENS_UNTOLD: u64 = 4_096;
 #[derive(Debug)]
 pub struct Admitted {
     /// Goes along until it is settled.
-    pub ticket: Ticket,
+    pub ticket: Box<Ticket>,
     /// What the app asks.
     pub chat: ChatRequest,
     /// Its body, for as long as another offer may need it.

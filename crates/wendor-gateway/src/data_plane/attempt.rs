@@ -41,7 +41,7 @@ pub struct Answering {
 #[derive(Debug)]
 pub struct Along {
     /// The request's ticket.
-    pub ticket: Ticket,
+    pub ticket: Box<Ticket>,
     /// The offer that answers.
     pub offer: OfferName,
     /// How the app wants the answer.
@@ -145,7 +145,7 @@ async fn try_one(
 }
 
 /// Settles a request that nobody answered, and says so.
-async fn give_up(ticket: Ticket) -> Refusal {
+async fn give_up(ticket: Box<Ticket>) -> Refusal {
     let attempts = ticket.failed_attempts();
     let left_out = ticket.reasons_left_out();
     let answer = match attempts.as_slice() {

@@ -87,7 +87,7 @@ pub struct StreamBody {
     seen: ChatStream,
     usage_frame: UsageFrame,
     /// Open until the stream has ended one way or another.
-    ticket: Option<Ticket>,
+    ticket: Option<Box<Ticket>>,
     phase: Phase,
     clock: StreamClock,
     _permit: StreamPermit,

@@ -75,7 +75,7 @@ impl Outcome {
 impl Ticket {
     /// Settles the request. What it gives is ready once the entry is in the spool.
     #[must_use]
-    pub fn settle(mut self, outcome: Outcome) -> Written {
+    pub fn settle(mut self: Box<Self>, outcome: Outcome) -> Written {
         self.close(outcome).expect("a ticket that is not settled has its slot")
     }
 

@@ -70,11 +70,11 @@ pub(super) struct Running {
 }
 
 impl Ticket {
-    /// Opens the ticket of an admitted request that has room in the spool.
+    /// Opens the ticket of an admitted request that has room in the spool. Boxed, since it is handed on from step to step.
     #[must_use]
-    pub fn open(admission: Admission, slot: SpoolSlot) -> Self {
+    pub fn open(admission: Admission, slot: SpoolSlot) -> Box<Self> {
         let admitted_ms = admission.call.elapsed_ms();
-        Self {
+        Box::new(Self {
             admission,
             slot: Some(slot),
             detail: RequestDetail::default(),
@@ -82,7 +82,7 @@ impl Ticket {
             admitted_ms,
             is_answering: false,
             first_token_ms: None,
-        }
+        })
     }
 
     /// The request's id.
@@ -274,7 +274,7 @@ impl Ticket {
     }
 
     /// Closes the ticket of a request that is refused after all: nothing was asked of an upstream, nothing is recorded.
-    pub fn refuse(mut self) {
+    pub fn refuse(mut self: Box<Self>) {
         self.slot = None;
     }
 }

@@ -12,12 +12,12 @@ mod writer;
 
 use std::fs::File;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll};
 
-use tokio::sync::{Notify, Semaphore, oneshot};
+use tokio::sync::{Notify, oneshot};
 use wendor_core::metering::entry::Settled;
 use wendor_core::metering::spool_frame;
 
@@ -46,7 +46,8 @@ pub(crate) struct Shared {
     written: Mutex<Place>,
     /// Wakes the drain.
     has_more: Notify,
-    slots: Arc<Semaphore>,
+    /// Slots taken. Relaxed: a bound that is passed by a few for an instant is still a bound.
+    taken: AtomicUsize,
 }
 
 /// Why the spool cannot be opened.
@@ -79,17 +80,25 @@ pub enum NoSlot {
 /// The writing side, shared by all requests.
 #[derive(Debug)]
 pub struct Spool {
-    jobs: SyncSender<Job>,
-    shared: Arc<Shared>,
+    entrance: Arc<Entrance>,
     _lock: File,
 }
 
-/// Room for one entry.
+/// Where entries go in. The writer's thread ends when nobody holds it any more.
 #[derive(Debug)]
-pub struct SpoolSlot {
+struct Entrance {
     jobs: SyncSender<Job>,
     shared: Arc<Shared>,
-    permit: tokio::sync::OwnedSemaphorePermit,
+}
+
+/// Room for one entry; dropping it gives it back.
+#[derive(Debug)]
+pub struct SpoolSlot(Arc<Entrance>);
+
+impl Drop for SpoolSlot {
+    fn drop(&mut self) {
+        self.0.shared.taken.fetch_sub(1, Ordering::Relaxed);
+    }
 }
 
 /// Becomes ready when an entry is in the spool.
@@ -131,7 +140,7 @@ impl Spool {
             is_writable: AtomicBool::new(true),
             written: Mutex::new(segment.place()),
             has_more: Notify::new(),
-            slots: Arc::new(Semaphore::new(SLOTS)),
+            taken: AtomicUsize::new(0),
         });
         let reader = SpoolReader::open(shared.clone()).map_err(failed)?;
         let (jobs, incoming) = sync_channel(SLOTS);
@@ -140,7 +149,7 @@ impl Spool {
             .name("spool-writer".to_owned())
             .spawn(move || writer::run(segment, &incoming, &for_thread))
             .map_err(failed)?;
-        Ok((Self { jobs, shared, _lock: lock }, reader))
+        Ok((Self { entrance: Arc::new(Entrance { jobs, shared }), _lock: lock }, reader))
     }
 
     /// Takes room for one entry.
@@ -148,24 +157,27 @@ impl Spool {
     /// # Errors
     /// [`NoSlot`] when there is none.
     pub fn take_slot(&self) -> Result<SpoolSlot, NoSlot> {
+        let shared = &self.entrance.shared;
         // Relaxed: the flag stands alone, and an instant more or less does not matter.
-        if !self.shared.is_writable.load(Ordering::Relaxed) {
+        if !shared.is_writable.load(Ordering::Relaxed) {
             return Err(NoSlot::NotWritable);
         }
-        let permit = self.shared.slots.clone().try_acquire_owned().map_err(|_| NoSlot::Full)?;
-        Ok(SpoolSlot { jobs: self.jobs.clone(), shared: self.shared.clone(), permit })
+        // Made before it is looked at whether there was room, so that it is given back if there was none.
+        let taken_before = shared.taken.fetch_add(1, Ordering::Relaxed);
+        let slot = SpoolSlot(self.entrance.clone());
+        if taken_before < SLOTS { Ok(slot) } else { Err(NoSlot::Full) }
     }
 
     /// Entries that the database does not have yet.
     #[must_use]
     pub fn pending(&self) -> u64 {
-        self.shared.pending.load(Ordering::Relaxed)
+        self.entrance.shared.pending.load(Ordering::Relaxed)
     }
 
     /// Whether the last write went through.
     #[must_use]
     pub fn is_writable(&self) -> bool {
-        self.shared.is_writable.load(Ordering::Relaxed)
+        self.entrance.shared.is_writable.load(Ordering::Relaxed)
     }
 
     /// Bytes of all segments on the disk.
@@ -173,9 +185,9 @@ impl Spool {
     /// # Errors
     /// When the folder cannot be read.
     pub fn bytes(&self) -> std::io::Result<u64> {
-        let sizes = segments_in(&self.shared.folder)?.into_iter().map(|number| {
+        let sizes = segments_in(&self.entrance.shared.folder)?.into_iter().map(|number| {
             // A segment may be drained and gone between the listing and this.
-            std::fs::metadata(segment_path(&self.shared.folder, number)).map_or(0, |file| file.len())
+            std::fs::metadata(segment_path(&self.entrance.shared.folder, number)).map_or(0, |file| file.len())
         });
         Ok(sizes.sum())
     }
@@ -186,12 +198,13 @@ impl SpoolSlot {
     #[must_use]
     pub fn append(self, settled: Arc<Settled>) -> Written {
         let (done, written) = oneshot::channel();
+        let entrance = self.0.clone();
         // Relaxed: a count to be looked at; the channel orders the entry itself.
-        self.shared.pending.fetch_add(1, Ordering::Relaxed);
-        let job = Job { settled, done, _permit: self.permit };
+        entrance.shared.pending.fetch_add(1, Ordering::Relaxed);
+        let job = Job { settled, done, _slot: self };
         // There are as many places in the channel as slots, so it is never full; it is closed only when the writer died,
         // which drops the job and lets whoever waits go on.
-        if self.jobs.try_send(job).is_err() {
+        if entrance.jobs.try_send(job).is_err() {
             tracing::error!("the spool's writer is gone: an entry is lost");
         }
         Written(written)

@@ -11,11 +11,11 @@ use std::sync::atomic::Ordering;
 use std::sync::mpsc::Receiver;
 use std::time::Duration;
 
-use tokio::sync::{OwnedSemaphorePermit, oneshot};
+use tokio::sync::oneshot;
 use wendor_core::metering::entry::Settled;
 use wendor_core::metering::spool_frame::{self, SEGMENT_MAGIC};
 
-use super::{Place, Shared, segment_path};
+use super::{Place, Shared, SpoolSlot, segment_path};
 
 /// From this size on a new segment is begun, so that drained ones can be deleted.
 const SEGMENT_BYTES: u64 = 64 * 1024 * 1024;
@@ -31,7 +31,7 @@ const RETRY_PAUSE: Duration = Duration::from_millis(250);
 pub(super) struct Job {
     pub(super) settled: Arc<Settled>,
     pub(super) done: oneshot::Sender<()>,
-    pub(super) _permit: OwnedSemaphorePermit,
+    pub(super) _slot: SpoolSlot,
 }
 
 /// The segment that is written to.

@@ -35,13 +35,15 @@ pub async fn run(app: Arc<App>, store: Store, mut reader: SpoolReader, mut stop:
     let mut pause = PAUSES.0;
     let mut is_failing = false;
     loop {
-        match drain_all(&store, &mut reader).await {
+        // Read before the drain: what was settled before the signal is in the spool by then.
+        let is_last = *stop.borrow();
+        match drain_all(&store, &mut reader, is_last).await {
             Ok(()) => {
                 if std::mem::take(&mut is_failing) {
                     tracing::info!("the spool drains again");
                 }
                 pause = PAUSES.0;
-                if *stop.borrow() {
+                if is_last {
                     return;
                 }
                 tokio::select! {
@@ -54,7 +56,7 @@ pub async fn run(app: Arc<App>, store: Store, mut reader: SpoolReader, mut stop:
                 if !std::mem::replace(&mut is_failing, true) {
                     tracing::warn!(%error, pending = app.spool.pending(), "the spool does not drain; it grows until it can");
                 }
-                if *stop.borrow() {
+                if is_last {
                     return;
                 }
                 tokio::select! {
@@ -67,7 +69,8 @@ pub async fn run(app: Arc<App>, store: Store, mut reader: SpoolReader, mut stop:
     }
 }
 
-async fn drain_all(store: &Store, reader: &mut SpoolReader) -> Result<(), DrainError> {
+/// Drains what there is. What comes meanwhile is gathered for the next time, unless this `is_last`.
+async fn drain_all(store: &Store, reader: &mut SpoolReader, is_last: bool) -> Result<(), DrainError> {
     loop {
         // A read of a local file that was just written: it comes from the page cache.
         let batch = reader.read(BATCH)?;
@@ -81,6 +84,9 @@ async fn drain_all(store: &Store, reader: &mut SpoolReader) -> Result<(), DrainE
             Err(_refused) => drain_singly(store, reader, &batch.entries).await?,
         }
         reader.done(&batch)?;
+        if batch.entries.len() < BATCH && !is_last {
+            return Ok(());
+        }
     }
 }
 
