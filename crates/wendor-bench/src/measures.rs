@@ -17,6 +17,10 @@ use crate::verdict::{Against, Found, median};
 /// Rounds in which the host took more than this of the machine are left out.
 const MOST_STOLEN: f64 = 0.05;
 
+/// Rounds tried for each that is wanted, and how long a machine that is taken is left alone.
+const MOST_TRIES: usize = 8;
+const AFTER_A_SPOILT_ROUND: Duration = Duration::from_secs(5);
+
 /// Connections that send whole requests.
 const CONNECTIONS: usize = 32;
 
@@ -84,12 +88,13 @@ async fn valid<T, F: Future<Output = anyhow::Result<T>>>(
     mut round: impl FnMut() -> F,
 ) -> anyhow::Result<Vec<T>> {
     let mut found = Vec::new();
-    for _ in 0..rounds * 3 {
+    for _ in 0..rounds * MOST_TRIES {
         let ticks = Ticks::now()?;
         let one = round().await?;
         let stolen = ticks.stolen_since()?;
         if stolen > MOST_STOLEN {
             eprintln!("  a round is left out: {:.0}% of the machine was taken by its host", stolen * 100.0);
+            tokio::time::sleep(AFTER_A_SPOILT_ROUND).await;
             continue;
         }
         found.push(one);

@@ -2,10 +2,12 @@
 //! and refusals, which are counted by the minute and never fill the ledger.
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
-use std::sync::{Arc, Mutex};
+use std::sync::Mutex;
 
+use bytes::Bytes;
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::metering::entry::Settled;
+use wendor_core::metering::spool_frame::{self, Frame};
 use wendor_core::quota::window::Window;
 use wendor_core::request_id::RequestId;
 
@@ -55,7 +57,7 @@ pub struct RefusalKey {
 
 #[derive(Debug, Default)]
 struct Requests {
-    by_id: HashMap<RequestId, Arc<Settled>>,
+    by_id: HashMap<RequestId, Bytes>,
     order: VecDeque<RequestId>,
 }
 
@@ -73,22 +75,26 @@ pub struct Recent {
 }
 
 impl Recent {
-    /// Remembers a settled request.
-    pub fn settled(&self, settled: Arc<Settled>) {
+    /// Remembers a settled request by its frame.
+    pub fn settled(&self, id: RequestId, frame: Bytes) {
         let mut requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         if requests.order.len() >= REQUESTS_KEPT
             && let Some(oldest) = requests.order.pop_front()
         {
             requests.by_id.remove(&oldest);
         }
-        requests.order.push_back(settled.entry.request.clone());
-        requests.by_id.insert(settled.entry.request.clone(), settled);
+        requests.order.push_back(id.clone());
+        requests.by_id.insert(id, frame);
     }
 
     /// A request that was settled of late.
     #[must_use]
-    pub fn request(&self, id: &RequestId) -> Option<Arc<Settled>> {
-        self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner).by_id.get(id).cloned()
+    pub fn request(&self, id: &RequestId) -> Option<Settled> {
+        let frame = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner).by_id.get(id).cloned()?;
+        match spool_frame::read(&frame) {
+            Frame::Whole(spooled, _) => Settled::from_spooled(*spooled).ok(),
+            Frame::Cut | Frame::Damaged(_) => None,
+        }
     }
 
     /// Remembers a refusal.

@@ -122,11 +122,8 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
     let openapi = web::Data::new(admin::Document::make());
     let server = HttpServer::new(move || {
         // In the order in which a path is compared: what apps ask for first.
-        let (web_app, _) = WebApp::new()
-            .configure(data_plane_routes)
-            .into_utoipa_app()
-            .configure(admin::routes)
-            .split_for_parts();
+        let (web_app, _) =
+            WebApp::new().configure(data_plane_routes).into_utoipa_app().configure(admin::routes).split_for_parts();
         web_app
             .app_data(data.clone())
             .app_data(openapi.clone())

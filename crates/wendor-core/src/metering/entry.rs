@@ -291,4 +291,13 @@ impl Settled {
         let detail = serde_json::value::to_raw_value(&self.detail).expect("every part of a detail has a JSON form");
         Settled { entry: self.entry.clone(), detail, quotas: self.quotas.clone() }
     }
+
+    /// What came out of the spool, its detail read.
+    ///
+    /// # Errors
+    /// When the detail is not one.
+    pub fn from_spooled(spooled: Spooled) -> Result<Self, serde_json::Error> {
+        let detail = serde_json::from_str(spooled.detail.get())?;
+        Ok(Self { entry: spooled.entry, detail, quotas: spooled.quotas })
+    }
 }

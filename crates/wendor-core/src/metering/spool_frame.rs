@@ -107,8 +107,7 @@ mod tests {
         write(&settled(), &mut bytes);
         let Frame::Whole(found, taken) = read(&bytes) else { panic!("the frame is whole") };
         assert_eq!(taken, bytes.len());
-        let detail = serde_json::from_str(found.detail.get()).unwrap();
-        assert_eq!(Settled { entry: found.entry, detail, quotas: found.quotas }, settled());
+        assert_eq!(Settled::from_spooled(*found).unwrap(), settled());
         for length in 0..bytes.len() {
             assert!(matches!(read(&bytes[..length]), Frame::Cut), "cut at {length}");
         }

@@ -265,7 +265,7 @@ pub(super) async fn show(
     let wanted = RequestId::parse(&id).ok_or_else(missing)?;
     // Memory first: an app asks right after its stream, and the database may be away.
     let found = match app.recent.request(&wanted) {
-        Some(settled) => Some((settled.entry.clone(), Some(settled.detail.clone()))),
+        Some(settled) => Some((settled.entry, Some(settled.detail))),
         None => app.store.request(&wanted).await?,
     };
     let (entry, detail) = found.ok_or_else(missing)?;

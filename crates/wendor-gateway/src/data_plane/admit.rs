@@ -103,9 +103,11 @@ fn presented_key(request: &HttpRequest) -> Result<String, Refusal> {
             found.push(key.to_owned());
         }
     }
-    let query = web::Query::<Vec<(String, String)>>::from_query(request.query_string());
-    let query = query.map(web::Query::into_inner).unwrap_or_default();
-    found.extend(query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value));
+    if !request.query_string().is_empty() {
+        let query = web::Query::<Vec<(String, String)>>::from_query(request.query_string());
+        let query = query.map(web::Query::into_inner).unwrap_or_default();
+        found.extend(query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value));
+    }
     found.retain(|key| !key.is_empty());
     found.dedup();
     match found.len() {

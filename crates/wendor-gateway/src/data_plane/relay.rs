@@ -17,6 +17,7 @@ use std::task::{Context, Poll, ready};
 
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::StatusCode;
+use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use bytes::{Bytes, BytesMut};
 use hyper::body::{Body, Incoming};
@@ -41,9 +42,10 @@ use crate::spool::Written;
 fn head(status: u16, along: &Along) -> HttpResponseBuilder {
     let mut response = HttpResponse::build(StatusCode::from_u16(status).unwrap_or(StatusCode::OK));
     identify(&mut response, along.ticket.call());
-    response.insert_header(("wendor-offer", along.offer.to_string()));
-    response.insert_header(("wendor-revision", along.ticket.snapshot().revision.to_string()));
-    response.insert_header(("wendor-attempts", along.ticket.tries().to_string()));
+    response.insert_header((HeaderName::from_static("wendor-offer"), along.offer.to_string()));
+    let revision = HeaderValue::from(along.ticket.snapshot().revision);
+    response.insert_header((HeaderName::from_static("wendor-revision"), revision));
+    response.insert_header((HeaderName::from_static("wendor-attempts"), HeaderValue::from(along.ticket.tries())));
     response
 }
 
@@ -66,8 +68,9 @@ pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
 }
 
 /// Some client libraries take a reply for text when it is not said to be JSON, so that is what is said when nothing is.
-fn content_type_of(upstream: Option<&header::HeaderValue>) -> String {
-    upstream.and_then(|value| value.to_str().ok()).unwrap_or("application/json").to_owned()
+fn content_type_of(upstream: Option<&header::HeaderValue>) -> HeaderValue {
+    let said = upstream.and_then(|value| HeaderValue::from_bytes(value.as_bytes()).ok());
+    said.unwrap_or(HeaderValue::from_static("application/json"))
 }
 
 /// The answer with a stream.

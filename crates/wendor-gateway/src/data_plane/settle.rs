@@ -4,12 +4,12 @@
 //! [`Ticket::settle`] closes the request's ticket; dropped open it settles as cancelled, billed by what had come. **A request
 //! is priced in [`Ticket::price`]**, at the rate in force when it arrived.
 
-use std::sync::Arc;
-
+use bytes::Bytes;
 use wendor_core::metering::entry::{Attempt, End, Latency, LedgerEntry, QuotaUse, Settled};
 use wendor_core::metering::estimate::tokens_of_bytes;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::{Cost, price};
+use wendor_core::metering::spool_frame;
 use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::OfferName;
 use wendor_core::quota::use_of::settled;
@@ -17,6 +17,9 @@ use wendor_core::routing::failure::{Failure, FailureKind};
 
 use super::ticket::{Running, Ticket};
 use crate::spool::Written;
+
+/// Room for the frame of a usual request with three offers and three quotas.
+const FRAME_BYTES: usize = 2_048;
 
 /// How far an answer came.
 #[derive(Clone, Copy, Debug, Default)]
@@ -102,9 +105,14 @@ impl Ticket {
         let latency =
             Latency { admitted_ms: self.admitted_ms, answering_ms, first_token_ms: self.first_token_ms, whole_ms };
         let entry = self.entry(offer, (tokens, counted, cost), &outcome, latency);
-        let settled = Arc::new(Settled { entry, detail: std::mem::take(&mut self.detail), quotas });
-        self.tell(&settled);
-        Some(slot.append(settled))
+        let settled = Settled { entry, detail: std::mem::take(&mut self.detail), quotas };
+        self.tell(&settled.entry);
+        // Made here, where what it is made of was touched a moment ago, and everything is let go by the thread that took it.
+        let mut frame = Vec::with_capacity(FRAME_BYTES);
+        spool_frame::write(&settled, &mut frame);
+        let frame = Bytes::from(frame);
+        self.app().recent.settled(settled.entry.request, frame.clone());
+        Some(slot.append(frame))
     }
 
     /// What the request used: as reported, or as estimated by what had come. An upstream that was asked has read the input.
@@ -176,9 +184,8 @@ impl Ticket {
         }
     }
 
-    /// Tells everyone who wants to know: the memory, the metrics, the log. None of them gets any of the query.
-    fn tell(&self, settled: &Arc<Settled>) {
-        let entry = &settled.entry;
+    /// Tells metrics and log. Neither gets any of the query.
+    fn tell(&self, entry: &LedgerEntry) {
         let (app, team, route) = (self.app(), entry.team.as_str(), entry.route.as_str());
         app.metrics.requests.with_label_values(&[route, entry.end.as_str()]).inc();
         if let Some(millis) = entry.latency.first_token_ms {
@@ -199,7 +206,6 @@ impl Ticket {
             }
         }
         log(entry);
-        app.recent.settled(settled.clone());
     }
 }
 

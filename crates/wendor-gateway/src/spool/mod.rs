@@ -17,8 +17,8 @@ use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Arc, Mutex};
 use std::task::{Context, Poll};
 
+use bytes::Bytes;
 use tokio::sync::{Notify, oneshot};
-use wendor_core::metering::entry::Settled;
 use wendor_core::metering::spool_frame;
 
 pub use reader::SpoolReader;
@@ -194,14 +194,14 @@ impl Spool {
 }
 
 impl SpoolSlot {
-    /// Appends an entry. The slot is free again once it is written.
+    /// Appends an entry as its frame. The slot is free again once it is written.
     #[must_use]
-    pub fn append(self, settled: Arc<Settled>) -> Written {
+    pub fn append(self, frame: Bytes) -> Written {
         let (done, written) = oneshot::channel();
         let entrance = self.0.clone();
         // Relaxed: a count to be looked at; the channel orders the entry itself.
         entrance.shared.pending.fetch_add(1, Ordering::Relaxed);
-        let job = Job { settled, done, _slot: self };
+        let job = Job { frame, done, _slot: self };
         // There are as many places in the channel as slots, so it is never full; it is closed only when the writer died,
         // which drops the job and lets whoever waits go on.
         if entrance.jobs.try_send(job).is_err() {

@@ -2,23 +2,29 @@ use std::io::Write;
 
 use chrono::{DateTime, Utc};
 use rstest::rstest;
-use wendor_core::metering::entry::{LedgerEntry, RequestDetail};
+use wendor_core::metering::entry::{LedgerEntry, RequestDetail, Settled};
 use wendor_core::name::Name;
 use wendor_core::request_id::RequestId;
 
 use super::*;
 
-fn settled(number: u32) -> Arc<Settled> {
+fn settled(number: u32) -> Settled {
     let at: DateTime<Utc> = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
     let id = RequestId::mint(at, 1, number);
     let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
     let entry = LedgerEntry::of_request(at, id, team, route);
-    Arc::new(Settled { entry, detail: RequestDetail::default(), quotas: vec![] })
+    Settled { entry, detail: RequestDetail::default(), quotas: vec![] }
+}
+
+fn frame(number: u32) -> Bytes {
+    let mut frame = Vec::new();
+    spool_frame::write(&settled(number), &mut frame);
+    Bytes::from(frame)
 }
 
 async fn append(spool: &Spool, numbers: std::ops::Range<u32>) {
     for number in numbers {
-        spool.take_slot().unwrap().append(settled(number)).wait().await;
+        spool.take_slot().unwrap().append(frame(number)).wait().await;
     }
 }
 

@@ -6,14 +6,13 @@
 use std::fs::File;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::Receiver;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use tokio::sync::oneshot;
-use wendor_core::metering::entry::Settled;
-use wendor_core::metering::spool_frame::{self, SEGMENT_MAGIC};
+use wendor_core::metering::spool_frame::SEGMENT_MAGIC;
 
 use super::{Place, Shared, SpoolSlot, segment_path};
 
@@ -23,13 +22,17 @@ const SEGMENT_BYTES: u64 = 64 * 1024 * 1024;
 /// Entries written in one go at most; more only adds to the wait of the first.
 const MAX_TOGETHER: usize = 512;
 
+/// Writes are at least this far apart: one after a pause goes at once, under load each takes what has come meanwhile. Without it
+/// every single request wakes this thread, which costs more than its entry.
+const APART: Duration = Duration::from_millis(1);
+
 /// Pause before a failed write is tried again.
 const RETRY_PAUSE: Duration = Duration::from_millis(250);
 
 /// One entry on its way.
 #[derive(Debug)]
 pub(super) struct Job {
-    pub(super) settled: Arc<Settled>,
+    pub(super) frame: Bytes,
     pub(super) done: oneshot::Sender<()>,
     pub(super) _slot: SpoolSlot,
 }
@@ -73,13 +76,16 @@ impl Segment {
 /// Writes until every sender is gone.
 pub(super) fn run(mut segment: Segment, jobs: &Receiver<Job>, shared: &Shared) {
     let mut frames = Vec::new();
+    let mut may_write_at = Instant::now();
     while let Ok(first) = jobs.recv() {
+        std::thread::sleep(may_write_at.saturating_duration_since(Instant::now()));
         let together: Vec<Job> = std::iter::once(first).chain(jobs.try_iter().take(MAX_TOGETHER - 1)).collect();
         frames.clear();
         for job in &together {
-            spool_frame::write(&job.settled, &mut frames);
+            frames.extend_from_slice(&job.frame);
         }
         write_until_done(&mut segment, &frames, shared);
+        may_write_at = Instant::now() + APART;
         *shared.written.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = segment.place();
         for job in together {
             // Whoever settled in `Drop` does not wait.
