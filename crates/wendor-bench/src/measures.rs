@@ -11,6 +11,7 @@ use wendor_standins::server::Profile;
 
 use crate::load::{self, Held, Target};
 use crate::machine::{Ticks, cpu_us, pin_gateway, resident_kb};
+use crate::report;
 use crate::setup::{Setup, Way};
 use crate::verdict::{Against, Found, median};
 
@@ -39,27 +40,35 @@ pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>
     let wanted = |name: &str| only.is_none_or(|only| name.contains(only));
     let mut found = Vec::new();
     if wanted("request") {
-        found.push(whole_request(rounds).await?);
+        keep(&mut found, [whole_request(rounds).await?]);
     }
     if wanted("event") {
-        found.push(streamed_event(rounds).await?);
+        keep(&mut found, [streamed_event(rounds).await?]);
     }
     if wanted("stream-memory") {
-        found.push(memory_of_a_stream(rounds).await?);
+        keep(&mut found, [memory_of_a_stream(rounds).await?]);
     }
     if wanted("body-memory") {
-        found.push(memory_of_bodies(rounds).await?);
+        keep(&mut found, [memory_of_bodies(rounds).await?]);
     }
     if wanted("first-token") {
-        found.extend(first_token(rounds).await?);
+        keep(&mut found, first_token(rounds).await?);
     }
     if wanted("after-close") {
-        found.push(after_close().await?);
+        keep(&mut found, [after_close().await?]);
     }
     if wanted("now") {
-        found.push(crate::now::measure(rounds).await?);
+        keep(&mut found, [crate::now::measure(rounds).await?]);
     }
     Ok(found)
+}
+
+/// Keeps what was found, and says it at once: a run takes minutes.
+fn keep(all: &mut Vec<Found>, new: impl IntoIterator<Item = Found>) {
+    for found in new {
+        eprintln!("  {}", report::line(&found));
+        all.push(found);
+    }
 }
 
 fn profile_of(tokens: usize, tokens_per_second: u32, first_token_ms: u64) -> Profile {

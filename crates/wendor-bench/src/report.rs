@@ -26,6 +26,12 @@ fn cells(found: &Found) -> [String; 6] {
     ]
 }
 
+/// One measure in a line.
+pub fn line(found: &Found) -> String {
+    let [name, plain, wendor, held, _bar, verdict] = cells(found);
+    format!("{name}: {wendor} beside {plain}, {held}, {verdict}")
+}
+
 const HEADS: [&str; 6] = ["measure", "plain proxy", "Wendor", "median (least to most)", "bar", "verdict"];
 
 /// Prints the table.

@@ -133,6 +133,8 @@ impl Recent {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use wendor_core::metering::entry::{LedgerEntry, RequestDetail};
+    use wendor_core::name::Name;
 
     fn refusal(number: u32, minutes: i64, key: &str) -> RefusalSeen {
         let at = DateTime::UNIX_EPOCH + TimeDelta::minutes(minutes);
@@ -151,6 +153,30 @@ mod tests {
         recent.refused(refusal(5, 60, "k1"));
         assert_eq!(counts(&recent), [1, 1, 1], "the first minute is an hour ago");
         assert_eq!(recent.refusals().0.len(), 5);
+    }
+
+    fn entry(number: u32) -> LedgerEntry {
+        let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
+        LedgerEntry::of_request(DateTime::UNIX_EPOCH, RequestId::mint(DateTime::UNIX_EPOCH, 1, number), team, route)
+    }
+
+    #[test]
+    fn requests_are_remembered_as_they_were_settled_and_the_oldest_forgotten() {
+        let recent = Recent::default();
+        let settle = |number: u32| {
+            let settled = Settled { entry: entry(number), detail: RequestDetail::default(), quotas: vec![] };
+            let mut frame = Vec::new();
+            spool_frame::write(&settled, &mut frame);
+            recent.settled(settled.entry.request.clone(), Bytes::from(frame));
+            settled
+        };
+        let first = settle(0);
+        assert_eq!(recent.request(&first.entry.request), Some(first.clone()));
+        let kept = u32::try_from(REQUESTS_KEPT).unwrap();
+        let later: Vec<Settled> = (1..=kept).map(settle).collect();
+        assert_eq!(recent.request(&first.entry.request), None);
+        assert_eq!(recent.request(&later[0].entry.request).as_ref(), Some(&later[0]));
+        assert_eq!(recent.request(&entry(kept + 1).request), None, "one that never was");
     }
 
     #[test]

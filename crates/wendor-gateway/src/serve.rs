@@ -5,7 +5,7 @@ use std::net::TcpListener;
 use std::sync::Arc;
 use std::time::Duration;
 
-use actix_web::dev::{Extensions, ServerHandle};
+use actix_web::dev::{Extensions, ServerHandle, fn_service};
 use actix_web::{App as WebApp, HttpServer, web};
 use arc_swap::ArcSwap;
 use chrono::TimeDelta;
@@ -164,7 +164,11 @@ async fn stop_server(handle: &ServerHandle) {
 fn data_plane_routes(config: &mut web::ServiceConfig) {
     let wrong = || web::to(listing::wrong_method);
     config
-        .service(web::resource("/v1/chat/completions").route(web::post().to(chat_completions)).default_service(wrong()))
+        .service(
+            web::resource("/v1/chat/completions")
+                .route(web::post().service(fn_service(chat_completions)))
+                .default_service(wrong()),
+        )
         .service(web::resource("/v1/models").route(web::get().to(listing::models)).default_service(wrong()))
         .service(web::resource("/v1/models/{route:.*}").route(web::get().to(listing::model)).default_service(wrong()))
         .route("/livez", web::get().to(vital::livez))

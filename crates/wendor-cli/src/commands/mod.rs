@@ -28,7 +28,12 @@ pub fn run(grammar: Wendor) -> Result<(), Failure> {
     let no_runtime = |error: std::io::Error| Failure::Own(format!("no threads to be had: {error}"));
     // Installed by the first who asks; a second one finds it there.
     let _installed = rustls::crypto::ring::default_provider().install_default();
-    tokio::runtime::Builder::new_multi_thread().enable_all().build().map_err(no_runtime)?.block_on(dispatch(grammar))
+    let mut threads = tokio::runtime::Builder::new_multi_thread();
+    threads.enable_all();
+    if matches!(grammar.command, Command::Serve(_)) {
+        serve::prepare(&mut threads);
+    }
+    threads.build().map_err(no_runtime)?.block_on(dispatch(grammar))
 }
 
 async fn dispatch(grammar: Wendor) -> Result<(), Failure> {

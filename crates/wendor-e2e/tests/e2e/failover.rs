@@ -3,6 +3,7 @@
 use rstest::rstest;
 use serde_json::{Value, json};
 use wendor_e2e::ferry::{Ferry, header, question};
+use wendor_e2e::waiting::until;
 use wendor_standins::fault::Fault;
 
 #[rstest]
@@ -135,4 +136,37 @@ async fn a_missing_credential_is_the_operators_fault_and_names_the_variable() {
     let told: Value = answer.json().await.unwrap();
     let message = told["error"]["message"].as_str().unwrap();
     assert!(message.contains("misconfigured") && message.contains("FARLIGHT_CREDENTIAL is not set"), "{message}");
+}
+
+#[tokio::test]
+async fn a_large_body_reaches_the_second_offer_whole() {
+    let ferry = Ferry::begin().await;
+    ferry.quayside.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
+    let mut body = question("night-sailings", false);
+    let sailings: Vec<String> = (0..20_000).map(|number| format!("sailing {number} to Stack Isle")).collect();
+    body["messages"][0]["content"] = json!(sailings.join("\n"));
+    let answer = ferry.ask(&body).await;
+    assert_eq!(header(&answer, "wendor-offer"), "quarry/fulmar-large");
+    answer.text().await.unwrap();
+    for (standin, model) in [(&ferry.quayside, "dunlin-70b"), (&ferry.quarry, "fulmar-large")] {
+        let sent: Value = serde_json::from_slice(&standin.last_seen().unwrap().body).unwrap();
+        assert_eq!(sent["messages"], body["messages"]);
+        assert_eq!(sent["model"], model);
+    }
+}
+
+#[tokio::test]
+async fn the_log_tells_of_requests_that_failed_and_of_no_others() {
+    let ferry = Ferry::begin().await;
+    ferry.ask(&question("night-sailings", false)).await.text().await.unwrap();
+    for standin in [&ferry.quayside, &ferry.quarry] {
+        standin.set_fault(Fault::Refuse).await.unwrap();
+    }
+    let failed = ferry.ask(&question("night-sailings", false)).await;
+    let id = header(&failed, "wendor-request-id");
+    failed.text().await.unwrap();
+    let line = until("the line of the one that failed", || async { ferry.service.logged("request settled") }).await;
+    assert_eq!((&line["request"], &line["level"]), (&json!(id), &json!("WARN")));
+    assert_eq!((&line["end"], &line["attempts"]), (&json!("not-answered"), &json!(2)));
+    assert_eq!(ferry.service.log().matches("request settled").count(), 1, "one that went well leaves none");
 }

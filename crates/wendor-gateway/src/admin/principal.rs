@@ -14,7 +14,7 @@ use super::browser;
 use super::problem::Problem;
 use crate::app::App;
 use crate::data_plane::Call;
-use crate::data_plane::admit::key_of;
+use crate::data_plane::admit::{key_of, presented_key};
 
 /// A signed-in person.
 #[derive(Clone, Debug)]
@@ -113,7 +113,7 @@ async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
     }
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
     let snapshot = app.now_serving();
-    let key = key_of(&snapshot, &request, &Call::begin(&app));
+    let key = key_of(&snapshot, presented_key(request.headers(), request.query_string()), &Call::begin(&app));
     key.map(|key| PersonOrApp::App(key.as_ref().clone()))
         .map_err(|_| Problem::NotSignedIn("neither a token nor a key in force came with this call".to_owned()))
 }

@@ -6,8 +6,9 @@
 
 use std::sync::Arc;
 
-use actix_web::http::header;
-use actix_web::{HttpRequest, web};
+use actix_web::dev::Payload;
+use actix_web::http::header::{self, HeaderMap};
+use actix_web::web;
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
@@ -39,21 +40,32 @@ pub struct Admitted {
     pub body: ReadBody,
 }
 
+/// What a request's headers and address say, taken out of them.
+#[derive(Debug)]
+pub struct Asked {
+    presented: Result<String, Refusal>,
+    marks: Result<Marks, Refusal>,
+    declared_bytes: Option<usize>,
+}
+
+impl Asked {
+    /// Reads it. What is wrong is told in [`admit`], in the order of its steps.
+    #[must_use]
+    pub fn read(headers: &HeaderMap, query: &str) -> Self {
+        let declared = headers.get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
+        Self { presented: presented_key(headers, query), marks: Marks::read(headers), declared_bytes: declared }
+    }
+}
+
 /// Admits a request.
 ///
 /// # Errors
 /// The [`Refusal`] that the app is told.
-pub async fn admit(
-    app: &Arc<App>,
-    call: &Call,
-    request: &HttpRequest,
-    payload: web::Payload,
-) -> Result<Admitted, Refusal> {
+pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) -> Result<Admitted, Refusal> {
     let snapshot = app.now_serving();
-    let key = key_of(&snapshot, request, call)?.clone();
-    let marks = Marks::read(request)?;
-    let declared = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
-    let body = body::read(app, payload, declared).await?;
+    let key = key_of(&snapshot, asked.presented, call)?.clone();
+    let marks = asked.marks?;
+    let body = body::read(app, payload, asked.declared_bytes).await?;
     let chat = ChatRequest::read(&body.bytes).map_err(Refusal::BadRequest)?;
     let (team, route_name, route) = access_of(&snapshot, &key, &chat.route)?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
@@ -73,13 +85,16 @@ pub async fn admit(
     Ok(Admitted { ticket: Ticket::open(admission, slot), chat, body })
 }
 
-/// The key that a request presents, if it opens anything now.
+/// The key that was presented, if it opens anything now.
 ///
 /// # Errors
 /// The [`Refusal`] that says which kind of wrong it is.
-pub fn key_of<'s>(snapshot: &'s Snapshot, request: &HttpRequest, call: &Call) -> Result<&'s Arc<AppKey>, Refusal> {
-    let presented = presented_key(request)?;
-    let text = KeyText::parse(KeyKind::App, &presented).map_err(Refusal::NotAKey)?;
+pub fn key_of<'s>(
+    snapshot: &'s Snapshot,
+    presented: Result<String, Refusal>,
+    call: &Call,
+) -> Result<&'s Arc<AppKey>, Refusal> {
+    let text = KeyText::parse(KeyKind::App, &presented?).map_err(Refusal::NotAKey)?;
     let key = snapshot.keys.get(&text.hash).ok_or_else(|| Refusal::UnknownKey(text.id.clone()))?;
     match key.state(call.arrived_at) {
         KeyState::Good => Ok(key),
@@ -89,9 +104,12 @@ pub fn key_of<'s>(snapshot: &'s Snapshot, request: &HttpRequest, call: &Call) ->
 }
 
 /// Keys come as `Authorization: Bearer`, in a header named `api-key` or ending in `-api-key`, or as the query parameter `key`.
-fn presented_key(request: &HttpRequest) -> Result<String, Refusal> {
+///
+/// # Errors
+/// [`Refusal::NoKey`] and [`Refusal::TwoKeys`].
+pub fn presented_key(headers: &HeaderMap, query: &str) -> Result<String, Refusal> {
     let mut found: Vec<String> = Vec::new();
-    for (name, value) in request.headers() {
+    for (name, value) in headers {
         let is_key_header = name.as_str() == "api-key" || name.as_str().ends_with("-api-key");
         let value = value.to_str().unwrap_or_default().trim();
         if is_key_header {
@@ -103,8 +121,8 @@ fn presented_key(request: &HttpRequest) -> Result<String, Refusal> {
             found.push(key.to_owned());
         }
     }
-    if !request.query_string().is_empty() {
-        let query = web::Query::<Vec<(String, String)>>::from_query(request.query_string());
+    if !query.is_empty() {
+        let query = web::Query::<Vec<(String, String)>>::from_query(query);
         let query = query.map(web::Query::into_inner).unwrap_or_default();
         found.extend(query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value));
     }
@@ -191,7 +209,8 @@ mod tests {
     fn presented(headers: &[(&str, &str)], path: &str) -> String {
         let request =
             headers.iter().fold(TestRequest::with_uri(path), |request, header| request.append_header(*header));
-        match presented_key(&request.to_http_request()) {
+        let request = request.to_http_request();
+        match presented_key(request.headers(), request.query_string()) {
             Ok(key) => key,
             Err(Refusal::NoKey) => "none".to_owned(),
             Err(Refusal::TwoKeys) => "two".to_owned(),

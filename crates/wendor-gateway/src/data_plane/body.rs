@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use actix_web::web;
+use actix_web::dev::Payload;
 use bytes::{Bytes, BytesMut};
 use futures_util::StreamExt;
 
@@ -29,7 +29,7 @@ pub struct ReadBody {
 ///
 /// # Errors
 /// When it is too large, breaks off, takes too long, or there is no memory for it now.
-pub async fn read(app: &App, payload: web::Payload, declared: Option<usize>) -> Result<ReadBody, Refusal> {
+pub async fn read(app: &App, payload: Payload, declared: Option<usize>) -> Result<ReadBody, Refusal> {
     let limit = app.settings.body_limit;
     if declared.is_some_and(|length| length > limit) {
         return Err(Refusal::BodyTooLarge(limit));
@@ -40,7 +40,7 @@ pub async fn read(app: &App, payload: web::Payload, declared: Option<usize>) -> 
     }
 }
 
-async fn collect(app: &App, mut payload: web::Payload, declared: usize) -> Result<ReadBody, Refusal> {
+async fn collect(app: &App, mut payload: Payload, declared: usize) -> Result<ReadBody, Refusal> {
     let limit = app.settings.body_limit;
     let mut share = app.bodies.share();
     let mut bytes = BytesMut::with_capacity(declared.min(READY_BYTES));

@@ -14,7 +14,7 @@ use hyper_util::rt::{TokioExecutor, TokioTimer};
 use super::pieces::Pieces;
 
 /// An idle connection costs as much memory as an open one, so it is not kept long.
-const IDLE: Duration = Duration::from_secs(5);
+const IDLE: Duration = Duration::from_secs(2);
 
 /// A client of upstreams.
 pub type HttpClient = Client<HttpsConnector<HttpConnector>, Pieces>;

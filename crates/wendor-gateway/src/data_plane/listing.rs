@@ -6,7 +6,7 @@ use wendor_core::name::nearest;
 use wendor_core::wire::chat_completions::models::{Model, ModelList};
 
 use super::Call;
-use super::admit::{key_of, no_such_route, routes_of};
+use super::admit::{key_of, no_such_route, presented_key, routes_of};
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
 use crate::app::App;
@@ -18,7 +18,7 @@ pub const PATHS: [&str; 3] = ["/v1/chat/completions", "/v1/models", "/v1/models/
 pub async fn models(request: HttpRequest, app: web::Data<App>) -> HttpResponse {
     let call = Call::begin(&app);
     let snapshot = app.now_serving();
-    let listed = key_of(&snapshot, &request, &call).map(|key| {
+    let listed = key_of(&snapshot, presented(&request), &call).map(|key| {
         let created = snapshot.made_at.timestamp();
         let models = routes_of(&snapshot, key).into_iter().map(|name| Model::of_route(name.as_str(), created));
         answer(&call, &ModelList::of(models.collect()))
@@ -30,7 +30,7 @@ pub async fn models(request: HttpRequest, app: web::Data<App>) -> HttpResponse {
 pub async fn model(request: HttpRequest, wanted: web::Path<String>, app: web::Data<App>) -> HttpResponse {
     let call = Call::begin(&app);
     let snapshot = app.now_serving();
-    let shown = key_of(&snapshot, &request, &call).and_then(|key| {
+    let shown = key_of(&snapshot, presented(&request), &call).and_then(|key| {
         let allowed = routes_of(&snapshot, key);
         let found = allowed.iter().find(|name| name.as_str() == wanted.as_str());
         let name = found.ok_or_else(|| no_such_route(key, &wanted, &allowed))?;
@@ -63,4 +63,8 @@ fn answer(call: &Call, body: &impl Serialize) -> HttpResponse {
     let mut response = HttpResponse::Ok();
     identify(&mut response, call);
     response.json(body)
+}
+
+fn presented(request: &HttpRequest) -> Result<String, Refusal> {
+    presented_key(request.headers(), request.query_string())
 }

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use actix_web::HttpRequest;
+use actix_web::http::header::HeaderMap;
 
 use super::refusal::Refusal;
 
@@ -29,9 +29,9 @@ impl Marks {
     ///
     /// # Errors
     /// [`Refusal::BadHeader`] for one that cannot be read.
-    pub fn read(request: &HttpRequest) -> Result<Self, Refusal> {
+    pub fn read(headers: &HeaderMap) -> Result<Self, Refusal> {
         let text = |name: &'static str| -> Result<Option<String>, Refusal> {
-            let Some(value) = request.headers().get(name) else { return Ok(None) };
+            let Some(value) = headers.get(name) else { return Ok(None) };
             match value.to_str() {
                 Ok(text) if !text.is_empty() && text.len() <= LABEL_BYTES => Ok(Some(text.to_owned())),
                 Ok(_) | Err(_) => {
@@ -40,7 +40,7 @@ impl Marks {
             }
         };
         let mut labels = BTreeMap::new();
-        if let Some(value) = request.headers().get("wendor-labels") {
+        if let Some(value) = headers.get("wendor-labels") {
             let wrong = || {
                 Refusal::BadHeader(
                     "wendor-labels",
@@ -68,7 +68,7 @@ mod tests {
 
     fn labels(value: &str) -> Result<Vec<(String, String)>, Refusal> {
         let request = TestRequest::default().insert_header(("wendor-labels", value)).to_http_request();
-        Marks::read(&request).map(|marks| marks.labels.into_iter().collect())
+        Marks::read(request.headers()).map(|marks| marks.labels.into_iter().collect())
     }
 
     #[rstest]
@@ -93,7 +93,7 @@ mod tests {
 
     #[test]
     fn without_headers_there_are_no_marks() {
-        let marks = Marks::read(&TestRequest::default().to_http_request()).unwrap();
+        let marks = Marks::read(TestRequest::default().to_http_request().headers()).unwrap();
         assert!(marks.run.is_none() && marks.step.is_none() && marks.labels.is_empty());
     }
 }

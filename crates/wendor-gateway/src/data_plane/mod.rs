@@ -28,11 +28,13 @@ pub mod ticket;
 use std::sync::Arc;
 use std::time::Instant;
 
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::dev::{Payload, ServiceRequest, ServiceResponse, Url};
+use actix_web::{HttpMessage, HttpResponse, web};
 use chrono::{DateTime, Utc};
 use wendor_core::request_id::RequestId;
 
 use crate::app::App;
+use admit::Asked;
 use attempt::Answering;
 use clients::Clients;
 use exchange::Reply;
@@ -65,27 +67,40 @@ impl Call {
 }
 
 /// `POST /v1/chat/completions`.
-pub async fn chat_completions(
-    request: HttpRequest,
-    payload: web::Payload,
-    app: web::Data<App>,
-    clients: web::Data<Clients>,
-) -> HttpResponse {
-    let app = app.into_inner();
+///
+/// # Errors
+/// When the service was put together wrongly: its state is missing.
+pub async fn chat_completions(mut request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
+    let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
+    let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
+    let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
     let call = Call::begin(&app);
-    match serve(&app, &call, (&request, payload), &clients).await {
+    let asked = Asked::read(request.headers(), request.query_string());
+    let payload = request.take_payload();
+    let_go_of_head(&mut request);
+    let response = match serve(&app, &call, (asked, payload), &clients).await {
         Ok(answer) => answer,
         Err(refusal) => refusal.answer(&app, &call),
-    }
+    };
+    Ok(request.into_response(response))
+}
+
+/// Headers and address are slices of the buffer that the server read them into, together with the first part of the body. What was
+/// needed of them is taken: while they are held, that buffer stays, for as long as the request takes.
+fn let_go_of_head(request: &mut ServiceRequest) {
+    let head = request.head_mut();
+    head.headers = Default::default();
+    head.uri = Default::default();
+    *request.match_info_mut().get_mut() = Url::default();
 }
 
 async fn serve(
     app: &Arc<App>,
     call: &Call,
-    (request, payload): (&HttpRequest, web::Payload),
+    (asked, payload): (Asked, Payload),
     clients: &Clients,
 ) -> Result<HttpResponse, Refusal> {
-    let mut admitted = admit::admit(app, call, request, payload).await?;
+    let mut admitted = admit::admit(app, call, asked, payload).await?;
     plan::plan(&mut admitted);
     let Answering { reply, along } = attempt::attempt(admitted, clients).await?;
     match reply {

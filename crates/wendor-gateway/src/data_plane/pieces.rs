@@ -49,3 +49,35 @@ impl Body for Pieces {
         SizeHint::with_exact(self.bytes_left)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::app::Bodies;
+    use http_body_util::BodyExt;
+
+    #[tokio::test]
+    async fn pieces_come_in_order_with_their_length_known_and_give_their_share_back() {
+        let bodies = Bodies::new(100);
+        let mut share = bodies.share();
+        assert!(bodies.grow(&mut share, 100));
+        let share = Arc::new(share);
+        let body = Pieces::new(vec![Bytes::from_static(b"{\"model\":"), Bytes::from_static(b"\"m\"}")], share.clone());
+        assert_eq!(body.size_hint().exact(), Some(13));
+        assert_eq!(body.collect().await.unwrap().to_bytes(), &b"{\"model\":\"m\"}"[..]);
+        assert!(!bodies.grow(&mut bodies.share(), 1), "someone still holds the body");
+        drop(share);
+        assert!(bodies.grow(&mut bodies.share(), 100));
+    }
+
+    #[tokio::test]
+    async fn what_is_left_is_known_midway() {
+        let mut body =
+            Pieces::new(vec![Bytes::from_static(b"ab"), Bytes::from_static(b"c")], Arc::new(Bodies::new(0).share()));
+        assert!(!body.is_end_stream());
+        assert_eq!(body.frame().await.unwrap().unwrap().into_data().unwrap(), "ab");
+        assert_eq!(body.size_hint().exact(), Some(1));
+        body.frame().await.unwrap().unwrap();
+        assert!(body.is_end_stream() && body.frame().await.is_none());
+    }
+}
