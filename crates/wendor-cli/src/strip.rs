@@ -123,11 +123,11 @@ mod tests {
             "id": "01JDF3-7QK2M0XZ4T", "at": "2026-11-25T08:10:40Z", "team": "freight-desk", "key": "k1", "route": "manifests",
             "offer": null, "attempts": 1, "streamed": true, "end": end, "failure": null, "tokens": tokens, "estimated": false,
             "cost": null, "admitted_ms": admitted, "answering_ms": answering, "first_token_ms": first, "whole_ms": whole,
-            "run": null, "step": null, "labels": {}, "revision": 1
+            "run": null, "step": null, "labels": {}, "revision": 1, "tries": []
         });
         let shown = json!({
             "request": request, "summary": "", "key_label": null, "currency": "EUR", "cost": null, "attempts": attempts,
-            "plan": [], "changes": [], "detail_kept": true
+            "plan": [], "latency": [], "changes": [], "detail_kept": true
         });
         serde_json::from_value(shown).unwrap()
     }

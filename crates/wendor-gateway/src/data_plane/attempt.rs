@@ -135,7 +135,10 @@ async fn try_one(
         whole_until: prepared.whole_until,
         request_id: &request_id,
     };
-    let sent = Pieces::new(prepared.chat.for_upstream(&body.bytes, offer.model()), body.share);
+    let ReadBody { bytes, share } = body;
+    let sent = Pieces::new(prepared.chat.for_upstream(&bytes, offer.model()), share);
+    // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
+    drop(bytes);
     let reply = exchange(&clients.with_connect(prepared.deadlines.connect), &one, sent).await?;
     match &reply {
         Reply::Stream(_) | Reply::Whole(_) => ticket.answering(),
