@@ -138,6 +138,17 @@ async fn a_bad_query_is_told_with_its_field(#[case] path: &str, #[case] field: &
 }
 
 /// What of `value` is not as `schema` says; the part of JSON Schema that the document uses.
+/// One object schema with the members of all `parts`.
+fn joined(document: &Value, parts: &[Value]) -> Value {
+    let (mut properties, mut required) = (serde_json::Map::new(), Vec::new());
+    for part in parts {
+        let part = part["$ref"].as_str().map_or(part, |reference| document.pointer(&reference[1..]).unwrap());
+        properties.extend(part["properties"].as_object().unwrap().clone());
+        required.extend(part["required"].as_array().cloned().unwrap_or_default());
+    }
+    json!({ "type": "object", "properties": properties, "required": required })
+}
+
 fn breaches(document: &Value, schema: &Value, value: &Value, at: &str) -> Vec<String> {
     if let Some(reference) = schema["$ref"].as_str() {
         return breaches(document, document.pointer(&reference[1..]).unwrap(), value, at);
@@ -145,6 +156,9 @@ fn breaches(document: &Value, schema: &Value, value: &Value, at: &str) -> Vec<St
     if let Some(options) = schema["oneOf"].as_array() {
         let fits = options.iter().any(|option| breaches(document, option, value, at).is_empty());
         return if fits { vec![] } else { vec![format!("{at}: {value} is none of {schema}")] };
+    }
+    if let Some(parts) = schema["allOf"].as_array() {
+        return breaches(document, &joined(document, parts), value, at);
     }
     let kind = match value {
         Value::Null => "null",
@@ -211,6 +225,8 @@ async fn answers_are_what_the_openapi_document_says() {
         ("/usage", format!("/usage?{RANGE}")),
         ("/requests", "/requests".to_owned()),
         ("/requests/{id}", format!("/requests/{id}")),
+        ("/now", "/now".to_owned()),
+        ("/service", "/service".to_owned()),
         ("/spool", "/spool".to_owned()),
         ("/refusals", "/refusals".to_owned()),
     ] {

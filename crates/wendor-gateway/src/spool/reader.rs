@@ -32,6 +32,8 @@ pub struct SpoolReader {
 pub struct Batch {
     /// The entries, in order; empty when there is nothing to drain.
     pub entries: Vec<Spooled>,
+    /// Whether it ends where the written entries did when it was read.
+    pub is_all: bool,
     end: Place,
 }
 
@@ -80,11 +82,12 @@ impl SpoolReader {
         loop {
             let at = self.at_existing_segment(written)?;
             if at >= written {
-                return Ok(Batch { entries: Vec::new(), end: at });
+                return Ok(Batch { entries: Vec::new(), is_all: true, end: at });
             }
             match self.step(at, written, limit)? {
                 Step::Entries(entries, length) => {
-                    return Ok(Batch { entries, end: Place { offset: at.offset + length, ..at } });
+                    let end = Place { offset: at.offset + length, ..at };
+                    return Ok(Batch { entries, is_all: end >= written, end });
                 }
                 Step::SegmentEnds => self.drained = Place { segment: at.segment + 1, offset: 0 },
             }

@@ -54,14 +54,19 @@ async fn entries_are_drained_once_in_order_and_across_starts() {
         assert_eq!(spool.pending(), 5);
         let first = reader.read(2).unwrap();
         reader.done(&first).unwrap();
-        assert_eq!((first.entries.len(), spool.pending()), (2, 3));
+        assert_eq!((first.entries.len(), first.is_all, spool.pending()), (2, false, 3));
     }
     let (spool, mut reader) = Spool::open(folder.path()).unwrap();
     append(&spool, 5..7).await;
     let mut pending = Vec::new();
     assert_eq!(reader.each_pending(|settled| pending.push(settled.entry.request.clone())).unwrap(), 5);
     assert_eq!(pending, ids(2..7));
+    // The rest of the first segment is not all: the drain must not wait for more after it.
+    let of_first_segment = reader.read(100).unwrap();
+    assert_eq!((of_first_segment.entries.len(), of_first_segment.is_all), (3, false));
     assert_eq!(drain(&mut reader, 3), ids(2..7));
+    append(&spool, 7..8).await;
+    assert!(reader.read(100).unwrap().is_all);
     assert!(segments_in(folder.path()).unwrap().len() == 1, "what is drained is deleted");
 }
 

@@ -84,7 +84,7 @@ async fn drain_all(store: &Store, reader: &mut SpoolReader, is_last: bool) -> Re
             Err(_refused) => drain_singly(store, reader, &batch.entries).await?,
         }
         reader.done(&batch)?;
-        if batch.entries.len() < BATCH && !is_last {
+        if batch.is_all && !is_last {
             return Ok(());
         }
     }
