@@ -38,7 +38,7 @@ const words = (name: string, first: number | null, whole: number) =>
           :width="width ?? 260"
           :words="words(strip.name, strip.times.first_token_ms, strip.times.whole_ms)"
         />
-        <span class="second text-small tabular-nums">
+        <span class="second text-small whitespace-nowrap tabular-nums">
           {{ strip.times.first_token_ms === null ? 'no stream' : duration(strip.times.first_token_ms) }},
           {{ duration(strip.times.whole_ms) }}
         </span>
