@@ -1,7 +1,7 @@
 //! The strip: one request drawn as a line in time, in characters. Dots are the queue, a thin line is waiting for an offer, a cross
 //! a failed attempt, a tick the first token, bars the stream, and the last sign says how it ended.
 
-use wendor_gateway::admin::requests::{AttemptLine, RequestLine, RequestShown};
+use wendor_gateway::admin::requests::{AttemptLine, RequestShown};
 
 /// Columns of a strip in a line.
 const SMALL: u64 = 14;
@@ -41,14 +41,16 @@ pub fn small(shown: &RequestShown) -> String {
     let request = &shown.request;
     let scale = Scale { columns: SMALL, whole_ms: request.whole_ms };
     let mut strip = "·".repeat(scale.column(request.admitted_ms));
-    for attempt in &shown.attempts {
-        strip.push_str(&lane(request, attempt, scale));
+    for (index, attempt) in shown.attempts.iter().enumerate() {
+        strip.push_str(&lane(shown, index, attempt, scale));
     }
     strip
 }
 
-fn lane(request: &RequestLine, attempt: &AttemptLine, scale: Scale) -> String {
-    let answered = request.answering_ms == Some(attempt.began_ms);
+fn lane(shown: &RequestShown, index: usize, attempt: &AttemptLine, scale: Scale) -> String {
+    let request = &shown.request;
+    // Only the last one can have answered, and one before it may have begun in the same millisecond.
+    let answered = request.answering_ms.is_some() && index + 1 == shown.attempts.len();
     match (request.first_token_ms, answered) {
         (Some(first_ms), true) => format!(
             "├{}│{}{}",
@@ -74,14 +76,14 @@ pub fn large(shown: &RequestShown) -> Vec<String> {
     if queue > 0 {
         lines.push(format!("{:width$}  {}", "queue", "·".repeat(queue)));
     }
-    for attempt in &shown.attempts {
+    for (index, attempt) in shown.attempts.iter().enumerate() {
         let indent = " ".repeat(scale.column(attempt.began_ms));
         let reason = match (&attempt.failure, &attempt.detail) {
             (Some(kind), Some(detail)) => format!("  {kind}: {detail}"),
             (Some(kind), None) => format!("  {kind}"),
             (None, _) => String::new(),
         };
-        lines.push(format!("{:width$}  {indent}{}{reason}", attempt.offer, lane(request, attempt, scale)));
+        lines.push(format!("{:width$}  {indent}{}{reason}", attempt.offer, lane(shown, index, attempt, scale)));
     }
     if !lines.is_empty() {
         lines.push(format!("{:width$}  {}", "", axis(scale)));
@@ -141,6 +143,7 @@ mod tests {
     #[case::at_the_cap((0, Some(0), Some(400), 1_400), "output-cap", json!([attempt("a/m", 0, 1_400, None)]), "├────│▇▇▇▇▇▇▇▇▇▇┤")]
     #[case::queued((700, Some(700), Some(1_000), 1_400), "proper", json!([attempt("a/m", 700, 1_400, None)]), "·······├───│▇▇▇▇▏")]
     #[case::fell_over((0, Some(700), Some(1_000), 1_400), "proper", json!([attempt("a/m", 0, 700, Some("unreachable")), attempt("b/m", 700, 1_400, None)]), "├───────×├───│▇▇▇▇▏")]
+    #[case::fell_over_at_once((0, Some(0), Some(400), 1_400), "proper", json!([attempt("a/m", 0, 0, Some("unreachable")), attempt("b/m", 0, 1_400, None)]), "├×├────│▇▇▇▇▇▇▇▇▇▇▏")]
     #[case::left_midway((0, Some(0), Some(700), 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├───────│▇▇▇▇▇▇▇▷")]
     #[case::left_waiting((0, None, None, 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├──────────────▷")]
     #[case::broke_off((0, Some(0), Some(700), 1_400), "cut-off", json!([attempt("a/m", 0, 1_400, Some("cut-off"))]), "├───────│▇▇▇▇▇▇▇⌁")]

@@ -53,12 +53,12 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
         <tr v-for="upstream in lines" :key="upstream.name">
           <th scope="row">
             <RouterLink :to="paths.upstream(upstream.name)">{{ upstream.name }}</RouterLink>
-            <span class="second text-small ml-1.5">
+            <span class="second text-small ml-1.5 whitespace-nowrap">
               {{ upstream.hosting }}{{ upstream.place ? `, ${upstream.place}` : '' }}</span
             >
           </th>
           <td><StateWord :word="upstream.state" /></td>
-          <td class="second"><TimeAgo v-if="upstream.since" :at="upstream.since" /></td>
+          <td class="second whitespace-nowrap"><TimeAgo v-if="upstream.since" :at="upstream.since" /></td>
           <td class="num">{{ upstream.first_token_ms == null ? '–' : duration(upstream.first_token_ms) }}</td>
           <td class="num">
             {{ upstream.streams_open }}{{ upstream.streams == null ? '' : ` of ${grouped(upstream.streams)}` }}

@@ -5,6 +5,7 @@
 //! and unknown fields are frames without data. What one event may hold is bounded.
 
 use bytes::{Bytes, BytesMut};
+use memchr::{memchr2, memchr2_iter};
 
 /// The most bytes of one event: clients take lines of 1.5 MB, so that images fit; more is an upstream gone wrong.
 pub const MAX_EVENT_BYTES: usize = 8 * 1024 * 1024;
@@ -52,27 +53,25 @@ impl SseDecoder {
     /// The next whole frame, if there is one.
     pub fn next_frame(&mut self) -> Option<SseFrame> {
         self.skip_byte_order_mark()?;
-        while let Some(byte) = self.buffer.get(self.searched).copied() {
-            let terminator = match byte {
-                b'\n' => 1,
-                b'\r' => match self.buffer.get(self.searched + 1) {
-                    Some(b'\n') => 2,
-                    Some(_) => 1,
-                    // Whether an LF belongs to it is told by the next read.
-                    None => return None,
-                },
-                _ => {
-                    self.searched += 1;
-                    continue;
+        while let Some(found) = memchr2(b'\n', b'\r', self.buffer.get(self.searched..)?) {
+            let at = self.searched + found;
+            let terminator = match (self.buffer.get(at), self.buffer.get(at + 1)) {
+                (Some(b'\r'), Some(b'\n')) => 2,
+                // Whether an LF belongs to it is told by the next read.
+                (Some(b'\r'), None) => {
+                    self.searched = at;
+                    return None;
                 }
+                (_, _) => 1,
             };
-            let is_blank = self.searched == self.line_start;
-            self.searched += terminator;
+            let is_blank = at == self.line_start;
+            self.searched = at + terminator;
             self.line_start = self.searched;
             if is_blank {
                 return Some(self.cut(self.searched));
             }
         }
+        self.searched = self.buffer.len();
         None
     }
 
@@ -114,7 +113,11 @@ impl SseDecoder {
 fn data_of(raw: &Bytes) -> Option<Bytes> {
     let mut single: Option<Bytes> = None;
     let mut joined: Option<Vec<u8>> = None;
-    for line in raw.split(|byte| *byte == b'\n' || *byte == b'\r') {
+    let ends = memchr2_iter(b'\n', b'\r', raw).chain(std::iter::once(raw.len()));
+    let mut from = 0;
+    for end in ends {
+        let line = raw.get(from..end).unwrap_or_default();
+        from = end + 1;
         let value = match line.strip_prefix(b"data") {
             Some([]) => &[],
             Some([b':', b' ', value @ ..] | [b':', value @ ..]) => value,

@@ -19,12 +19,17 @@ use super::{Place, Shared, segment_path, segments_in};
 /// Read at once: some thousand entries.
 const READ_BYTES: u64 = 4 * 1024 * 1024;
 
+/// Of what was read into, kept for the next batch: memory that is let go of costs the kernel more than the reading.
+const WINDOW_KEPT: usize = 1024 * 1024;
+
 /// The reading side; the drain owns it.
 #[derive(Debug)]
 pub struct SpoolReader {
     shared: Arc<Shared>,
     /// Everything before is in the database.
     drained: Place,
+    /// What is read into.
+    window: Vec<u8>,
 }
 
 /// Some entries, and where the next batch begins.
@@ -49,7 +54,7 @@ impl SpoolReader {
         let noted = std::fs::read_to_string(shared.folder.join("drained")).unwrap_or_default();
         let mut numbers = noted.split_whitespace().filter_map(|number| number.parse().ok());
         let drained = Place { segment: numbers.next().unwrap_or(0), offset: numbers.next().unwrap_or(0) };
-        Ok(Self { shared, drained })
+        Ok(Self { shared, drained, window: Vec::new() })
     }
 
     /// Hands every entry that is not drained yet to `each`, and counts them as pending. For the start, before anything is
@@ -58,7 +63,7 @@ impl SpoolReader {
     /// # Errors
     /// When a segment cannot be read.
     pub fn each_pending(&self, mut each: impl FnMut(&Spooled)) -> std::io::Result<u64> {
-        let mut ahead = Self { shared: self.shared.clone(), drained: self.drained };
+        let mut ahead = Self { shared: self.shared.clone(), drained: self.drained, window: Vec::new() };
         let mut count = 0;
         loop {
             let batch = ahead.read(usize::MAX)?;
@@ -102,17 +107,25 @@ impl SpoolReader {
         Ok(Place { segment, offset: offset.max(u64::try_from(SEGMENT_MAGIC.len()).unwrap_or(0)) })
     }
 
-    fn step(&self, at: Place, written: Place, limit: usize) -> std::io::Result<Step> {
+    fn step(&mut self, at: Place, written: Place, limit: usize) -> std::io::Result<Step> {
+        let mut bytes = std::mem::take(&mut self.window);
+        let step = self.step_in(&mut bytes, (at, written), limit);
+        bytes.clear();
+        bytes.shrink_to(WINDOW_KEPT);
+        self.window = bytes;
+        step
+    }
+
+    fn step_in(&self, bytes: &mut Vec<u8>, (at, written): (Place, Place), limit: usize) -> std::io::Result<Step> {
         let path = segment_path(&self.shared.folder, at.segment);
         let mut file = File::open(&path)?;
         let end = if at.segment == written.segment { written.offset } else { file.metadata()?.len() };
-        file.seek(SeekFrom::Start(at.offset))?;
         let mut window = READ_BYTES;
         loop {
-            let mut bytes = Vec::new();
+            bytes.clear();
             file.seek(SeekFrom::Start(at.offset))?;
-            Read::by_ref(&mut file).take(window.min(end.saturating_sub(at.offset))).read_to_end(&mut bytes)?;
-            let (entries, length, stopped) = frames_of(&bytes, limit);
+            Read::by_ref(&mut file).take(window.min(end.saturating_sub(at.offset))).read_to_end(bytes)?;
+            let (entries, length, stopped) = frames_of(bytes, limit);
             if !entries.is_empty() {
                 return Ok(Step::Entries(entries, length));
             }
