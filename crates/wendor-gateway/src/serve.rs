@@ -16,8 +16,8 @@ use wendor_store::{Store, StoreError};
 use crate::allowances::{Allowances, Settled};
 use crate::app::{App, Bodies, Ids};
 use crate::clock::Clock;
+use crate::data_plane;
 use crate::data_plane::clients::Clients;
-use crate::data_plane::{chat_completions, listing};
 use crate::fleet::Fleet;
 use crate::metrics::Metrics;
 use crate::recent::Recent;
@@ -132,7 +132,7 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
             // One a worker: connections to upstreams never cross threads.
             .app_data(web::Data::new(Clients::default()))
             .configure(console::routes)
-            .default_service(web::to(listing::nothing_here))
+            .default_service(fn_service(data_plane::any))
     })
     .workers(workers)
     .tcp_nodelay(true)
@@ -160,17 +160,15 @@ async fn stop_server(handle: &ServerHandle) {
     handle.stop(true).await;
 }
 
-/// Every path that apps and watchers use; those of the management API stand in [`admin::routes`].
+/// The path that most apps use, and those of watchers. Every other path of apps is told apart by [`data_plane::any`], which takes what
+/// nobody else does; those of the management API stand in [`admin::routes`].
 fn data_plane_routes(config: &mut web::ServiceConfig) {
-    let wrong = || web::to(listing::wrong_method);
     config
         .service(
             web::resource("/v1/chat/completions")
-                .route(web::post().service(fn_service(chat_completions)))
-                .default_service(wrong()),
+                .route(web::post().service(fn_service(data_plane::chat_completions)))
+                .default_service(fn_service(data_plane::any)),
         )
-        .service(web::resource("/v1/models").route(web::get().to(listing::models)).default_service(wrong()))
-        .service(web::resource("/v1/models/{route:.*}").route(web::get().to(listing::model)).default_service(wrong()))
         .route("/livez", web::get().to(vital::livez))
         .route("/readyz", web::get().to(vital::readyz))
         .route("/metrics", web::get().to(vital::metrics));

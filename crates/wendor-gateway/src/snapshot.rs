@@ -131,6 +131,7 @@ mod tests {
             credential,
             auth: Auth::Bearer,
             headers: Default::default(),
+            seals: None,
             offers: Default::default(),
         }
     }

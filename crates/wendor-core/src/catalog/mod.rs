@@ -3,6 +3,7 @@
 //! One [`Catalogue`] is the document of one revision. It is read and checked by [`file`], compared by [`difference`],
 //! and stored as JSON; past the reading nothing in it is checked again.
 //!
+//! - [`ability`]: what an offer can do, how it is marked, what it lets apps control
 //! - [`upstream`]: address, dialect, credential reference, offers
 //! - [`route`]: stages and how to pick among their offers
 //! - [`team`]: who pays: access and quotas
@@ -12,6 +13,7 @@
 //! - [`file`]: the catalogue as a TOML file, both ways
 //! - [`difference`]: what changes from one state to another
 
+pub mod ability;
 pub mod difference;
 pub mod document;
 pub mod file;

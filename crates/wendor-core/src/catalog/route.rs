@@ -123,6 +123,9 @@ pub struct Stage {
 pub struct Route {
     /// Tried one after the other.
     pub stages: Vec<Stage>,
+    /// Whether only offers are asked that can take a request exactly as it is.
+    #[serde(rename = "strict", default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_strict: bool,
 }
 
 impl Route {

@@ -8,12 +8,46 @@ use std::num::NonZeroU32;
 
 use serde::{Deserialize, Serialize};
 
+use super::ability::{Ability, Controls, Mark};
+
 /// The wire protocol spoken with an upstream or by an app, named by the shape of its endpoint.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Dialect {
     /// `POST /v1/chat/completions`.
     ChatCompletions,
+    /// `POST /v1/responses`.
+    Responses,
+    /// `POST /v1/messages`.
+    Messages,
+    /// `POST /v1beta/models/{model}:generateContent`.
+    GenerateContent,
+    /// `POST /api/chat`.
+    LocalChat,
+}
+
+impl Dialect {
+    /// Every dialect.
+    pub const ALL: [Self; 5] =
+        [Self::ChatCompletions, Self::Responses, Self::Messages, Self::GenerateContent, Self::LocalChat];
+
+    /// Its name.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::ChatCompletions => "chat-completions",
+            Self::Responses => "responses",
+            Self::Messages => "messages",
+            Self::GenerateContent => "generate-content",
+            Self::LocalChat => "local-chat",
+        }
+    }
+}
+
+impl std::fmt::Display for Dialect {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.pad(self.as_str())
+    }
 }
 
 /// Whether an upstream is our own hardware or paid for by use.
@@ -141,6 +175,33 @@ pub struct Offer {
     /// The most output tokens that the upstream makes for one choice; what a request without a limit reserves.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub output_cap: Option<NonZeroU32>,
+    /// Tokens that prompt and answer may have together.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub context_window: Option<NonZeroU32>,
+    /// What it can do; all that its dialect has when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub abilities: Option<Vec<Ability>>,
+    /// Kinds of images that it takes; every kind when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image_kinds: Option<Vec<String>>,
+    /// What it does beyond its dialect, or less.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub marks: Vec<Mark>,
+    /// What it lets apps control.
+    #[serde(default, skip_serializing_if = "is_unset")]
+    pub controls: Controls,
+}
+
+fn is_unset(controls: &Controls) -> bool {
+    *controls == Controls::default()
+}
+
+impl Offer {
+    /// Whether it can do that, as far as it says.
+    #[must_use]
+    pub fn can(&self, ability: Ability) -> bool {
+        self.abilities.as_ref().is_none_or(|abilities| abilities.contains(&ability))
+    }
 }
 
 /// A server that serves models.
@@ -168,6 +229,9 @@ pub struct Upstream {
     /// Further request headers, such as a version that the service demands.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub headers: BTreeMap<String, String>,
+    /// The name of the services that accept each other's seals of thinking; its own when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub seals: Option<String>,
     /// Its offers by model name.
     pub offers: BTreeMap<String, Offer>,
 }

@@ -29,6 +29,8 @@ pub struct OfferView {
     pub first_token_ms: Option<u64>,
     /// What this request would cost there at most; `None` when unpriced.
     pub expected_cost: Option<Money>,
+    /// Why it cannot serve this request, whatever its state.
+    pub unfit: Option<String>,
 }
 
 /// Whether an offer is tried.
@@ -105,6 +107,9 @@ pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, seed: u64) ->
 fn judge(stage: &Stage, known: &OfferView, is_repeat: bool) -> (Standing, String) {
     if is_repeat {
         return (Standing::LeftOut, "stands in an earlier stage".to_owned());
+    }
+    if let Some(why) = &known.unfit {
+        return (Standing::LeftOut, why.clone());
     }
     if let Some(until) = known.rests_until {
         return (Standing::LeftOut, format!("asked to be left alone until {}", until.format("%H:%M:%S")));
@@ -193,11 +198,15 @@ mod tests {
             streams: Some(8),
             first_token_ms: Some(300),
             expected_cost: None,
+            unfit: None,
         }
     }
 
     fn order(pick: Pick, known: impl Fn(&str) -> OfferView) -> Vec<String> {
-        let route = Route { stages: vec![stage(pick, &[("a/m", 1), ("b/m", 1)]), stage(Pick::Room, &[("c/m", 1)])] };
+        let route = Route {
+            stages: vec![stage(pick, &[("a/m", 1), ("b/m", 1)]), stage(Pick::Room, &[("c/m", 1)])],
+            is_strict: false,
+        };
         let plan = make(&route, |name| known(name.upstream().as_str()), 5);
         plan.taken().map(|planned| planned.offer.upstream().to_string()).collect()
     }
@@ -215,25 +224,29 @@ mod tests {
     #[test]
     fn what_rests_or_is_full_is_left_out_with_the_reason() {
         let until = DateTime::from_timestamp(1_790_000_000, 0);
-        let route = Route { stages: vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1), ("c/m", 1)])] };
+        let route = Route {
+            stages: vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1), ("c/m", 1), ("d/m", 1)])],
+            is_strict: false,
+        };
         let plan = make(
             &route,
             |name| match name.upstream().as_str() {
                 "a" => OfferView { rests_until: until, ..view() },
                 "b" => OfferView { streams_open: 8, ..view() },
+                "d" => OfferView { unfit: Some("does not offer tools".to_owned()), ..view() },
                 _ => view(),
             },
             1,
         );
         assert_eq!(plan.taken().map(|planned| planned.offer.clone()).collect::<Vec<_>>(), [offer("c/m")]);
         let reasons: Vec<_> = plan.offers.iter().map(|planned| planned.reason.as_str()).collect();
-        assert!(reasons.contains(&"8 of 8 streams taken"), "{reasons:?}");
+        assert!(reasons.contains(&"8 of 8 streams taken") && reasons.contains(&"does not offer tools"), "{reasons:?}");
         assert!(reasons.iter().any(|reason| reason.starts_with("asked to be left alone until")), "{reasons:?}");
     }
 
     #[test]
     fn shares_are_kept_over_many_requests() {
-        let route = Route { stages: vec![stage(Pick::Share, &[("a/m", 3), ("b/m", 1)])] };
+        let route = Route { stages: vec![stage(Pick::Share, &[("a/m", 3), ("b/m", 1)])], is_strict: false };
         let firsts = (0..4_000).filter(|seed| make(&route, |_| view(), *seed).offers[0].offer == offer("a/m")).count();
         assert!((2_850..3_150).contains(&firsts), "{firsts} of 4000 for three quarters");
     }
@@ -255,7 +268,7 @@ mod tests {
                 stage(*pick, &names.iter().map(|name| (name.as_str(), 1)).collect::<Vec<_>>())
             }).collect();
             let mentions: usize = stages.iter().map(|stage| stage.offers.len()).sum();
-            let route = Route { stages };
+            let route = Route { stages, is_strict: false };
             let known = |offer: &OfferName| {
                 let number = usize::from(offer.upstream().as_str().as_bytes()[1] - b'0');
                 let health = if failing[number] { HealthState::Failing } else { HealthState::Well };

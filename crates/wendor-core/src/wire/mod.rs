@@ -1,14 +1,49 @@
 //! What apps and upstreams say to each other, read and changed byte by byte.
 //!
 //! Bytes enter, facts and changed bytes leave; what a codec cannot read is an error with its reason, never a panic.
-//! Where app and upstream speak the same dialect, frames pass as slices of what was read, untouched.
+//! Where app and upstream speak the same dialect, frames pass as slices of what was read, untouched; otherwise request and answer
+//! go through the neutral conversation.
 //!
-//! - [`sse`]: server-sent events, taken from bytes that are cut anywhere
+//! - [`endpoint`]: which endpoint a path is, in which dialect
+//! - [`asked`]: what has to be known of a request, and the body for an upstream of the same dialect
+//! - [`frames`], [`sse`], [`ndjson`]: frames of streams, taken from bytes that are cut anywhere
 //! - [`members`]: the members of a JSON object with their places, so that a body is changed by splicing
 //! - [`scan`]: one pass over a body: how deep it nests, how many tokens its texts may be
-//! - [`chat_completions`]: the dialect of `POST /v1/chat/completions`
+//! - [`json`]: JSON read with its paths, and written so that every client can read it
+//! - [`conversation`]: what is asked and answered, in no dialect
+//! - [`verdict`]: what becomes of a request at an offer
+//! - [`codec`]: what every dialect can do, and the list of them
+//! - [`chat_completions`], [`responses`], [`messages`], [`generate_content`], [`local_chat`]: the dialects
+//! - [`passage`]: one stream on its way from an upstream to an app
+//! - [`embedding`]: vectors of texts; [`fit`]: whether an offer can serve a request
+//! - [`listing`]: models as each dialect lists them
+//! - [`plain`]: whole replies that pass as they are
+//! - [`native`]: members that one dialect alone knows; [`seal`]: whose thinking it is; [`image`]: what an image is by its bytes;
+//!   [`rejection`]: what an app is told of an upstream that rejects its request; [`upstream_error`]: how an upstream failed that says so in its stream
 
+pub mod asked;
 pub mod chat_completions;
+pub mod codec;
+pub mod conversation;
+pub mod embedding;
+pub mod endpoint;
+pub mod fit;
+pub mod frames;
+pub mod generate_content;
+pub mod image;
+pub mod json;
+pub mod listing;
+pub mod local_chat;
 pub mod members;
+pub mod messages;
+pub mod native;
+pub mod ndjson;
+pub mod passage;
+pub mod plain;
+pub mod rejection;
+pub mod responses;
 pub mod scan;
+pub mod seal;
 pub mod sse;
+pub mod upstream_error;
+pub mod verdict;

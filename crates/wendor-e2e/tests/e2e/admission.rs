@@ -95,7 +95,6 @@ async fn a_bad_header_of_ours_is_told(#[case] name: &str, #[case] value: impl In
 
 #[rstest]
 #[case::near("/v1/chat/completion", "Nearest: /v1/chat/completions.")]
-#[case::doubled("/v1/v1/models", "Nearest: /v1/models.")]
 #[case::far("/harbour/office/hours/of/today", "There is nothing at /harbour/office/hours/of/today.")]
 #[tokio::test]
 async fn an_unknown_path_gets_the_nearest(#[case] path: &str, #[case] told: &str) {

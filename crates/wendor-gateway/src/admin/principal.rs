@@ -8,6 +8,7 @@ use actix_web::http::header;
 use actix_web::{FromRequest, HttpRequest, web};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyText};
 use wendor_core::catalog::role::Standing;
+use wendor_core::catalog::upstream::Dialect;
 use wendor_core::name::Name;
 
 use super::browser;
@@ -113,7 +114,11 @@ async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
     }
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
     let snapshot = app.now_serving();
-    let key = key_of(&snapshot, presented_key(request.headers(), request.query_string()), &Call::begin(&app));
+    let key = key_of(
+        &snapshot,
+        presented_key(request.headers(), request.query_string()),
+        &Call::begin(&app, Dialect::ChatCompletions),
+    );
     key.map(|key| PersonOrApp::App(key.as_ref().clone()))
         .map_err(|_| Problem::NotSignedIn("neither a token nor a key in force came with this call".to_owned()))
 }

@@ -12,15 +12,21 @@ use actix_web::web;
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
-use wendor_core::name::{Name, nearest};
+use wendor_core::name::{Name, OfferName, nearest};
 use wendor_core::quota::QuotaId;
 use wendor_core::quota::use_of::WorstCase;
-use wendor_core::wire::chat_completions::request::{ChatRequest, Delivery};
+use wendor_core::wire::asked::AppRequest;
+use wendor_core::wire::chat_completions::request::BadRequest;
+use wendor_core::wire::conversation::Delivery;
+use wendor_core::wire::embedding::EmbeddingRequest;
+use wendor_core::wire::endpoint::{Endpoint, Kind};
+use wendor_core::wire::fit::{Content, Unfit, mislabelled_image};
 
 use super::Call;
 use super::body::{self, ReadBody};
 use super::marks::Marks;
 use super::refusal::{Caller, QuotaFull, Refusal, UnknownRoute};
+use super::sending::is_choosy;
 use super::ticket::{Admission, Ticket};
 use crate::allowances::Held;
 use crate::app::App;
@@ -35,7 +41,11 @@ pub struct Admitted {
     /// Goes along until it is settled.
     pub ticket: Box<Ticket>,
     /// What the app asks.
-    pub chat: ChatRequest,
+    pub request: AppRequest,
+    /// What it holds, as far as that had to be looked at.
+    pub content: Arc<Content>,
+    /// The offers that cannot serve it, and why.
+    pub unfit: Vec<(OfferName, Unfit)>,
     /// Its body, for as long as another offer may need it.
     pub body: ReadBody,
 }
@@ -43,6 +53,7 @@ pub struct Admitted {
 /// What a request's headers and address say, taken out of them.
 #[derive(Debug)]
 pub struct Asked {
+    endpoint: Endpoint,
     presented: Result<String, Refusal>,
     marks: Result<Marks, Refusal>,
     declared_bytes: Option<usize>,
@@ -51,9 +62,14 @@ pub struct Asked {
 impl Asked {
     /// Reads it. What is wrong is told in [`admit`], in the order of its steps.
     #[must_use]
-    pub fn read(headers: &HeaderMap, query: &str) -> Self {
+    pub fn read(headers: &HeaderMap, query: &str, endpoint: Endpoint) -> Self {
         let declared = headers.get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
-        Self { presented: presented_key(headers, query), marks: Marks::read(headers), declared_bytes: declared }
+        Self {
+            endpoint,
+            presented: presented_key(headers, query),
+            marks: Marks::read(headers),
+            declared_bytes: declared,
+        }
     }
 }
 
@@ -66,23 +82,25 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let key = key_of(&snapshot, asked.presented, call)?.clone();
     let marks = asked.marks?;
     let body = body::read(app, payload, asked.declared_bytes).await?;
-    let chat = ChatRequest::read(&body.bytes).map_err(Refusal::BadRequest)?;
-    let (team, route_name, route) = access_of(&snapshot, &key, &chat.route)?;
+    let request = AppRequest::read(asked.endpoint, &body.bytes).map_err(Refusal::BadRequest)?;
+    let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
+    let content = content_of(&snapshot, route, &request, &body)?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
-    let worst = worst_case(&snapshot, route, &chat);
+    let worst = worst_case(&snapshot, route, &request);
     let held = reserve(app, call, &key, (team, route_name), worst).await?;
     let admission = Admission {
         app: app.clone(),
         call: call.clone(),
         route: route_name.clone(),
-        streamed: matches!(chat.delivery, Delivery::Streamed(_)),
+        streamed: request.delivery != Delivery::Whole,
         snapshot: snapshot.clone(),
         key,
         marks,
         worst,
         held,
     };
-    Ok(Admitted { ticket: Ticket::open(admission, slot), chat, body })
+    let ticket = Ticket::open(admission, slot);
+    Ok(Admitted { ticket, request, content: Arc::new(content), unfit: Vec::new(), body })
 }
 
 /// The key that was presented, if it opens anything now.
@@ -167,12 +185,44 @@ pub fn no_such_route(key: &AppKey, wanted: &str, allowed: &[&Name]) -> Refusal {
     }))
 }
 
-fn worst_case(snapshot: &Snapshot, route: &Route, chat: &ChatRequest) -> WorstCase {
+/// What a request holds. Most are not looked into: where every offer speaks the app's dialect and takes all that it has, and there is
+/// nothing in it that reaches beyond itself.
+fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body: &ReadBody) -> Result<Content, Refusal> {
+    if let Kind::Embed(form, _) = &request.endpoint.kind {
+        let embedding = EmbeddingRequest::read(*form, &body.bytes).map_err(Refusal::BadRequest)?;
+        return Ok(Content::Embedding(Box::new(embedding)));
+    }
+    let dialect = request.endpoint.dialect;
+    let is_choosy = |name| snapshot.catalogue.offer(name).is_some_and(|(up, offer)| is_choosy(offer, up, dialect));
+    let is_chat = matches!(request.endpoint.kind, Kind::Chat(_));
+    let has_to = is_chat && (request.has_to_be_understood(&body.bytes) || route.offers().any(is_choosy));
+    if !has_to {
+        return Ok(Content::NotLookedAt);
+    }
+    let conversation = request.understood(&body.bytes).map_err(Refusal::BadRequest)?;
+    if let Some((path, said, is)) = mislabelled_image(&conversation) {
+        let message = format!("`{path}` says {said}, but its bytes are {is}; say what it is");
+        return Err(Refusal::BadRequest(BadRequest { param: Some(path), code: "image_kind", message }));
+    }
+    Ok(Content::Conversation(Box::new(conversation)))
+}
+
+fn worst_case(snapshot: &Snapshot, route: &Route, request: &AppRequest) -> WorstCase {
     let cap =
         |offer| snapshot.catalogue.offer(offer).and_then(|(_, offer)| offer.output_cap).map(|cap| u64::from(cap.get()));
     let largest = || route.offers().map(|offer| cap(offer).unwrap_or(OUTPUT_TOKENS_UNTOLD)).max();
-    let output = chat.output_limit.or_else(largest).unwrap_or(OUTPUT_TOKENS_UNTOLD);
-    WorstCase { input_tokens: chat.input_tokens, output_tokens: output.saturating_mul(chat.choices) }
+    let output = match request.endpoint.kind {
+        // Vectors and counts put out no tokens.
+        Kind::Embed(..) | Kind::Count(_) => 0,
+        Kind::Chat(_)
+        | Kind::Passed(_)
+        | Kind::Models
+        | Kind::Model(_)
+        | Kind::ShowModel
+        | Kind::Loaded
+        | Kind::Version => request.output_limit.or_else(largest).unwrap_or(OUTPUT_TOKENS_UNTOLD),
+    };
+    WorstCase { input_tokens: request.input_tokens, output_tokens: output.saturating_mul(request.choices) }
 }
 
 /// Takes room in every quota of the team that does not depend on the offer. When one has none, the others get back what was

@@ -7,20 +7,27 @@
 //!
 //! All of it inside the request's whole deadline and a bounded number of tries. Nothing has gone to the app yet.
 
+use std::sync::Arc;
+
 use hyper::header::HeaderValue;
 use tokio::time::Instant;
 use wendor_core::catalog::route::{Deadlines, Stage};
+use wendor_core::catalog::upstream::Upstream;
 use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{AllFailed, Failure, FailureKind, answer_when_all_failed};
 use wendor_core::routing::plan::PlannedOffer;
-use wendor_core::wire::chat_completions::request::{ChatRequest, Delivery};
+use wendor_core::wire::asked::AppRequest;
+use wendor_core::wire::codec::AnswerHead;
+use wendor_core::wire::conversation::{Delivery, FunctionForm, UsageFrame};
+use wendor_core::wire::fit::{Content, Unfit};
 
 use super::admit::Admitted;
 use super::body::ReadBody;
 use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
 use super::pieces::Pieces;
-use super::refusal::{GivenUp, Refusal};
+use super::refusal::{CannotServe, GivenUp, Refusal};
+use super::sending::{self, seals_of, target_of};
 use super::settle::Outcome;
 use super::ticket::Ticket;
 use crate::fleet::StreamPermit;
@@ -44,8 +51,8 @@ pub struct Along {
     pub ticket: Box<Ticket>,
     /// The offer that answers.
     pub offer: OfferName,
-    /// How the app wants the answer.
-    pub delivery: Delivery,
+    /// What the app asked.
+    pub request: Arc<AppRequest>,
     /// Deadlines of the stage.
     pub deadlines: Deadlines,
     /// When the whole request has to be over.
@@ -59,7 +66,12 @@ pub struct Along {
 /// # Errors
 /// [`Refusal::AllFailed`] when none answered, [`Refusal::OverQuota`] when there was money for none.
 pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering, Refusal> {
-    let Admitted { mut ticket, chat, body } = admitted;
+    let Admitted { mut ticket, request, content, unfit, body } = admitted;
+    let request = Arc::new(request);
+    if let Some(refusal) = nobody_can(&ticket, unfit) {
+        ticket.refuse();
+        return Err(refusal);
+    }
     let snapshot = ticket.snapshot().clone();
     let stages: &[Stage] = snapshot.catalogue.routes.get(ticket.route()).map_or(&[], |route| &route.stages);
     let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).whole;
@@ -81,11 +93,10 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
         // Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
         let may_move_on = turns.len() > 0 && !stage.moves_on.is_empty();
         let Some(sent) = (if may_move_on { body.clone() } else { body.take() }) else { break };
-        let prepared = Prepared { chat: &chat, deadlines, whole_until };
+        let prepared = Prepared { request: &request, content: &content, deadlines, whole_until };
         match try_one(&mut ticket, &turn.offer, (&prepared, sent), clients).await {
             Ok(reply) => {
-                let delivery = chat.delivery;
-                let along = Along { ticket, offer: turn.offer, delivery, deadlines, whole_until, permit };
+                let along = Along { ticket, offer: turn.offer, request, deadlines, whole_until, permit };
                 return Ok(Answering { reply, along });
             }
             Err(failure) => {
@@ -106,8 +117,20 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
     }
 }
 
+/// The refusal where no offer can serve such a request, whenever it is asked. Where another one only rests or is full, its time may come.
+fn nobody_can(ticket: &Ticket, unfit: Vec<(OfferName, Unfit)>) -> Option<Refusal> {
+    let plan = ticket.plan();
+    let is_unfit = |planned: &PlannedOffer| unfit.iter().any(|(offer, _)| *offer == planned.offer);
+    if unfit.is_empty() || !plan.offers.iter().all(is_unfit) {
+        return None;
+    }
+    let key = ticket.admission.key.id.clone();
+    Some(Refusal::CannotServe(Box::new(CannotServe { key, route: ticket.route().to_string(), unfit })))
+}
+
 struct Prepared<'a> {
-    chat: &'a ChatRequest,
+    request: &'a Arc<AppRequest>,
+    content: &'a Arc<Content>,
     deadlines: Deadlines,
     whole_until: Instant,
 }
@@ -120,31 +143,58 @@ async fn try_one(
 ) -> Result<Reply, Failure> {
     let snapshot = ticket.snapshot().clone();
     let missing = || Failure::new(FailureKind::Misconfigured, "this offer is not in the catalogue");
-    let (upstream, _) = snapshot.catalogue.offer(offer).ok_or_else(missing)?;
+    let (upstream, offered) = snapshot.catalogue.offer(offer).ok_or_else(missing)?;
     let misconfigured = |why: &String| Failure::new(FailureKind::Misconfigured, why);
     let outlet = snapshot.outlet(offer.upstream()).ok_or_else(missing)?.as_ref().map_err(misconfigured)?;
-    ticket.changed(prepared.chat.changes(offer.model()));
+    let target = target_of(offer, upstream, offered);
+    let ReadBody { bytes, share } = body;
+    let sending = sending::prepare(prepared.request, prepared.content, &bytes, (offered, &target));
+    // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
+    drop(bytes);
+    ticket.changed(sending.changes);
     let id_as_header = HeaderValue::from_str(ticket.id().as_str());
     let request_id =
         id_as_header.map_err(|_| Failure::new(FailureKind::Misconfigured, "the request's id is no header"))?;
     let one = Try {
         upstream,
         outlet,
-        delivery: prepared.chat.delivery,
+        request: prepared.request,
+        content: prepared.content,
+        path: sending.path.as_deref(),
+        is_streamed: sending.is_streamed,
+        head: &|| head_of(ticket, prepared, offer, upstream),
         deadlines: prepared.deadlines,
         whole_until: prepared.whole_until,
         request_id: &request_id,
     };
-    let ReadBody { bytes, share } = body;
-    let sent = Pieces::new(prepared.chat.for_upstream(&bytes, offer.model()), share);
-    // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
-    drop(bytes);
+    let sent = Pieces::new(sending.pieces, share);
     let reply = exchange(&clients.with_connect(prepared.deadlines.connect), &one, sent).await?;
     match &reply {
         Reply::Stream(_) | Reply::Whole(_) => ticket.answering(),
         Reply::Rejected(_) => {}
     }
     Ok(reply)
+}
+
+/// What an answer has to say of itself, whatever dialect it comes from.
+fn head_of(ticket: &Ticket, prepared: &Prepared<'_>, offer: &OfferName, upstream: &Upstream) -> AnswerHead {
+    let usage_frame = match prepared.request.delivery {
+        Delivery::Streamed(usage_frame) => usage_frame,
+        Delivery::Whole => UsageFrame::Asked,
+    };
+    let functions = match prepared.content.as_ref() {
+        Content::Conversation(conversation) => conversation.functions,
+        Content::NotLookedAt | Content::Embedding(_) => FunctionForm::Tools,
+    };
+    AnswerHead {
+        request: ticket.id().to_string(),
+        model: prepared.request.route.clone(),
+        at: ticket.arrived_at(),
+        usage_frame,
+        functions,
+        input_estimate: prepared.request.input_tokens,
+        seals: seals_of(offer, upstream),
+    }
 }
 
 /// Settles a request that nobody answered, and says so.

@@ -14,12 +14,22 @@ use hyper::body::Incoming;
 use hyper::{Response, header};
 use tokio::time::{Instant, timeout_at};
 use wendor_core::catalog::route::Deadlines;
-use wendor_core::catalog::upstream::Upstream;
+use wendor_core::catalog::upstream::{Dialect, Upstream};
+use wendor_core::metering::usage::TokenCounts;
 use wendor_core::routing::failure::{Failure, FailureKind};
-use wendor_core::wire::chat_completions::reply::{self, ReplyFacts};
-use wendor_core::wire::chat_completions::request::{Delivery, UsageFrame};
-use wendor_core::wire::chat_completions::stream::{ChatStream, FrameSays};
-use wendor_core::wire::sse::{SseDecoder, SseFrame};
+use wendor_core::wire::asked::AppRequest;
+use wendor_core::wire::chat_completions::reply;
+use wendor_core::wire::codec::{self, AnswerHead, Framing};
+use wendor_core::wire::conversation::Delivery;
+use wendor_core::wire::conversation::answer::Answer;
+use wendor_core::wire::conversation::event::Usage;
+use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors};
+use wendor_core::wire::endpoint::Kind;
+use wendor_core::wire::fit::Content;
+use wendor_core::wire::frames::FrameDecoder;
+use wendor_core::wire::passage::{Facts, Passage, Step, whole_marked};
+use wendor_core::wire::plain;
+use wendor_core::wire::sse::MAX_EVENT_BYTES;
 
 use super::clients::HttpClient;
 use super::outlet::Outlet;
@@ -28,18 +38,22 @@ use super::pieces::Pieces;
 /// Largest whole reply: long answers are some hundred kilobytes, images as text some megabytes.
 const MAX_REPLY_BYTES: usize = 64 * 1024 * 1024;
 
-/// What may come before the first piece of an answer.
-const MAX_HELD_BYTES: usize = 256 * 1024;
-
 /// What a try needs.
-#[derive(Debug)]
 pub struct Try<'a> {
     /// The upstream.
     pub upstream: &'a Upstream,
     /// What all requests to it have in common.
     pub outlet: &'a Outlet,
-    /// How the app wants the answer.
-    pub delivery: Delivery,
+    /// What the app asked.
+    pub request: &'a AppRequest,
+    /// What that holds.
+    pub content: &'a Content,
+    /// The endpoint's path, where it is not the dialect's usual one.
+    pub path: Option<&'a str>,
+    /// Whether the upstream is asked for a stream.
+    pub is_streamed: bool,
+    /// What the answer has to say of itself.
+    pub head: &'a dyn Fn() -> AnswerHead,
     /// Deadlines of its stage.
     pub deadlines: Deadlines,
     /// When the whole request has to be over.
@@ -62,36 +76,36 @@ pub enum Reply {
 /// A stream that has begun.
 #[derive(Debug)]
 pub struct OpenStream {
-    /// What goes to the app first: what was held, and the frame that committed.
-    pub first: Vec<SseFrame>,
-    /// The rest.
-    pub body: Incoming,
-    /// Holds what was read and not yet taken.
-    pub decoder: SseDecoder,
-    /// What was seen so far.
-    pub seen: ChatStream,
+    /// What goes to the app first: what was held, and what committed.
+    pub first: Bytes,
+    /// Its end, where it has come already: held back until the answer is on record.
+    pub last: Option<Bytes>,
+    /// The rest, where there is one.
+    pub body: Option<Incoming>,
+    /// What makes of it what the app gets.
+    pub passage: Passage,
 }
 
-/// A whole reply.
+/// A whole reply, as the app gets it.
 #[derive(Debug)]
 pub struct WholeReply {
     /// Its bytes.
     pub bytes: Bytes,
-    /// Its content type.
-    pub content_type: Option<header::HeaderValue>,
     /// What it says.
-    pub facts: ReplyFacts,
+    pub facts: Facts,
 }
 
 /// A reply that rejects the request.
 #[derive(Debug)]
 pub struct RejectedReply {
-    /// Its status.
+    /// The upstream's status.
     pub status: u16,
     /// Its bytes.
     pub bytes: Bytes,
     /// Its content type.
     pub content_type: Option<header::HeaderValue>,
+    /// The dialect that it is in.
+    pub dialect: Dialect,
 }
 
 /// Makes the try with a body as the upstream gets it.
@@ -99,11 +113,11 @@ pub struct RejectedReply {
 /// # Errors
 /// How it failed.
 pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Result<Reply, Failure> {
-    let request = one.outlet.request(body, accept(one.delivery), one.request_id);
-    let patience = match one.delivery {
-        Delivery::Streamed(_) => one.deadlines.first_event,
-        Delivery::Whole => one.deadlines.reply,
-    };
+    let request = one
+        .outlet
+        .request(body, one.path, (accept(one.is_streamed), one.request_id))
+        .map_err(|error| Failure::new(FailureKind::Misconfigured, error.to_string()))?;
+    let patience = if one.is_streamed { one.deadlines.first_event } else { one.deadlines.reply };
     let until = one.whole_until.min(Instant::now() + patience);
     let response = match timeout_at(until, client.request(request)).await {
         Ok(Ok(response)) => response,
@@ -111,22 +125,21 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         Err(_elapsed) => return Err(timed_out("no answer", patience)),
     };
     if let Some(kind) = FailureKind::of_status(response.status().as_u16()) {
-        return refused(response, kind, until).await;
+        return refused(response, kind, (until, one.upstream.dialect)).await;
     }
-    match one.delivery {
-        Delivery::Streamed(usage) => {
-            let stream = first_event(response, usage, (until, patience)).await?;
+    match (one.is_streamed, one.request.delivery != Delivery::Whole) {
+        (true, true) => {
+            let stream = first_event(response, one, (until, patience)).await?;
             Ok(Reply::Stream(Box::new(stream)))
         }
-        Delivery::Whole => whole(response, one).await.map(Reply::Whole),
+        (true, false) => gathered(response, one).await.map(Reply::Whole),
+        (false, true) => taken_apart(response, one).await.map(|stream| Reply::Stream(Box::new(stream))),
+        (false, false) => whole(response, one).await.map(Reply::Whole),
     }
 }
 
-fn accept(delivery: Delivery) -> &'static str {
-    match delivery {
-        Delivery::Streamed(_) => "text/event-stream",
-        Delivery::Whole => "application/json",
-    }
+fn accept(is_streamed: bool) -> &'static str {
+    if is_streamed { "text/event-stream" } else { "application/json" }
 }
 
 fn timed_out(what: &str, after: Duration) -> Failure {
@@ -160,7 +173,11 @@ fn failure_of(error: &hyper_util::client::legacy::Error, one: &Try<'_>) -> Failu
 }
 
 /// A status other than success: what the app has to mend goes to it, everything else is a failure.
-async fn refused(response: Response<Incoming>, kind: FailureKind, until: Instant) -> Result<Reply, Failure> {
+async fn refused(
+    response: Response<Incoming>,
+    kind: FailureKind,
+    (until, dialect): (Instant, Dialect),
+) -> Result<Reply, Failure> {
     let status = response.status().as_u16();
     if kind != FailureKind::Rejected {
         return Err(Failure::of_status(status, retry_after(response.headers())));
@@ -169,7 +186,7 @@ async fn refused(response: Response<Incoming>, kind: FailureKind, until: Instant
     let cut = || Failure::new(FailureKind::CutOff, format!("its answer {status} broke off"));
     let body = timeout_at(until, http_body_util::Limited::new(response.into_body(), MAX_REPLY_BYTES).collect()).await;
     let bytes = body.map_err(|_| cut())?.map_err(|_| cut())?.to_bytes();
-    Ok(Reply::Rejected(RejectedReply { status, bytes, content_type }))
+    Ok(Reply::Rejected(RejectedReply { status, bytes, content_type, dialect }))
 }
 
 fn retry_after(headers: &hyper::HeaderMap) -> Option<Duration> {
@@ -177,15 +194,15 @@ fn retry_after(headers: &hyper::HeaderMap) -> Option<Duration> {
     number("retry-after-ms").map(Duration::from_millis).or_else(|| number("retry-after").map(Duration::from_secs))
 }
 
-async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
-    let content_type = response.headers().get(header::CONTENT_TYPE).cloned();
+/// All of a reply's body.
+async fn body_of(response: Response<Incoming>, one: &Try<'_>) -> Result<Bytes, Failure> {
     let mut body = response.into_body();
     let mut bytes = BytesMut::new();
     loop {
         let until = one.whole_until.min(Instant::now() + one.deadlines.between_events);
         match timeout_at(until, body.frame()).await {
             Err(_elapsed) => return Err(timed_out("nothing more of its reply", one.deadlines.between_events)),
-            Ok(None) => break,
+            Ok(None) => return Ok(bytes.freeze()),
             Ok(Some(Err(_))) => {
                 return Err(Failure::new(FailureKind::CutOff, "the connection broke in the middle of its reply"));
             }
@@ -198,65 +215,124 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
             ));
         }
     }
-    let facts = reply::read(&bytes).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
-    Ok(WholeReply { bytes: bytes.freeze(), content_type, facts })
+}
+
+/// A whole reply, checked, in the app's dialect.
+async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
+    let bytes = body_of(response, one).await?;
+    let (from, to) = (one.upstream.dialect, one.request.endpoint.dialect);
+    match (one.content, &one.request.endpoint.kind) {
+        (Content::Embedding(embedding), _) => embedded(embedding, bytes, one),
+        (_, Kind::Chat(_)) if from == to && from == Dialect::ChatCompletions => {
+            let read = reply::read(&bytes).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
+            let facts =
+                Facts { usage: None, counts: read.usage, output_bytes: read.output_bytes, is_at_cap: read.is_at_cap };
+            Ok(WholeReply { bytes, facts })
+        }
+        (_, Kind::Chat(_)) => {
+            let events = codec::of(from).read_whole(&bytes)?;
+            let mut facts = Facts::default();
+            events.iter().for_each(|event| facts.take(event));
+            let bytes = match from == to {
+                true => whole_marked(bytes, &events, &(one.head)().seals),
+                false => Bytes::from(codec::of(to).write_whole(&Answer::of(events), &(one.head)())?),
+            };
+            Ok(WholeReply { bytes, facts })
+        }
+        (_, _) => {
+            let mut facts = plain::read(&bytes)?;
+            if let Kind::Count(_) = one.request.endpoint.kind {
+                // Counting is asked for nothing and costs nothing.
+                facts.counts = Some(TokenCounts::default());
+            }
+            Ok(WholeReply { bytes, facts })
+        }
+    }
+}
+
+/// Vectors in the form that the app wants. Where that is the upstream's own, they pass as they came.
+fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result<WholeReply, Failure> {
+    let found = read_vectors(&bytes)?;
+    let usage = found.input_tokens.map(|input| Usage { input: Some(input), output: Some(0), ..Usage::default() });
+    let facts = Facts { usage, counts: usage.and_then(Usage::counts), output_bytes: 0, is_at_cap: false };
+    let is_same = one.upstream.dialect == one.request.endpoint.dialect;
+    // Some clients decode base64 without looking, so an upstream that ignores the wish is mended.
+    let is_as_wished =
+        embedding.encoding == Encoding::Numbers || memchr::memmem::find(&bytes, b"\"embedding\":\"").is_some();
+    let bytes = match is_same && is_as_wished {
+        true => bytes,
+        false => Bytes::from(embedding.reply(&found, one.request)),
+    };
+    Ok(WholeReply { bytes, facts })
+}
+
+/// A whole reply made of a stream, for offers that only stream.
+async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
+    let bytes = body_of(response, one).await?;
+    let codec = codec::of(one.upstream.dialect);
+    let (mut decoder, mut reader) = (FrameDecoder::new(codec.framing()), codec.reader());
+    let mut events = Vec::new();
+    for part in bytes.chunks(MAX_EVENT_BYTES / 2) {
+        decoder.push(part).map_err(|error| Failure::new(FailureKind::Malformed, error.to_string()))?;
+        while let Some(data) = decoder.next_frame().map(|frame| frame.data) {
+            data.map(|data| reader.read(&data, &mut events)).transpose()?;
+        }
+    }
+    if let Some(data) = decoder.finish().and_then(|frame| frame.data) {
+        reader.read(&data, &mut events)?;
+    }
+    if !reader.is_finished() {
+        return Err(Failure::new(FailureKind::CutOff, "its stream ended in the middle"));
+    }
+    let mut facts = Facts::default();
+    events.iter().for_each(|event| facts.take(event));
+    let answer = Answer::of(events);
+    let bytes = codec::of(one.request.endpoint.dialect).write_whole(&answer, &(one.head)())?;
+    Ok(WholeReply { bytes: Bytes::from(bytes), facts })
+}
+
+/// A stream made of a whole reply, for offers that do not stream.
+async fn taken_apart(response: Response<Incoming>, one: &Try<'_>) -> Result<OpenStream, Failure> {
+    let bytes = body_of(response, one).await?;
+    let events = codec::of(one.upstream.dialect).read_whole(&bytes)?;
+    let (first, last, passage) =
+        Passage::of_whole(one.upstream.dialect, one.request.endpoint.dialect, events, (one.head)())?;
+    Ok(OpenStream { first, last: Some(last), body: None, passage })
 }
 
 async fn first_event(
     response: Response<Incoming>,
-    usage: UsageFrame,
+    one: &Try<'_>,
     (until, patience): (Instant, Duration),
 ) -> Result<OpenStream, Failure> {
     let malformed = |why: &str| Failure::new(FailureKind::Malformed, why);
     let content_type =
         response.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    if content_type.starts_with("application/json") || content_type.starts_with("text/html") {
+    let is_lines = codec::of(one.upstream.dialect).framing() == Framing::Lines;
+    if content_type.starts_with("text/html") || (content_type.starts_with("application/json") && !is_lines) {
         let content_type = content_type.split(';').next().unwrap_or_default();
         return Err(malformed(&format!("asked for a stream, it sent {content_type}")));
     }
     let mut body = response.into_body();
-    let (mut decoder, mut seen, mut first, mut held) = (SseDecoder::default(), ChatStream::default(), Vec::new(), 0);
+    let mut passage = Passage::new(one.upstream.dialect, one.request.endpoint.dialect, (one.head)());
+    let mut is_over = false;
     loop {
-        while let Some(frame) = decoder.next_frame() {
-            held += frame.raw.len();
-            let says = match &frame.data {
-                Some(data) => seen.observe(data).map_err(|bad| malformed(&bad.to_string()))?,
-                None => FrameSays::Opening,
-            };
-            match says {
-                FrameSays::Answer => {
-                    first.push(frame);
-                    return Ok(OpenStream { first, body, decoder, seen });
-                }
-                FrameSays::Foreign => {}
-                FrameSays::UsageOnly if usage == UsageFrame::NotAsked => {}
-                FrameSays::Opening | FrameSays::UsageOnly => first.push(frame),
-                FrameSays::Error(failure) => return Err(failure),
-                FrameSays::Done => return Err(malformed("its stream ended without an answer")),
+        match if is_over { passage.upstream_ended() } else { passage.step() } {
+            Step::Send(first) => return Ok(OpenStream { first, last: None, body: Some(body), passage }),
+            Step::End(last) => {
+                return Ok(OpenStream { first: Bytes::new(), last: Some(last), body: Some(body), passage });
             }
-            if held > MAX_HELD_BYTES {
-                return Err(malformed("its stream holds no answer"));
-            }
+            Step::Broken(failure, _) => return Err(failure),
+            Step::More => {}
         }
         match timeout_at(until, body.frame()).await {
             Err(_elapsed) => return Err(timed_out("no first token", patience)),
-            Ok(Some(Ok(frame))) => {
-                if let Some(data) = frame.data_ref() {
-                    decoder.push(data).map_err(|error| malformed(&error.to_string()))?;
-                }
-            }
+            Ok(Some(Ok(frame))) => frame.data_ref().map_or(Ok(()), |data| passage.push(data))?,
             Ok(Some(Err(_))) => {
                 return Err(Failure::new(FailureKind::CutOff, "the connection broke before a first token"));
             }
-            Ok(None) => return Err(ended_early(&mut decoder)),
+            Ok(None) => is_over = true,
         }
-    }
-}
-
-fn ended_early(decoder: &mut SseDecoder) -> Failure {
-    match decoder.finish() {
-        Some(SseFrame { data: None, .. }) => Failure::new(FailureKind::Malformed, "what it sent is no event stream"),
-        Some(_) | None => Failure::new(FailureKind::CutOff, "its stream ended before a first token"),
     }
 }
 

@@ -1,70 +1,129 @@
-//! `GET /v1/models` and `GET /v1/models/{route}`: the routes that a key may use. And what is told at a path where nothing is.
+//! Listings of the routes that a key may use, in the shape that each dialect's clients read; and what is told at a path where nothing is.
+//!
+//! `GET /v1/models` is asked by the clients of three dialects, who get three shapes (PROTOCOLS section 1.2).
 
-use actix_web::{HttpRequest, HttpResponse, ResponseError, web};
-use serde::Serialize;
-use wendor_core::name::nearest;
-use wendor_core::wire::chat_completions::models::{Model, ModelList};
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::{HttpMessage, HttpResponse, ResponseError, web};
+use chrono::{DateTime, Utc};
+use futures_util::StreamExt;
+use wendor_core::name::Name;
+use wendor_core::wire::endpoint::{Endpoint, Kind, NoEndpoint};
+use wendor_core::wire::listing::{Listed, loaded, one, shape, shown, version};
+use wendor_core::wire::members::members;
 
 use super::Call;
 use super::admit::{key_of, no_such_route, presented_key, routes_of};
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
 use crate::app::App;
+use crate::snapshot::Snapshot;
 
-/// Every path of the data plane, for whoever took a wrong one.
-pub const PATHS: [&str; 3] = ["/v1/chat/completions", "/v1/models", "/v1/models/{route}"];
+/// A body that only names a model is small.
+const MAX_BODY: usize = 64 * 1024;
 
-/// `GET /v1/models`.
-pub async fn models(request: HttpRequest, app: web::Data<App>) -> HttpResponse {
-    let call = Call::begin(&app);
+/// Answers what is asked about models.
+///
+/// # Errors
+/// When the service was put together wrongly: its state is missing.
+pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
+    let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
+    let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
+    let call = Call::begin(&app, endpoint.dialect);
+    let wanted = match &endpoint.kind {
+        Kind::Model(name) => Some(name.clone()),
+        Kind::ShowModel => Some(named_in_body(&mut request).await),
+        Kind::Models
+        | Kind::Loaded
+        | Kind::Version
+        | Kind::Chat(_)
+        | Kind::Count(_)
+        | Kind::Embed(..)
+        | Kind::Passed(_) => None,
+    };
+    let listed = list(&app, &request, &call, (&endpoint.kind, wanted.as_deref()));
+    let response = match listed {
+        Ok(body) => {
+            let mut response = HttpResponse::Ok();
+            identify(&mut response, &call);
+            response.content_type("application/json").body(body)
+        }
+        Err(refusal) => refusal.answer(&app, &call),
+    };
+    Ok(request.into_response(response))
+}
+
+fn list(
+    app: &App,
+    request: &ServiceRequest,
+    call: &Call,
+    (kind, wanted): (&Kind, Option<&str>),
+) -> Result<String, Refusal> {
     let snapshot = app.now_serving();
-    let listed = key_of(&snapshot, presented(&request), &call).map(|key| {
-        let created = snapshot.made_at.timestamp();
-        let models = routes_of(&snapshot, key).into_iter().map(|name| Model::of_route(name.as_str(), created));
-        answer(&call, &ModelList::of(models.collect()))
-    });
-    listed.unwrap_or_else(|refusal| refusal.answer(&app, &call))
+    let key = key_of(&snapshot, presented_key(request.headers(), request.query_string()), call)?;
+    let allowed = routes_of(&snapshot, key);
+    let made_at = snapshot.made_at;
+    let all = || allowed.iter().map(|name| listed(&snapshot, name, made_at)).collect::<Vec<Listed<'_>>>();
+    let found = |wanted: &str| {
+        // Local servers write a tag behind names, and clients of generate-content a prefix before them.
+        let bare = wanted.strip_prefix("models/").unwrap_or(wanted);
+        let bare = bare.strip_suffix(":latest").unwrap_or(bare);
+        let name = allowed.iter().find(|name| name.as_str() == wanted || name.as_str() == bare);
+        name.map(|name| listed(&snapshot, name, made_at)).ok_or_else(|| no_such_route(key, wanted, &allowed))
+    };
+    match kind {
+        Kind::Version => Ok(version(env!("CARGO_PKG_VERSION"))),
+        Kind::Loaded => Ok(loaded()),
+        Kind::ShowModel => Ok(shown(&found(wanted.unwrap_or_default())?)),
+        Kind::Model(_) => Ok(one(call.dialect, &found(wanted.unwrap_or_default())?)),
+        Kind::Models | Kind::Chat(_) | Kind::Count(_) | Kind::Embed(..) | Kind::Passed(_) => {
+            Ok(shape(call.dialect, &all()))
+        }
+    }
 }
 
-/// `GET /v1/models/{route}`.
-pub async fn model(request: HttpRequest, wanted: web::Path<String>, app: web::Data<App>) -> HttpResponse {
-    let call = Call::begin(&app);
-    let snapshot = app.now_serving();
-    let shown = key_of(&snapshot, presented(&request), &call).and_then(|key| {
-        let allowed = routes_of(&snapshot, key);
-        let found = allowed.iter().find(|name| name.as_str() == wanted.as_str());
-        let name = found.ok_or_else(|| no_such_route(key, &wanted, &allowed))?;
-        Ok(answer(&call, &Model::of_route(name.as_str(), snapshot.made_at.timestamp())))
-    });
-    shown.unwrap_or_else(|refusal| refusal.answer(&app, &call))
+/// What is told of a route: the smallest window and cap among its offers, so that an app that keeps to them is right at each.
+fn listed<'n>(snapshot: &Snapshot, name: &'n Name, made_at: DateTime<Utc>) -> Listed<'n> {
+    let route = snapshot.catalogue.routes.get(name);
+    let offers =
+        || route.into_iter().flat_map(|route| route.offers()).filter_map(|name| snapshot.catalogue.offer(name));
+    let context_window = offers().filter_map(|(_, offer)| offer.context_window).min().map(u32::from);
+    let output_cap = offers().filter_map(|(_, offer)| offer.output_cap).min().map(u32::from);
+    Listed { name: name.as_str(), made_at, context_window, output_cap }
 }
 
-/// A path that is asked with the wrong method.
-pub async fn wrong_method(request: HttpRequest, app: web::Data<App>) -> HttpResponse {
-    let right = if request.path() == PATHS[0] { "POST" } else { "GET" };
-    Refusal::WrongMethod(request.path().to_owned(), right).answer(&app, &Call::begin(&app))
+/// The model that a body names.
+async fn named_in_body(request: &mut ServiceRequest) -> String {
+    let mut payload = request.take_payload();
+    let mut body = Vec::new();
+    while let Some(Ok(piece)) = payload.next().await {
+        body.extend_from_slice(&piece);
+        if body.len() > MAX_BODY {
+            break;
+        }
+    }
+    let found = members(&body).unwrap_or_default();
+    let member = found.iter().find(|member| member.name == "model" || member.name == "name");
+    member.and_then(|member| serde_json::from_str(member.value).ok()).unwrap_or_default()
 }
 
-/// Any path where nothing is.
-pub async fn nothing_here(request: HttpRequest, app: web::Data<App>) -> HttpResponse {
+/// Any path where nothing is, or that was asked with the wrong method.
+///
+/// # Errors
+/// When the service was put together wrongly: its state is missing.
+pub fn nothing_here(request: ServiceRequest, none: NoEndpoint) -> Result<ServiceResponse, actix_web::Error> {
     if request.path().starts_with("/manage/") {
         let name = format!("{} {}", request.method(), request.path());
-        return Problem::NoSuch { what: "call", name, nearest: Some("GET /manage/v1/openapi.json".to_owned()) }
-            .error_response();
+        let problem = Problem::NoSuch { what: "call", name, nearest: Some("GET /manage/v1/openapi.json".to_owned()) };
+        return Ok(request.into_response(problem.error_response()));
     }
-    let call = Call::begin(&app);
+    let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
+    let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
     // A path may be as long as a request's head, and may hold a key in its query, which is not shown.
     let path: String = request.path().chars().take(120).collect();
-    let nearest = nearest(&path, PATHS).and_then(|near| PATHS.into_iter().find(|known| *known == near));
-    Refusal::NoSuchPath(path, nearest).answer(&app, &call)
-}
-
-fn answer(call: &Call, body: &impl Serialize) -> HttpResponse {
-    let mut response = HttpResponse::Ok();
-    identify(&mut response, call);
-    response.json(body)
-}
-
-fn presented(request: &HttpRequest) -> Result<String, Refusal> {
-    presented_key(request.headers(), request.query_string())
+    let (dialect, refusal) = match none {
+        NoEndpoint::NoSuchPath(dialect, nearest) => (dialect, Refusal::NoSuchPath(path, nearest)),
+        NoEndpoint::WrongMethod(dialect, right) => (dialect, Refusal::WrongMethod(path, right)),
+    };
+    let response = refusal.answer(&app, &Call::begin(&app, dialect));
+    Ok(request.into_response(response))
 }

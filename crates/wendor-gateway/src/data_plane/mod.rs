@@ -22,6 +22,7 @@ pub mod pieces;
 pub mod plan;
 pub mod refusal;
 pub mod relay;
+pub mod sending;
 pub mod settle;
 pub mod ticket;
 
@@ -29,9 +30,12 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse, Url};
+use actix_web::http::header::{HeaderMap, HeaderValue};
 use actix_web::{HttpMessage, HttpResponse, web};
 use chrono::{DateTime, Utc};
+use wendor_core::catalog::upstream::Dialect;
 use wendor_core::request_id::RequestId;
+use wendor_core::wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 
 use crate::app::App;
 use admit::Asked;
@@ -49,14 +53,16 @@ pub struct Call {
     pub arrived_at: DateTime<Utc>,
     /// The same on the clock that only runs forward.
     pub started: Instant,
+    /// The dialect that its app speaks, and in which it is told what is wrong.
+    pub dialect: Dialect,
 }
 
 impl Call {
     /// A request that arrives now.
     #[must_use]
-    pub fn begin(app: &App) -> Self {
+    pub fn begin(app: &App, dialect: Dialect) -> Self {
         let arrived_at = app.clock.now();
-        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now() }
+        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect }
     }
 
     /// Milliseconds since it arrived.
@@ -66,16 +72,51 @@ impl Call {
     }
 }
 
-/// `POST /v1/chat/completions`.
+/// `POST /v1/chat/completions`, the path that most requests take.
 ///
 /// # Errors
 /// When the service was put together wrongly: its state is missing.
-pub async fn chat_completions(mut request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
+pub async fn chat_completions(request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
+    let endpoint = Endpoint { dialect: Dialect::ChatCompletions, kind: Kind::Chat(InPath::default()) };
+    answer(request, endpoint).await
+}
+
+/// Every other path of apps: which endpoint it is, in which dialect, is told by [`wendor_core::wire::endpoint`].
+///
+/// # Errors
+/// When the service was put together wrongly: its state is missing.
+pub async fn any(request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
+    let found = resolve(request.method().as_str(), request.path(), hints(request.headers()));
+    match found {
+        Ok(endpoint) => match endpoint.kind {
+            Kind::Chat(_) | Kind::Count(_) | Kind::Embed(..) | Kind::Passed(_) => answer(request, endpoint).await,
+            Kind::Models | Kind::Model(_) | Kind::ShowModel | Kind::Loaded | Kind::Version => {
+                listing::answer(request, endpoint).await
+            }
+        },
+        Err(none) => listing::nothing_here(request, none),
+    }
+}
+
+/// What headers tell of the dialect, where paths are shared. No vendor's name is known here, only patterns.
+fn hints(headers: &HeaderMap) -> Hints {
+    let is_date = |value: &HeaderValue| {
+        value.to_str().is_ok_and(|text| text.len() == 10 && text.split('-').map(str::len).eq([4, 2, 2]))
+    };
+    let mut hints = Hints::default();
+    for (name, value) in headers {
+        hints.has_version_date |= name.as_str().ends_with("-version") && is_date(value);
+        hints.has_named_key |= name.as_str().ends_with("-api-key") && name != "x-api-key";
+    }
+    hints
+}
+
+async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app);
-    let asked = Asked::read(request.headers(), request.query_string());
+    let call = Call::begin(&app, endpoint.dialect);
+    let asked = Asked::read(request.headers(), request.query_string(), endpoint);
     let payload = request.take_payload();
     let_go_of_head(&mut request);
     let response = match serve(&app, &call, (asked, payload), &clients).await {

@@ -3,18 +3,21 @@
 
 use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
 use hyper::{Method, Request, Uri};
-use wendor_core::catalog::upstream::{Auth, Upstream};
+use wendor_core::catalog::upstream::{Address, Auth, Upstream};
 use wendor_core::secret::Secret;
+use wendor_core::wire::codec;
 
 use super::pieces::Pieces;
-
-/// The endpoint of the dialect.
-const PATH: &str = "/v1/chat/completions";
 
 /// Where requests to an upstream go, and what they all carry.
 #[derive(Clone, Debug)]
 pub struct Outlet {
+    /// The usual endpoint of the dialect.
     endpoint: Uri,
+    /// The base address, for endpoints whose path names the model.
+    base: Address,
+    /// The credential as a part of the query, where it goes there.
+    query: Option<String>,
     headers: HeaderMap,
 }
 
@@ -36,7 +39,7 @@ impl Outlet {
         for (name, value) in &upstream.headers {
             headers.append(name_of(name)?, value_of(value)?);
         }
-        let mut address = upstream.address.endpoint(PATH);
+        let mut query = None;
         if let Some(credential) = credential {
             let secret = |text: &str| {
                 value_of(text).map(|mut value| {
@@ -52,24 +55,56 @@ impl Outlet {
                     headers.append(name_of(name)?, secret(credential.expose())?);
                 }
                 Auth::Query(name) => {
-                    address = format!("{address}?{}={}", escaped(name), escaped(credential.expose()));
+                    query = Some(format!("{}={}", escaped(name), escaped(credential.expose())));
                 }
             }
         }
-        Ok(Self { endpoint: address.parse().map_err(|_| NotARequest)?, headers })
+        let base = upstream.address.clone();
+        let endpoint = at(&base, &codec::of(upstream.dialect).path("", false), query.as_deref())?;
+        Ok(Self { endpoint, base, query, headers })
     }
 
-    /// One request with `body`. `request_id` is for the upstream's own logs.
-    #[must_use]
-    pub fn request(&self, body: Pieces, accept: &'static str, request_id: &HeaderValue) -> Request<Pieces> {
+    /// One request with `body`, at `path` where it is not the dialect's usual one. `request_id` is for the upstream's own logs.
+    ///
+    /// # Errors
+    /// [`NotARequest`] when `path` makes no address.
+    pub fn request(
+        &self,
+        body: Pieces,
+        path: Option<&str>,
+        (accept, request_id): (&'static str, &HeaderValue),
+    ) -> Result<Request<Pieces>, NotARequest> {
         let mut request = Request::new(body);
         *request.method_mut() = Method::POST;
-        *request.uri_mut() = self.endpoint.clone();
+        *request.uri_mut() = match path {
+            None => self.endpoint.clone(),
+            Some(path) => at(&self.base, path, self.query.as_deref())?,
+        };
         *request.headers_mut() = self.headers.clone();
         request.headers_mut().insert(header::ACCEPT, HeaderValue::from_static(accept));
         request.headers_mut().insert("x-request-id", request_id.clone());
-        request
+        Ok(request)
     }
+}
+
+/// The address of `path` with what goes into the query.
+fn at(base: &Address, path: &str, query: Option<&str>) -> Result<Uri, NotARequest> {
+    let address = base.endpoint(&path_escaped(path));
+    let with_query = match query {
+        None => address,
+        Some(query) if address.contains('?') => format!("{address}&{query}"),
+        Some(query) => format!("{address}?{query}"),
+    };
+    with_query.parse().map_err(|_| NotARequest)
+}
+
+/// A path in which a model's name stands as people write it: what would end a path or make it invalid as `%XX`.
+fn path_escaped(path: &str) -> String {
+    let (path, query) = path.split_once('?').map_or((path, ""), |(path, query)| (path, query));
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~/:@!$&'()*+,;=".contains(&byte);
+    let escape = |byte: u8| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") };
+    let path: String = path.bytes().map(escape).collect();
+    if query.is_empty() { path } else { format!("{path}?{query}") }
 }
 
 fn name_of(name: &str) -> Result<HeaderName, NotARequest> {
@@ -106,6 +141,7 @@ mod tests {
             credential: None,
             auth,
             headers: [("x-harbour".to_owned(), "fairhaven".to_owned())].into(),
+            seals: None,
             offers: Default::default(),
         }
     }
@@ -121,7 +157,8 @@ mod tests {
     ) {
         let outlet = Outlet::prepare(&upstream(auth), Some(&Secret::new("a&b c"))).unwrap();
         let body = Pieces::new(Vec::new(), Arc::new(Bodies::new(0).share()));
-        let request = outlet.request(body, "application/json", &HeaderValue::from_static("01JDF3-7QK2M0XZ4T"));
+        let request =
+            outlet.request(body, None, ("application/json", &HeaderValue::from_static("01JDF3-7QK2M0XZ4T"))).unwrap();
         assert_eq!(request.uri().path_and_query().unwrap().as_str(), path);
         let header = |name: &str| request.headers().get(name).map(|value| value.to_str().unwrap());
         if let Some((name, value)) = sent {

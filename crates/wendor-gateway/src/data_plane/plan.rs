@@ -5,17 +5,34 @@
 use wendor_core::metering::rate::price;
 use wendor_core::name::OfferName;
 use wendor_core::routing::plan::{OfferView, Plan, make};
+use wendor_core::wire::fit::{Unfit, fit};
 
 use super::admit::Admitted;
+use super::sending::target_of;
 
 /// Plans the attempts of a request.
 pub fn plan(admitted: &mut Admitted) {
-    let ticket = &admitted.ticket;
-    let plan = match ticket.snapshot().catalogue.routes.get(ticket.route()) {
-        Some(route) => make(route, |offer| view(admitted, offer), ticket.seed()),
-        None => Plan::default(),
+    let snapshot = admitted.ticket.snapshot().clone();
+    let Some(route) = snapshot.catalogue.routes.get(admitted.ticket.route()) else {
+        return admitted.ticket.planned(Plan::default());
     };
+    let mut unfit: Vec<(OfferName, Unfit)> = Vec::new();
+    for offer in route.offers() {
+        if !unfit.iter().any(|(known, _)| known == offer) {
+            unfit.extend(cannot_serve(admitted, offer, route.is_strict).map(|why| (offer.clone(), why)));
+        }
+    }
+    let why = |offer: &OfferName| unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.clone());
+    let plan = make(route, |offer| OfferView { unfit: why(offer), ..view(admitted, offer) }, admitted.ticket.seed());
     admitted.ticket.planned(plan);
+    admitted.unfit = unfit;
+}
+
+/// Why an offer cannot serve the request, if it cannot: a pure question to the core.
+fn cannot_serve(admitted: &Admitted, name: &OfferName, is_strict: bool) -> Option<Unfit> {
+    let (upstream, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
+    let target = target_of(name, upstream, offer);
+    fit(&admitted.request, &admitted.content, (offer, &target), is_strict).err()
 }
 
 fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
@@ -38,5 +55,6 @@ fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
             .map(std::num::NonZeroU32::get),
         first_token_ms,
         expected_cost: rate.map(|rate| price(ticket.worst().counts(), rate).total()),
+        unfit: None,
     }
 }

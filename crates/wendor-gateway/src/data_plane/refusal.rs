@@ -8,11 +8,13 @@ use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::catalog::key::BadKey;
+use wendor_core::name::OfferName;
 use wendor_core::quota::window::Window;
 use wendor_core::quota::{Measure, Quota};
 use wendor_core::routing::failure::{AllFailed, FailedAttempt};
-use wendor_core::wire::chat_completions::error::ErrorBody;
 use wendor_core::wire::chat_completions::request::BadRequest;
+use wendor_core::wire::codec::{self, ErrorTold};
+use wendor_core::wire::fit::Unfit;
 
 use super::Call;
 use crate::allowances::OverQuota;
@@ -61,6 +63,8 @@ pub enum Refusal {
     NoSuchPath(String, Option<&'static str>),
     /// The path is there, but not for this method.
     WrongMethod(String, &'static str),
+    /// No offer of the route can serve such a request, whenever it is asked.
+    CannotServe(Box<CannotServe>),
     /// A quota has no room.
     OverQuota(Box<QuotaFull>),
     /// There is no room for its entry.
@@ -80,6 +84,17 @@ pub struct UnknownRoute {
     pub nearest: Option<String>,
     /// All that it may use.
     pub known: Vec<String>,
+}
+
+/// A request that no offer of its route can serve.
+#[derive(Debug)]
+pub struct CannotServe {
+    /// Id of the key that asked.
+    pub key: String,
+    /// The route.
+    pub route: String,
+    /// Its offers, and why each cannot.
+    pub unfit: Vec<(OfferName, Unfit)>,
 }
 
 /// A quota without room.
@@ -134,7 +149,7 @@ struct Told {
     status: u16,
     class: &'static str,
     code: &'static str,
-    param: Option<&'static str>,
+    param: Option<String>,
     retry: Retry,
 }
 
@@ -161,10 +176,15 @@ impl Refusal {
             Self::BodyBroken => told(400, INVALID, "body_broken"),
             Self::BodyTooSlow => Told { retry: Retry::AsUsual, ..told(408, INVALID, "body_too_slow") },
             Self::TooManyBodies => Told { retry: Retry::After(1_000), ..told(503, SERVER, "too_many_bodies") },
-            Self::BadRequest(bad) => Told { param: bad.param, ..told(400, INVALID, bad.code) },
-            Self::NoSuchRoute(_) => Told { param: Some("model"), ..told(404, INVALID, "route_not_found") },
+            Self::BadRequest(bad) => Told { param: bad.param.clone(), ..told(400, INVALID, bad.code) },
+            Self::NoSuchRoute(_) => Told { param: Some("model".to_owned()), ..told(404, INVALID, "route_not_found") },
             Self::NoSuchPath(..) => told(404, INVALID, "path_not_found"),
             Self::WrongMethod(..) => told(405, INVALID, "wrong_method"),
+            Self::CannotServe(cannot) => {
+                let first = cannot.unfit.first().map(|(_, unfit)| unfit);
+                let code = first.map_or("unsupported_parameter", |unfit| unfit.code);
+                Told { param: first.and_then(|unfit| unfit.param.clone()), ..told(400, INVALID, code) }
+            }
             Self::OverQuota(full) => {
                 let wait = (full.over.room.resets_at - full.now).num_milliseconds();
                 Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", "over_quota") }
@@ -212,6 +232,7 @@ impl Refusal {
                 format!("There is nothing at {path}.{remedy}")
             }
             Self::WrongMethod(path, right) => format!("{path} is asked with {right}."),
+            Self::CannotServe(cannot) => cannot_serve(cannot),
             Self::OverQuota(full) => over_quota(full),
             Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Come back in a moment."),
             Self::AllFailed(given_up) => all_failed(&given_up.attempts, &given_up.left_out),
@@ -226,6 +247,10 @@ impl Refusal {
             let wanted = unknown.wanted.chars().take(KEPT_OF_A_NAME).collect();
             return Caller { key: Some(unknown.key.clone()), route: None, wanted: Some(wanted) };
         }
+        if let Self::CannotServe(cannot) = self {
+            let CannotServe { key, route, .. } = cannot.as_ref();
+            return Caller { key: Some(key.clone()), route: Some(route.clone()), wanted: None };
+        }
         if let Self::OverQuota(full) = self { full.caller.clone() } else { Caller::default() }
     }
 
@@ -233,7 +258,14 @@ impl Refusal {
     #[must_use]
     pub fn answer(self, app: &App, call: &Call) -> HttpResponse {
         let told = self.told();
-        let body = ErrorBody { message: self.message(), class: told.class, param: told.param, code: told.code };
+        let error = ErrorTold {
+            status: told.status,
+            class: told.class,
+            code: told.code.to_owned(),
+            param: told.param.clone(),
+            message: self.message(),
+            request: call.id.to_string(),
+        };
         let status = StatusCode::from_u16(told.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = HttpResponse::build(status);
         identify(&mut response, call);
@@ -254,7 +286,7 @@ impl Refusal {
                 reason: told.code,
             });
         }
-        response.content_type("application/json").body(body.to_json())
+        response.content_type("application/json").body(codec::of(call.dialect).error(&error))
     }
 }
 
@@ -306,6 +338,11 @@ fn no_such_route(unknown: &UnknownRoute) -> String {
         names => format!("This key may use {}.", names.join(", ")),
     };
     format!("No route is called {wanted}.{nearest} {known}")
+}
+
+fn cannot_serve(cannot: &CannotServe) -> String {
+    let offers: Vec<String> = cannot.unfit.iter().map(|(offer, unfit)| format!("{offer} {}", unfit.reason)).collect();
+    format!("No offer of route {} can serve this request: {}.", cannot.route, offers.join("; "))
 }
 
 fn over_quota(full: &QuotaFull) -> String {

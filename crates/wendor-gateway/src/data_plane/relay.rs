@@ -3,14 +3,14 @@
 //!
 //! 1. The handler returns with the head. From then on the body owns everything: [`StreamBody`] pulls from the upstream when the
 //!    app has taken what there was; there is no task and no channel a stream.
-//! 2. Each frame is looked at and passes as it came. Usage that the app did not ask for is kept from it.
+//! 2. What becomes of each frame is told by [`wendor_core::wire::passage`]: it passes as it came, or goes through events where app and
+//!    upstream speak different dialects.
 //! 3. The terminator is held back until the entry is in the spool.
 //! 4. Cancellation: the app goes away, the server drops the body, the ticket in it settles as cancelled and the upstream's
 //!    connection closes.
 //!
 //! A whole reply was read and checked by the try; it is settled before its head goes out.
 
-use std::convert::Infallible;
 use std::future::Future;
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
@@ -19,16 +19,15 @@ use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use hyper::body::{Body, Incoming};
 use hyper::header;
 use tokio::time::{Instant, Sleep};
 use wendor_core::metering::entry::End;
 use wendor_core::routing::failure::{Failure, FailureKind};
-use wendor_core::wire::chat_completions::error::ErrorBody;
-use wendor_core::wire::chat_completions::request::{Delivery, UsageFrame};
-use wendor_core::wire::chat_completions::stream::{ChatStream, DONE_FRAME, FrameSays};
-use wendor_core::wire::sse::{SseDecoder, SseFrame};
+use wendor_core::wire::codec::{self, Closing, ErrorTold, Framing};
+use wendor_core::wire::passage::{Passage, Step};
+use wendor_core::wire::rejection::{Rejection, rejection};
 
 use super::attempt::Along;
 use super::exchange::{OpenStream, RejectedReply, WholeReply};
@@ -46,28 +45,42 @@ fn head(status: u16, along: &Along) -> HttpResponseBuilder {
     let revision = HeaderValue::from(along.ticket.snapshot().revision);
     response.insert_header((HeaderName::from_static("wendor-revision"), revision));
     response.insert_header((HeaderName::from_static("wendor-attempts"), HeaderValue::from(along.ticket.tries())));
+    if let Some(notes) = along.ticket.notes() {
+        response.insert_header((HeaderName::from_static("wendor-notes"), notes));
+    }
     response
 }
 
 /// The answer with a whole reply.
 pub async fn whole(reply: WholeReply, along: Along) -> HttpResponse {
     let mut response = head(200, &along);
-    response.content_type(content_type_of(reply.content_type.as_ref()));
+    // Some client libraries take a reply for text when it is not said to be JSON.
+    response.content_type("application/json");
     let end = if reply.facts.is_at_cap { End::OutputCap } else { End::Proper };
-    let progress = Progress { usage: reply.facts.usage, output_bytes: reply.facts.output_bytes };
-    along.ticket.settle(Outcome::answered(end, progress)).wait().await;
+    along.ticket.settle(Outcome::answered(end, Progress::of(reply.facts))).wait().await;
     response.body(reply.bytes)
 }
 
-/// The answer with an upstream's rejection of the app's own request, as it came.
+/// The answer with an upstream's rejection of the app's own request.
 pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
-    let mut response = head(reply.status, &along);
-    response.content_type(content_type_of(reply.content_type.as_ref()));
+    let to = along.ticket.call().dialect;
+    let answer = (reply.status, reply.bytes.as_ref());
+    let (status, content_type, bytes) = match rejection(reply.dialect, to, answer, along.ticket.id().as_str()) {
+        Rejection::AsItCame => (reply.status, content_type_of(reply.content_type.as_ref()), reply.bytes),
+        Rejection::Told(told) => {
+            let body = Bytes::from(codec::of(to).error(&told));
+            (told.status, HeaderValue::from_static("application/json"), body)
+        }
+    };
+    let mut response = head(status, &along);
+    response.content_type(content_type);
+    if status >= 500 {
+        response.insert_header(("x-should-retry", "false"));
+    }
     along.ticket.settle(Outcome::rejected(reply.status)).wait().await;
-    response.body(reply.bytes)
+    response.body(bytes)
 }
 
-/// Some client libraries take a reply for text when it is not said to be JSON, so that is what is said when nothing is.
 fn content_type_of(upstream: Option<&header::HeaderValue>) -> HeaderValue {
     let said = upstream.and_then(|value| HeaderValue::from_bytes(value.as_bytes()).ok());
     said.unwrap_or(HeaderValue::from_static("application/json"))
@@ -77,7 +90,11 @@ fn content_type_of(upstream: Option<&header::HeaderValue>) -> HeaderValue {
 #[must_use]
 pub fn stream(open: OpenStream, along: Along) -> HttpResponse {
     let mut response = head(200, &along);
-    response.content_type("text/event-stream").insert_header((header::CACHE_CONTROL.as_str(), "no-store"));
+    let content_type = match codec::of(along.ticket.call().dialect).framing() {
+        Framing::Events => "text/event-stream",
+        Framing::Lines => "application/x-ndjson",
+    };
+    response.content_type(content_type).insert_header((header::CACHE_CONTROL.as_str(), "no-store"));
     response.body(StreamBody::new(open, along))
 }
 
@@ -85,10 +102,8 @@ pub fn stream(open: OpenStream, along: Along) -> HttpResponse {
 pub struct StreamBody {
     /// What was held until the offer was committed; goes out first.
     first: Bytes,
-    upstream: Incoming,
-    decoder: SseDecoder,
-    seen: ChatStream,
-    usage_frame: UsageFrame,
+    upstream: Option<Incoming>,
+    passage: Passage,
     /// Open until the stream has ended one way or another.
     ticket: Option<Box<Ticket>>,
     phase: Phase,
@@ -101,10 +116,20 @@ enum Phase {
     /// Events come.
     Flowing,
     /// The end is known: these last bytes go out once the entry is in the spool.
-    Settling(Written, Bytes),
+    Settling(Written, Bytes, Closing),
+    /// The error has to have left before the connection breaks.
+    Lingering(Pin<Box<Sleep>>),
     /// Everything has gone out.
     Over,
 }
+
+/// The connection breaks on purpose: some clients take note of nothing else.
+#[derive(Clone, Copy, Debug, thiserror::Error)]
+#[error("the answer broke off")]
+pub struct BrokenOff;
+
+/// Between the last frame and the break.
+const LINGER: std::time::Duration = std::time::Duration::from_millis(50);
 
 /// The two deadlines of a stream in one timer. It is set again only when it fires, not at every event.
 struct StreamClock {
@@ -139,10 +164,6 @@ impl StreamClock {
 
 impl StreamBody {
     fn new(open: OpenStream, along: Along) -> Self {
-        let usage_frame = match along.delivery {
-            Delivery::Streamed(usage_frame) => usage_frame,
-            Delivery::Whole => UsageFrame::Asked,
-        };
         let clock = StreamClock {
             timer: Box::pin(tokio::time::sleep_until(Instant::now() + along.deadlines.between_events)),
             last_event: Instant::now(),
@@ -151,140 +172,143 @@ impl StreamBody {
         };
         let open_streams = along.ticket.app().metrics.streams_open.clone();
         open_streams.inc();
-        Self {
-            first: joined(&open.first),
+        let mut body = Self {
+            first: open.first,
             upstream: open.body,
-            decoder: open.decoder,
-            seen: open.seen,
-            usage_frame,
+            passage: open.passage,
             ticket: Some(along.ticket),
             phase: Phase::Flowing,
             clock,
             _permit: along.permit,
             open_streams,
+        };
+        if let Some(last) = open.last {
+            body.end_properly(last);
         }
-    }
-
-    fn progress(&self) -> Progress {
-        Progress { usage: self.seen.usage(), output_bytes: self.seen.output_bytes() }
+        body
     }
 
     /// The stream is over: settles it and holds `last` back until that is in the spool.
-    fn end(&mut self, outcome: Outcome, last: Bytes) {
+    fn end(&mut self, outcome: Outcome, last: Bytes, closing: Closing) {
         if let Some(ticket) = self.ticket.take() {
-            self.phase = Phase::Settling(ticket.settle(outcome), last);
+            self.phase = Phase::Settling(ticket.settle(outcome), last, closing);
         }
     }
 
-    fn end_properly(&mut self, terminator: Bytes) {
-        let end = if self.seen.is_at_cap() { End::OutputCap } else { End::Proper };
-        self.end(Outcome::answered(end, self.progress()), terminator);
+    fn end_properly(&mut self, last: Bytes) {
+        let facts = self.passage.facts();
+        let end = if facts.is_at_cap { End::OutputCap } else { End::Proper };
+        self.end(Outcome::answered(end, Progress::of(facts)), last, Closing::Clean);
     }
 
-    /// The answer broke after its first byte: the app gets an error that its client raises on, and no terminator.
-    fn break_off(&mut self, failure: Failure) {
+    /// The answer broke after its first byte: the app gets an error that its client raises on, and no terminator. The upstream's own
+    /// words go on to an app of the same dialect.
+    fn break_off(&mut self, failure: Failure, own: Option<Bytes>) {
         let message =
             format!("The answer broke off: {} ({}). What came before it is not whole.", failure.kind, failure.detail);
-        let error = ErrorBody { message, class: "server_error", param: None, code: "answer_broke_off" };
-        self.end(Outcome::cut_off(failure, self.progress()), Bytes::from(error.to_frame()));
+        let told = ErrorTold {
+            status: 502,
+            class: "server_error",
+            code: "answer_broke_off".to_owned(),
+            param: None,
+            message,
+            request: self.ticket.as_ref().map(|ticket| ticket.id().to_string()).unwrap_or_default(),
+        };
+        let (frames, closing) = self.passage.broken_off(&told);
+        let outcome = Outcome::cut_off(failure, Progress::of(self.passage.facts()));
+        self.end(outcome, own.unwrap_or(frames), closing);
     }
 
-    /// The frames that have come and go to the app, in one piece. Stops where the stream ends.
-    fn pass_frames(&mut self) -> Bytes {
-        let mut passed = Vec::new();
-        while let (Some(frame), Phase::Flowing) = (self.decoder.next_frame(), &self.phase) {
-            let says = match &frame.data {
-                Some(data) => self.seen.observe(data),
-                None => Ok(FrameSays::Opening),
-            };
-            match says {
-                Ok(FrameSays::Opening | FrameSays::Answer) => passed.push(frame),
-                Ok(FrameSays::UsageOnly) if self.usage_frame == UsageFrame::Asked => passed.push(frame),
-                Ok(FrameSays::UsageOnly | FrameSays::Foreign) => {}
-                Ok(FrameSays::Done) if self.seen.is_finished() => self.end_properly(frame.raw),
-                Ok(FrameSays::Done) => {
-                    self.break_off(Failure::new(FailureKind::CutOff, "its stream ended without a finish"))
-                }
-                Ok(FrameSays::Error(failure)) => self.end(Outcome::cut_off(failure, self.progress()), frame.raw),
-                Err(bad) => self.break_off(Failure::new(FailureKind::Malformed, bad.to_string())),
+    /// What a step of the passage asks for. Gives what is to be sent now, if anything.
+    fn follow(&mut self, step: Step) -> Option<Bytes> {
+        match step {
+            Step::More => None,
+            Step::Send(bytes) => Some(bytes),
+            Step::End(last) => {
+                self.end_properly(last);
+                None
             }
-        }
-        joined(&passed)
-    }
-
-    /// The upstream's body is at its end: without a terminator that is proper only if every choice has finished.
-    fn upstream_ended(&mut self) {
-        if let Some(frame) = self.decoder.finish() {
-            // A last frame whose blank line is missing; it may even be the terminator.
-            self.decoder = SseDecoder::default();
-            if self.decoder.push(&frame.raw).is_ok() {
-                self.first = self.pass_frames();
-            }
-        }
-        if matches!(self.phase, Phase::Flowing) {
-            match self.seen.is_finished() {
-                true => self.end_properly(Bytes::from_static(DONE_FRAME.as_bytes())),
-                false => self.break_off(Failure::new(FailureKind::CutOff, "its stream ended in the middle")),
+            Step::Broken(failure, own) => {
+                self.break_off(failure, own);
+                None
             }
         }
     }
 
-    /// One read from the upstream, or what a deadline says.
-    fn poll_upstream(&mut self, context: &mut Context<'_>) -> Poll<()> {
-        match Pin::new(&mut self.upstream).poll_frame(context) {
+    /// One read from the upstream, or what a deadline says. Ready with what is to be sent, which may be nothing.
+    fn poll_upstream(&mut self, context: &mut Context<'_>) -> Poll<Option<Bytes>> {
+        let read = match &mut self.upstream {
+            Some(upstream) => Pin::new(upstream).poll_frame(context),
+            None => Poll::Ready(None),
+        };
+        let broken = match read {
             Poll::Ready(Some(Ok(frame))) => {
                 self.clock.last_event = Instant::now();
-                let pushed = frame.data_ref().map_or(Ok(()), |data| self.decoder.push(data));
-                if let Err(too_long) = pushed {
-                    self.break_off(Failure::new(FailureKind::Malformed, too_long.to_string()));
-                }
+                frame.data_ref().map_or(Ok(()), |data| self.passage.push(data)).err()
             }
             Poll::Ready(Some(Err(_))) => {
-                self.break_off(Failure::new(FailureKind::CutOff, "the connection broke in the middle of its answer"));
+                Some(Failure::new(FailureKind::CutOff, "the connection broke in the middle of its answer"))
             }
-            Poll::Ready(None) => self.upstream_ended(),
-            Poll::Pending => {
-                let late = ready!(self.clock.poll_late(context));
-                self.break_off(late);
+            Poll::Ready(None) => {
+                let step = self.passage.upstream_ended();
+                return Poll::Ready(self.follow(step));
             }
+            Poll::Pending => Some(ready!(self.clock.poll_late(context))),
+        };
+        if let Some(failure) = broken {
+            self.break_off(failure, None);
         }
-        Poll::Ready(())
+        Poll::Ready(None)
+    }
+
+    /// The last bytes, once the entry is in the spool.
+    fn poll_last(&mut self, context: &mut Context<'_>) -> Poll<Bytes> {
+        let Phase::Settling(written, last, closing) = &mut self.phase else { return Poll::Ready(Bytes::new()) };
+        ready!(written.poll_written(context));
+        let last = std::mem::take(last);
+        self.phase = match closing {
+            Closing::Clean => Phase::Over,
+            Closing::Broken => Phase::Lingering(Box::pin(tokio::time::sleep(LINGER))),
+        };
+        // An upstream's connection can be used again only if its body was read to the end, which has come by now or is not waited for.
+        if let Some(upstream) = &mut self.upstream {
+            let _end = Pin::new(upstream).poll_frame(context);
+        }
+        Poll::Ready(last)
     }
 }
 
 impl MessageBody for StreamBody {
-    type Error = Infallible;
+    type Error = BrokenOff;
 
     fn size(&self) -> BodySize {
         BodySize::Stream
     }
 
-    fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, Infallible>>> {
+    fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
         let body = &mut *self;
         loop {
             if !body.first.is_empty() {
                 return Poll::Ready(Some(Ok(std::mem::take(&mut body.first))));
             }
-            match &mut body.phase {
+            let sent = match &mut body.phase {
                 Phase::Flowing => {
-                    let passed = body.pass_frames();
-                    if !passed.is_empty() {
-                        return Poll::Ready(Some(Ok(passed)));
-                    }
-                    if matches!(body.phase, Phase::Flowing) {
-                        ready!(body.poll_upstream(context));
+                    let step = body.passage.step();
+                    match body.follow(step) {
+                        None if matches!(body.phase, Phase::Flowing) => ready!(body.poll_upstream(context)),
+                        sent => sent,
                     }
                 }
-                Phase::Settling(written, last) => {
-                    ready!(written.poll_written(context));
-                    let last = std::mem::take(last);
+                Phase::Settling(..) => Some(ready!(body.poll_last(context))),
+                Phase::Lingering(timer) => {
+                    ready!(timer.as_mut().poll(context));
                     body.phase = Phase::Over;
-                    // An upstream's connection can be used again only if its body was read to the end, which has come by now
-                    // or is not waited for.
-                    let _end = Pin::new(&mut body.upstream).poll_frame(context);
-                    return Poll::Ready(Some(Ok(last)));
+                    return Poll::Ready(Some(Err(BrokenOff)));
                 }
                 Phase::Over => return Poll::Ready(None),
+            };
+            if let Some(bytes) = sent.filter(|bytes| !bytes.is_empty()) {
+                return Poll::Ready(Some(Ok(bytes)));
             }
         }
     }
@@ -295,20 +319,7 @@ impl Drop for StreamBody {
         self.open_streams.dec();
         if let Some(ticket) = self.ticket.take() {
             // The app went away. Nobody is left to wait for the entry; it is on its way to the spool.
-            drop(ticket.settle(Outcome::answered(End::Cancelled, self.progress())));
-        }
-    }
-}
-
-/// Frames one after the other; a single one is passed as the slice it is.
-fn joined(frames: &[SseFrame]) -> Bytes {
-    match frames {
-        [] => Bytes::new(),
-        [one] => one.raw.clone(),
-        several => {
-            let mut all = BytesMut::with_capacity(several.iter().map(|frame| frame.raw.len()).sum());
-            several.iter().for_each(|frame| all.extend_from_slice(&frame.raw));
-            all.freeze()
+            drop(ticket.settle(Outcome::answered(End::Cancelled, Progress::of(self.passage.facts()))));
         }
     }
 }

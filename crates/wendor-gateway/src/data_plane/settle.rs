@@ -14,6 +14,7 @@ use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::OfferName;
 use wendor_core::quota::use_of::settled;
 use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_core::wire::passage::Facts;
 
 use super::ticket::{Running, Ticket};
 use crate::spool::Written;
@@ -28,6 +29,14 @@ pub struct Progress {
     pub usage: Option<TokenCounts>,
     /// Bytes of answer so far, for an estimate.
     pub output_bytes: u64,
+}
+
+impl Progress {
+    /// What is known of an answer.
+    #[must_use]
+    pub fn of(facts: Facts) -> Self {
+        Self { usage: facts.counts, output_bytes: facts.output_bytes }
+    }
 }
 
 /// How a request ended.

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 use std::time::Instant;
 
+use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::key::AppKey;
 use wendor_core::metering::entry::{Attempt, RequestChange, RequestDetail};
@@ -23,6 +24,9 @@ use crate::app::App;
 use crate::fleet::StreamPermit;
 use crate::snapshot::Snapshot;
 use crate::spool::SpoolSlot;
+
+/// Notes in the header: more would be more than some clients take of a head. The record has all.
+const MAX_NOTES: usize = 12;
 
 /// What admission hands over.
 #[derive(Debug)]
@@ -237,6 +241,21 @@ impl Ticket {
     /// Keeps what is changed of the request for the attempt under way.
     pub fn changed(&mut self, changes: Vec<RequestChange>) {
         self.detail.changes = changes;
+    }
+
+    /// What was approximated of the request on its way, for the header that tells the app; `None` when nothing was.
+    #[must_use]
+    pub fn notes(&self) -> Option<HeaderValue> {
+        let is_note = |change: &&RequestChange| change.member != "model" && change.member != "stream_options";
+        let notes: Vec<String> = self
+            .detail
+            .changes
+            .iter()
+            .filter(is_note)
+            .take(MAX_NOTES)
+            .map(|change| format!("{}: {}", change.member, change.after))
+            .collect();
+        if notes.is_empty() { None } else { HeaderValue::from_str(&notes.join("; ")).ok() }
     }
 
     /// The attempt under way failed.

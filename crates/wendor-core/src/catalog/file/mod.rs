@@ -18,6 +18,7 @@
 //!
 //! Rates stand with their offers and are append-only: a file may add one, never change one.
 
+mod offers;
 mod reader;
 mod routes;
 mod teams;

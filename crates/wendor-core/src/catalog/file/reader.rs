@@ -181,6 +181,15 @@ impl<'a> Reader<'a> {
         })
     }
 
+    /// True or false.
+    pub(super) fn flag(&mut self, item: &Item<'_>) -> Option<bool> {
+        let DeValue::Boolean(flag) = item.value else {
+            self.unlike(item, "true or false");
+            return None;
+        };
+        Some(*flag)
+    }
+
     /// A whole number from 1 on.
     pub(super) fn count(&mut self, item: &Item<'_>) -> Option<NonZeroU32> {
         let number = if let DeValue::Integer(number) = item.value { Some(number) } else { None };

@@ -35,6 +35,7 @@ pub(super) fn read(
 fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<Route> {
     let mut table = reader.table(item)?;
     let stages_item = reader.required(&mut table, "stages");
+    let is_strict = table.take("strict").and_then(|item| reader.flag(&item)).unwrap_or(false);
     reader.finish(table);
     let stages_item = stages_item?;
     let items = reader.list(&stages_item)?;
@@ -42,7 +43,7 @@ fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
         reader.problem(&stages_item.path, &stages_item.span, "a route needs at least one stage");
     }
     let stages = items.iter().filter_map(|item| stage(reader, item, known)).collect();
-    Some(Route { stages })
+    Some(Route { stages, is_strict })
 }
 
 fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<Stage> {

@@ -15,7 +15,13 @@ const RATE_DECIMALS: u32 = 6;
 /// The highest rate: one unit of the currency for a single token.
 const DEAREST: u64 = 1_000_000;
 
-const DIALECTS: [(&str, Dialect); 1] = [("chat-completions", Dialect::ChatCompletions)];
+const DIALECTS: [(&str, Dialect); 5] = [
+    ("chat-completions", Dialect::ChatCompletions),
+    ("responses", Dialect::Responses),
+    ("messages", Dialect::Messages),
+    ("generate-content", Dialect::GenerateContent),
+    ("local-chat", Dialect::LocalChat),
+];
 const HOSTINGS: [(&str, Hosting); 2] = [("own", Hosting::Own), ("hosted", Hosting::Hosted)];
 
 /// Request headers that an upstream's `headers` must not set: Wendor sets them itself.
@@ -48,6 +54,7 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
     let streams = table.take("streams").and_then(|item| reader.count(&item));
     let credential = table.take("credential").and_then(|item| credential(reader, &item));
     let auth = table.take("auth").and_then(|item| reader.parsed(&item, |text| Auth::try_from(text.to_owned())));
+    let seals = table.take("seals").and_then(|item| reader.string(&item)).map(str::to_owned);
     let headers = table.take("headers").map(|item| headers(reader, &item)).unwrap_or_default();
     let offers =
         reader.required(&mut table, "offers").map(|item| offers(reader, &item, name, file)).unwrap_or_default();
@@ -62,6 +69,7 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
         credential,
         auth,
         headers,
+        seals,
         offers,
     })
 }
@@ -125,7 +133,7 @@ fn offers(
 
 fn offer(reader: &mut Reader<'_>, item: &Item<'_>, name: &OfferName, file: &mut CatalogueFile) -> Option<Offer> {
     let mut table = reader.table(item)?;
-    let output_cap = table.take("output_cap").and_then(|item| reader.count(&item));
+    let offer = super::offers::read(reader, &mut table);
     let rates = table.take("rates").and_then(|item| reader.list(&item)).unwrap_or_default();
     reader.finish(table);
     for item in rates {
@@ -141,7 +149,7 @@ fn offer(reader: &mut Reader<'_>, item: &Item<'_>, name: &OfferName, file: &mut 
             file.rates.add(name.clone(), rate);
         }
     }
-    Some(Offer { output_cap })
+    Some(offer)
 }
 
 fn rate(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<(Rate, Range<usize>)> {

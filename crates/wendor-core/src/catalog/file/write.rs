@@ -6,7 +6,7 @@ use std::fmt::Write;
 use crate::catalog::Catalogue;
 use crate::catalog::route::{Pick, Stage, StageOffer};
 use crate::catalog::team::{Access, Team};
-use crate::catalog::upstream::{Auth, CredentialSource, Dialect, Hosting, Upstream};
+use crate::catalog::upstream::{Auth, CredentialSource, Hosting, Offer, Upstream};
 use crate::metering::rate::{Rate, RateCard};
 use crate::name::{Name, OfferName};
 use crate::quota::{AtLimit, Quota};
@@ -24,7 +24,11 @@ pub fn write(catalogue: &Catalogue, rates: &RateCard) -> String {
         upstream_tables(&mut out, name, upstream, rates);
     }
     for (name, route) in &catalogue.routes {
-        line(&mut out, &format!("\n[routes.{}]\nstages = [", key(name.as_str())));
+        line(&mut out, &format!("\n[routes.{}]", key(name.as_str())));
+        if route.is_strict {
+            line(&mut out, "strict = true");
+        }
+        line(&mut out, "stages = [");
         for stage in &route.stages {
             line(&mut out, &format!("  {},", stage_table(stage)));
         }
@@ -53,9 +57,7 @@ fn key(text: &str) -> String {
 fn upstream_tables(out: &mut String, name: &Name, upstream: &Upstream, rates: &RateCard) {
     let head = format!("upstreams.{}", key(name.as_str()));
     line(out, &format!("\n[{head}]\naddress = {}", quoted(upstream.address.as_str())));
-    let dialect = match upstream.dialect {
-        Dialect::ChatCompletions => "chat-completions",
-    };
+    let dialect = upstream.dialect.as_str();
     let hosting = match upstream.hosting {
         Hosting::Own => "own",
         Hosting::Hosted => "hosted",
@@ -78,19 +80,45 @@ fn upstream_tables(out: &mut String, name: &Name, upstream: &Upstream, rates: &R
     if !upstream.headers.is_empty() {
         line(out, &format!("headers = {}", inline_texts(&upstream.headers)));
     }
+    if let Some(seals) = &upstream.seals {
+        line(out, &format!("seals = {}", quoted(seals)));
+    }
     if upstream.offers.is_empty() {
         line(out, "offers = {}");
     }
     for (model, offer) in &upstream.offers {
         line(out, &format!("\n[{head}.offers.{}]", key(model)));
-        if let Some(cap) = offer.output_cap {
-            line(out, &format!("output_cap = {cap}"));
-        }
+        offer_lines(out, offer);
         let own: Vec<String> =
             OfferName::new(name.clone(), model).map(|offer| rates_of(rates, &offer)).unwrap_or_default();
         if !own.is_empty() {
             line(out, &format!("rates = [\n  {},\n]", own.join(",\n  ")));
         }
+    }
+}
+
+fn offer_lines(out: &mut String, offer: &Offer) {
+    if let Some(cap) = offer.output_cap {
+        line(out, &format!("output_cap = {cap}"));
+    }
+    if let Some(window) = offer.context_window {
+        line(out, &format!("context_window = {window}"));
+    }
+    let mut list = |name: &str, words: Vec<String>| line(out, &format!("{name} = [{}]", words.join(", ")));
+    if let Some(abilities) = &offer.abilities {
+        list("abilities", abilities.iter().map(|ability| quoted(ability.as_str())).collect());
+    }
+    if let Some(kinds) = &offer.image_kinds {
+        list("image_kinds", kinds.iter().map(|kind| quoted(kind)).collect());
+    }
+    if !offer.marks.is_empty() {
+        list("marks", offer.marks.iter().map(|mark| quoted(mark.as_str())).collect());
+    }
+    let controls =
+        offer.controls.set_ones().map(|(control, policy)| (control.as_str().to_owned(), policy.as_str().to_owned()));
+    let controls: BTreeMap<String, String> = controls.collect();
+    if !controls.is_empty() {
+        line(out, &format!("controls = {}", inline_texts(&controls)));
     }
 }
 

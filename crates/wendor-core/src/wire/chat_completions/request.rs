@@ -5,10 +5,9 @@
 
 use std::ops::Range;
 
-use bytes::Bytes;
-
 use crate::metering::entry::RequestChange;
-use crate::wire::members::{Member, members, splice};
+use crate::wire::conversation::{Delivery, UsageFrame};
+use crate::wire::members::{Member, members};
 use crate::wire::scan::scan;
 
 /// Deepest nesting that is read: schemas of tools reach a few dozen.
@@ -25,30 +24,12 @@ const READ_MEMBERS: [&str; 7] =
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct BadRequest {
-    /// The member at fault.
-    pub param: Option<&'static str>,
+    /// The member at fault, by its path.
+    pub param: Option<String>,
     /// The cause in a word.
     pub code: &'static str,
     /// What is wrong and what to do.
     pub message: String,
-}
-
-/// Whether usage goes to the app at the end of a stream.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum UsageFrame {
-    /// The app asked for it.
-    Asked,
-    /// The app did not: it is kept from it.
-    NotAsked,
-}
-
-/// How the answer is to come.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Delivery {
-    /// In one piece.
-    Whole,
-    /// As a stream.
-    Streamed(UsageFrame),
 }
 
 /// What is known of a request.
@@ -71,10 +52,22 @@ pub struct ChatRequest {
 
 impl BadRequest {
     fn of(param: &'static str, code: &'static str, message: impl Into<String>) -> Self {
-        Self { param: Some(param), code, message: message.into() }
+        Self { param: Some(param.to_owned()), code, message: message.into() }
     }
 
-    fn body(code: &'static str, message: String) -> Self {
+    /// Something is wrong with that member.
+    pub(crate) fn of_member(param: &'static str, code: &'static str, message: String) -> Self {
+        Self::of(param, code, message)
+    }
+
+    /// What stands at that path is not what the dialect says.
+    pub(crate) fn of_path(path: &str, message: String) -> Self {
+        let param = (!path.is_empty()).then(|| path.to_owned());
+        Self { param, code: "invalid_value", message }
+    }
+
+    /// Something is wrong with the body as a whole.
+    pub(crate) fn of_body(code: &'static str, message: String) -> Self {
         Self { param: None, code, message }
     }
 }
@@ -89,7 +82,7 @@ impl ChatRequest {
         let scanned = scan(body);
         if scanned.depth > MAX_DEPTH {
             let message = format!("the body nests {} levels deep; at most {MAX_DEPTH} are read", scanned.depth);
-            return Err(BadRequest::body("nested_too_deep", message));
+            return Err(BadRequest::of_body("nested_too_deep", message));
         }
         let members = members(body).map_err(|error| not_json(&error))?;
         let find = |name: &str| members.iter().find(|member| member.name == name && member.value != "null");
@@ -130,21 +123,21 @@ impl ChatRequest {
         })
     }
 
-    /// The body as an upstream gets it, in pieces: `model` is its own name for the model, usage is asked for in a stream. `body`
-    /// is the one that was read.
+    /// What changes on the way to an upstream of the same dialect, by place: `model` is its own name for the model, usage is asked
+    /// for in a stream.
     ///
     /// # Panics
     /// Never: a text always has a JSON form.
     #[must_use]
-    pub fn for_upstream(&self, body: &Bytes, model: &str) -> Vec<Bytes> {
+    pub fn edits(&self, model: &str) -> Vec<(Range<usize>, String)> {
         let model = serde_json::to_string(model).expect("a text has a JSON form");
         let mut edits = vec![(self.model_place.clone(), model)];
         edits.extend(self.usage_edit.clone());
         edits.sort_by_key(|(place, _)| place.start);
-        splice(body, edits)
+        edits
     }
 
-    /// What [`Self::for_upstream`] changes, for the record.
+    /// What [`Self::edits`] changes, for the record.
     #[must_use]
     pub fn changes(&self, model: &str) -> Vec<RequestChange> {
         let change = |member: &str, before: &str, after: &str| RequestChange {
@@ -164,14 +157,14 @@ impl ChatRequest {
 }
 
 /// What is wrong with a text that is no JSON object: its place, never its content.
-fn not_json(error: &serde_json::Error) -> BadRequest {
+pub(crate) fn not_json(error: &serde_json::Error) -> BadRequest {
     let why = match error.classify() {
         serde_json::error::Category::Eof => "it ends too early",
         serde_json::error::Category::Data => "it has to be one object",
         serde_json::error::Category::Syntax | serde_json::error::Category::Io => "it cannot be read",
     };
     let message = format!("the body is not a JSON object: {why} (line {}, column {})", error.line(), error.column());
-    BadRequest::body("invalid_json", message)
+    BadRequest::of_body("invalid_json", message)
 }
 
 fn refuse_repeated(members: &[Member<'_>]) -> Result<(), BadRequest> {
@@ -259,6 +252,8 @@ fn usage_of(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::wire::members::splice;
+    use bytes::Bytes;
     use rstest::rstest;
     use serde_json::{Value, json};
 
@@ -283,7 +278,7 @@ mod tests {
     )]
     fn a_bad_body_names_the_member(#[case] body: &str, #[case] param: Option<&str>, #[case] code: &str) {
         let bad = ChatRequest::read(body.as_bytes()).unwrap_err();
-        assert_eq!((bad.param, bad.code), (param, code));
+        assert_eq!((bad.param.as_deref(), bad.code), (param, code));
     }
 
     #[test]
@@ -329,7 +324,7 @@ mod tests {
     fn only_what_must_change_does(#[case] body: &str, #[case] sent: &str, #[case] delivery: Delivery) {
         let request = ChatRequest::read(body.as_bytes()).unwrap();
         assert_eq!(request.delivery, delivery);
-        let pieces = request.for_upstream(&Bytes::copy_from_slice(body.as_bytes()), "m/1");
+        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), request.edits("m/1"));
         assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
     }
 
@@ -344,7 +339,8 @@ mod tests {
             // `n` is the one short name that Wendor reads.
             body.as_object_mut().unwrap().remove("n");
             let text = body.to_string();
-            let sent = ChatRequest::read(text.as_bytes()).unwrap().for_upstream(&Bytes::from(text), "m").concat();
+            let edits = ChatRequest::read(text.as_bytes()).unwrap().edits("m");
+            let sent = splice(&Bytes::from(text), edits).concat();
             let mut sent: Value = serde_json::from_slice(&sent).unwrap();
             let options = sent.as_object_mut().unwrap().remove("stream_options");
             proptest::prop_assert_eq!(options, stream.then(|| json!({"include_usage": true})));

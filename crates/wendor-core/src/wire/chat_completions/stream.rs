@@ -5,7 +5,7 @@
 //! until then. A proper end needs a finish of every choice that began; `[DONE]` alone may be missing (PROTOCOLS section 1.6).
 
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Deserialize;
 use serde_json::value::RawValue;
@@ -55,6 +55,10 @@ pub struct ChatStream {
     usage: Option<TokenCounts>,
     is_at_cap: bool,
     output_bytes: u64,
+    /// Calls that have begun, by choice and index.
+    calls: BTreeSet<(u64, u64)>,
+    /// Whether the last frame said again what may be said once.
+    repeats: bool,
 }
 
 #[derive(Deserialize)]
@@ -79,6 +83,8 @@ struct Choice<'a> {
 
 #[derive(Deserialize)]
 struct Delta<'a> {
+    #[serde(borrow, default)]
+    role: Option<&'a RawValue>,
     #[serde(borrow, default)]
     content: Option<&'a RawValue>,
     #[serde(borrow, default)]
@@ -137,7 +143,14 @@ impl ChatStream {
             return Ok(FrameSays::UsageOnly);
         }
         let mut is_answer = false;
+        self.repeats = false;
         for choice in &choices {
+            let index = choice.index.unwrap_or(0);
+            let delta = choice.delta.as_ref();
+            self.repeats |= delta.is_some_and(|delta| delta.role.is_some()) && self.choices.contains_key(&index);
+            if let Some(calls) = delta.and_then(|delta| delta.tool_calls) {
+                self.see_calls(index, calls);
+            }
             let bytes = choice.delta.as_ref().map_or(0, Delta::bytes);
             self.output_bytes = self.output_bytes.saturating_add(u64::try_from(bytes).unwrap_or(u64::MAX));
             let state = self.choices.entry(choice.index.unwrap_or(0)).or_insert(ChoiceState::Open);
@@ -148,6 +161,28 @@ impl ChatStream {
             is_answer |= bytes > 0 || choice.finish_reason.is_some();
         }
         Ok(if is_answer { FrameSays::Answer } else { FrameSays::Opening })
+    }
+
+    /// Whether the last frame repeated a role, or the id or name of a call: clients would put both together.
+    #[must_use]
+    pub fn repeats(&self) -> bool {
+        self.repeats
+    }
+
+    /// Notes the calls of a delta, and whether one of them is told again.
+    fn see_calls(&mut self, choice: u64, calls: &RawValue) {
+        #[derive(Deserialize)]
+        struct Call<'a> {
+            #[serde(default)]
+            index: Option<u64>,
+            #[serde(borrow, default)]
+            id: Option<&'a RawValue>,
+        }
+        let calls: Vec<Call<'_>> = serde_json::from_str(calls.get()).unwrap_or_default();
+        for call in calls {
+            let is_new = self.calls.insert((choice, call.index.unwrap_or(0)));
+            self.repeats |= !is_new && call.id.is_some_and(|id| id.get() != "\"\"");
+        }
     }
 
     /// Whether every choice that began has finished, and one did begin.

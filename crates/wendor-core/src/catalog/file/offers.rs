@@ -1,0 +1,49 @@
+//! The `[upstreams.*.offers.*]` tables of a catalogue file: what an offer can do, how it is marked, what it lets apps control.
+
+use super::reader::{Item, Reader, listed};
+use crate::catalog::ability::{Ability, Control, ControlPolicy, Controls, Mark};
+use crate::catalog::upstream::Offer;
+
+/// Kinds of images that offers may name.
+const IMAGE_KINDS: [&str; 5] = ["image/png", "image/jpeg", "image/gif", "image/webp", "image/bmp"];
+
+/// Reads what stands in an offer's table beside its rates.
+pub(super) fn read(reader: &mut Reader<'_>, table: &mut super::reader::Table<'_>) -> Offer {
+    let image_kinds = |reader: &mut Reader<'_>, item: Item<'_>| {
+        let kinds = IMAGE_KINDS.map(|kind| (kind, kind));
+        words(reader, &item, &kinds).into_iter().map(str::to_owned).collect()
+    };
+    Offer {
+        output_cap: table.take("output_cap").and_then(|item| reader.count(&item)),
+        context_window: table.take("context_window").and_then(|item| reader.count(&item)),
+        abilities: table.take("abilities").map(|item| words(reader, &item, Ability::WORDS)),
+        image_kinds: table.take("image_kinds").map(|item| image_kinds(reader, item)),
+        marks: table.take("marks").map(|item| words(reader, &item, Mark::WORDS)).unwrap_or_default(),
+        controls: table.take("controls").map(|item| controls(reader, &item)).unwrap_or_default(),
+    }
+}
+
+fn words<T: Copy>(reader: &mut Reader<'_>, item: &Item<'_>, known: &[(&str, T)]) -> Vec<T> {
+    let items = reader.list(item).unwrap_or_default();
+    items.iter().filter_map(|item| reader.word(item, known)).collect()
+}
+
+/// `{ keep-alive = "pass" }`.
+fn controls(reader: &mut Reader<'_>, item: &Item<'_>) -> Controls {
+    let mut controls = Controls::default();
+    let Some(table) = reader.table(item) else { return controls };
+    for (name, span, item) in table.entries() {
+        match Control::WORDS.iter().find(|(word, _)| *word == name) {
+            Some((_, control)) => {
+                if let Some(policy) = reader.word(&item, ControlPolicy::WORDS) {
+                    controls.set(*control, policy);
+                }
+            }
+            None => {
+                let known = listed(Control::WORDS.iter().map(|(word, _)| *word));
+                reader.problem(&item.path, &span, format!("`{name}` is none of {known}"));
+            }
+        }
+    }
+    controls
+}

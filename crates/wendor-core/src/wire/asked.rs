@@ -1,0 +1,321 @@
+//! What Wendor has to know of an app's request whatever it asks, and the body for an upstream of the same dialect.
+//!
+//! A body enters; an [`AppRequest`] leaves, or a [`BadRequest`] that names the member at fault and never repeats the query. The body
+//! stays as the app wrote it but for what has to change: unknown members survive.
+
+use std::ops::Range;
+
+use bytes::Bytes;
+
+use super::chat_completions::request::{BadRequest, ChatRequest, MAX_DEPTH, not_json};
+use super::codec::{self, Outside};
+use super::conversation::{Conversation, Delivery, Native, UsageFrame};
+use super::endpoint::{EmbedForm, Endpoint, InPath, Kind};
+use super::members::{Member, members, splice};
+use super::scan::scan;
+use super::seal::{SealDomain, holds_mark};
+use super::verdict::{Target, is_given_back};
+use crate::catalog::ability::Ability;
+use crate::catalog::upstream::Dialect;
+use crate::metering::entry::RequestChange;
+
+/// What is known of a request.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AppRequest {
+    /// What it asks.
+    pub endpoint: Endpoint,
+    /// The route's name, as the app put it.
+    pub route: String,
+    /// How the answer is to come.
+    pub delivery: Delivery,
+    /// The most output tokens for one choice, if the app set a limit.
+    pub output_limit: Option<u64>,
+    /// Choices asked for.
+    pub choices: u64,
+    /// Estimated input tokens.
+    pub input_tokens: u64,
+    body: BodyForm,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum BodyForm {
+    /// Chat-completions, whose bodies are read by their members alone where that is enough.
+    Chat(Box<ChatRequest>),
+    /// Any other: where the model's name stands in the body, which for a batch is with each of its requests.
+    Other { model: Vec<Range<usize>> },
+}
+
+/// Words in a body of chat-completions that say that there is more in it than text and tools, so that it has to be read whole.
+const TELLING: [&[u8]; 9] = [
+    b"image_url",
+    b"file",
+    b"input_audio",
+    b"\"audio\"",
+    b"\"store\"",
+    b"service_tier",
+    b"web_search",
+    b"extra_content",
+    b"\"custom\"",
+];
+
+impl AppRequest {
+    /// Reads a body.
+    ///
+    /// # Errors
+    /// [`BadRequest`] when it is not JSON, nests too deep, or what Wendor reads of it is missing or of the wrong type.
+    pub fn read(endpoint: Endpoint, body: &[u8]) -> Result<Self, BadRequest> {
+        if endpoint.dialect == Dialect::ChatCompletions && matches!(endpoint.kind, Kind::Chat(_)) {
+            let chat = ChatRequest::read(body)?;
+            return Ok(Self {
+                endpoint,
+                route: chat.route.clone(),
+                delivery: chat.delivery,
+                output_limit: chat.output_limit,
+                choices: chat.choices,
+                input_tokens: chat.input_tokens,
+                body: BodyForm::Chat(Box::new(chat)),
+            });
+        }
+        let scanned = scan(body);
+        if scanned.depth > MAX_DEPTH {
+            let message = format!("the body nests {} levels deep; at most {MAX_DEPTH} are read", scanned.depth);
+            return Err(BadRequest::of_body("nested_too_deep", message));
+        }
+        let found = members(body).map_err(|error| not_json(&error))?;
+        let (route, model) = model_of(&endpoint, &found)?;
+        let mut request = Self {
+            delivery: delivery_of(&endpoint, &found)?,
+            endpoint,
+            route,
+            output_limit: None,
+            choices: 1,
+            input_tokens: scanned.tokens,
+            body: BodyForm::Other { model },
+        };
+        if let Kind::Chat(_) = request.endpoint.kind {
+            let conversation = request.understood(body)?;
+            request.output_limit = conversation.output_limit;
+            request.choices = conversation.sampling.choices.unwrap_or(1).clamp(1, 128);
+        }
+        Ok(request)
+    }
+
+    /// The path's part of the request.
+    #[must_use]
+    pub fn in_path(&self) -> InPath {
+        match &self.endpoint.kind {
+            Kind::Chat(in_path) | Kind::Count(in_path) | Kind::Embed(_, in_path) => in_path.clone(),
+            Kind::Passed(_) | Kind::Models | Kind::Model(_) | Kind::ShowModel | Kind::Loaded | Kind::Version => {
+                InPath::default()
+            }
+        }
+    }
+
+    /// Whether its content matters even where app and upstream speak the same dialect. Most requests are text, and pass by their
+    /// outermost members alone.
+    #[must_use]
+    pub fn has_to_be_understood(&self, body: &[u8]) -> bool {
+        match (&self.body, &self.endpoint.kind) {
+            (BodyForm::Chat(_), _) => TELLING.iter().any(|word| memchr::memmem::find(body, word).is_some()),
+            (BodyForm::Other { .. }, Kind::Chat(_)) => true,
+            (BodyForm::Other { .. }, _) => false,
+        }
+    }
+
+    /// The request as a neutral conversation.
+    ///
+    /// # Errors
+    /// [`BadRequest`] that names what cannot be read.
+    pub fn understood(&self, body: &[u8]) -> Result<Conversation, BadRequest> {
+        let in_path = self.in_path();
+        let outside = Outside { model: in_path.model.as_deref(), is_streamed: in_path.is_streamed };
+        let text = std::str::from_utf8(body)
+            .map_err(|_| BadRequest::of_body("invalid_json", "the body is not UTF-8".to_owned()))?;
+        let mut conversation = codec::of(self.endpoint.dialect)
+            .read_request(text, outside)
+            .map_err(|wrong| BadRequest::of_path(&wrong.path, wrong.to_string()))?;
+        conversation.delivery = self.delivery;
+        Ok(conversation)
+    }
+
+    /// The abilities that an offer needs for it, as far as they can be told without its content.
+    #[must_use]
+    pub fn needs(&self) -> Vec<Ability> {
+        match &self.endpoint.kind {
+            Kind::Chat(_) => vec![Ability::Chat],
+            Kind::Embed(..) => vec![Ability::Embeddings],
+            Kind::Passed("/v1/images/generations") => vec![Ability::ImagesOut],
+            Kind::Passed("/v1/completions" | "/api/generate") => vec![Ability::Completions],
+            Kind::Passed(_)
+            | Kind::Count(_)
+            | Kind::Models
+            | Kind::Model(_)
+            | Kind::ShowModel
+            | Kind::Loaded
+            | Kind::Version => Vec::new(),
+        }
+    }
+
+    /// The body as an upstream of the same dialect gets it, in pieces: with its own name for the model, with usage asked for in a
+    /// stream of chat-completions, without the `stripped` members, and with the upstream's own seals as it made them. `body` is the
+    /// one that was read.
+    #[must_use]
+    pub fn for_same_dialect(&self, body: &Bytes, model: &str, changes: &Rewriting) -> Vec<Bytes> {
+        let mut edits = match &self.body {
+            BodyForm::Chat(chat) => chat.edits(model),
+            BodyForm::Other { model: places } => {
+                let quoted = serde_json::Value::from(self.model_as_there(model)).to_string();
+                places.iter().map(|place| (place.clone(), quoted.clone())).collect()
+            }
+        };
+        edits.extend(changes.cut.iter().map(|place| (place.clone(), String::new())));
+        edits.sort_by_key(|(place, _)| place.start);
+        splice(body, edits)
+    }
+
+    /// Generate-content writes models with a prefix where they stand in a body.
+    fn model_as_there(&self, model: &str) -> String {
+        match self.endpoint.kind {
+            Kind::Embed(EmbedForm::ContentBatch | EmbedForm::Content, _) => format!("models/{model}"),
+            Kind::Chat(_)
+            | Kind::Count(_)
+            | Kind::Embed(..)
+            | Kind::Passed(_)
+            | Kind::Models
+            | Kind::Model(_)
+            | Kind::ShowModel
+            | Kind::Loaded
+            | Kind::Version => model.to_owned(),
+        }
+    }
+
+    /// What [`Self::for_same_dialect`] changes of `model` and `stream_options`, for the record.
+    #[must_use]
+    pub fn changes(&self, model: &str) -> Vec<RequestChange> {
+        match &self.body {
+            BodyForm::Chat(chat) => chat.changes(model),
+            BodyForm::Other { .. } if self.route == model => Vec::new(),
+            BodyForm::Other { .. } => {
+                vec![RequestChange { member: "model".to_owned(), before: self.route.clone(), after: model.to_owned() }]
+            }
+        }
+    }
+}
+
+/// What is cut out of a body for an upstream of the same dialect.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Rewriting {
+    cut: Vec<Range<usize>>,
+}
+
+impl Rewriting {
+    /// What has to be cut out of `body` for `target`: controls that its offer does not pass on, and the marks of its own seals.
+    /// `None` where cutting is not enough, and the body has to be written anew.
+    #[must_use]
+    pub fn of(conversation: &Conversation, target: &Target<'_>, body: &[u8]) -> Option<Self> {
+        let mut cut = Vec::new();
+        for native in &conversation.native {
+            if !is_given_back(conversation, target, native.field) {
+                cut.push(place_of(native, body)?);
+            }
+        }
+        cut.extend(marks_of(&target.seals, body));
+        cut.sort_by_key(|place| place.start);
+        Some(Self { cut })
+    }
+}
+
+/// Where a member of the body or of one of its objects stands, with the comma that goes with it.
+fn place_of(native: &Native, body: &[u8]) -> Option<Range<usize>> {
+    let outer = members(body).ok()?;
+    if native.container.is_empty() {
+        return with_comma(&outer, &native.name, body, 0);
+    }
+    let holder = outer.iter().find(|member| member.name == native.container)?;
+    let inner = members(holder.value.as_bytes()).ok()?;
+    with_comma(&inner, &native.name, holder.value.as_bytes(), holder.place.start)
+}
+
+fn with_comma(found: &[Member<'_>], name: &str, text: &[u8], offset: usize) -> Option<Range<usize>> {
+    let index = found.iter().position(|member| member.name == name)?;
+    let value = &found.get(index)?.place;
+    // From the end of the member before, or from the opening brace, to the end of the value.
+    let before = index.checked_sub(1).and_then(|before| found.get(before)).map(|member| member.place.end);
+    let (start, mut end) = match before {
+        Some(end) => (end, value.end),
+        None => (text.iter().position(|byte| *byte == b'{')? + 1, value.end),
+    };
+    if before.is_none() {
+        let comma = text.get(end..)?.iter().position(|byte| !byte.is_ascii_whitespace())?;
+        if text.get(end + comma) == Some(&b',') {
+            end += comma + 1;
+        }
+    }
+    Some(offset + start..offset + end)
+}
+
+fn marks_of(seals: &SealDomain, body: &[u8]) -> Vec<Range<usize>> {
+    if !holds_mark(body) {
+        return Vec::new();
+    }
+    let prefix = seals.prefix();
+    memchr::memmem::find_iter(body, prefix.as_bytes()).map(|start| start..start + prefix.len()).collect()
+}
+
+fn model_of(endpoint: &Endpoint, found: &[Member<'_>]) -> Result<(String, Vec<Range<usize>>), BadRequest> {
+    let member = found.iter().rfind(|member| member.name == "model" && member.value != "null");
+    let named = match &endpoint.kind {
+        Kind::Chat(in_path) | Kind::Count(in_path) | Kind::Embed(_, in_path) => in_path.model.clone(),
+        Kind::Passed(_) | Kind::Models | Kind::Model(_) | Kind::ShowModel | Kind::Loaded | Kind::Version => None,
+    };
+    if let Some(model) = named {
+        let mut places: Vec<Range<usize>> = member.iter().map(|member| member.place.clone()).collect();
+        if let Some(requests) = found.iter().find(|member| member.name == "requests") {
+            places.extend(models_of_batch(requests));
+        }
+        return Ok((model, places));
+    }
+    let Some(member) = member else {
+        let message = "`model` is missing: put the name of a route there (GET /v1/models lists them)";
+        return Err(BadRequest::of_member("model", "missing_member", message.to_owned()));
+    };
+    let model = serde_json::from_str::<String>(member.value).map_err(|_| {
+        BadRequest::of_member("model", "invalid_type", "`model` has to be a text, the name of a route".to_owned())
+    })?;
+    Ok((model, vec![member.place.clone()]))
+}
+
+/// Where each request of a batch names its model.
+fn models_of_batch(requests: &Member<'_>) -> Vec<Range<usize>> {
+    let listed: Vec<&serde_json::value::RawValue> = serde_json::from_str(requests.value).unwrap_or_default();
+    let place = |request: &serde_json::value::RawValue| {
+        let text = request.get();
+        let offset = requests.place.start + (text.as_ptr().addr() - requests.value.as_ptr().addr());
+        let found = members(text.as_bytes()).ok()?;
+        let model = found.into_iter().find(|member| member.name == "model")?.place;
+        Some(offset + model.start..offset + model.end)
+    };
+    listed.into_iter().filter_map(place).collect()
+}
+
+fn delivery_of(endpoint: &Endpoint, found: &[Member<'_>]) -> Result<Delivery, BadRequest> {
+    let streams = Delivery::Streamed(UsageFrame::Asked);
+    let by_default = match (&endpoint.kind, endpoint.dialect) {
+        (Kind::Chat(in_path), Dialect::GenerateContent) => {
+            return Ok(if in_path.is_streamed { streams } else { Delivery::Whole });
+        }
+        (Kind::Chat(_) | Kind::Passed("/api/generate"), Dialect::LocalChat) => true,
+        (Kind::Chat(_) | Kind::Passed(_), _) => false,
+        (_, _) => return Ok(Delivery::Whole),
+    };
+    let member = found.iter().rfind(|member| member.name == "stream").map(|member| member.value);
+    match member {
+        Some("true") => Ok(streams),
+        Some("false") => Ok(Delivery::Whole),
+        None | Some("null") => Ok(if by_default { streams } else { Delivery::Whole }),
+        Some(_) => {
+            let message = "`stream` has to be true or false".to_owned();
+            Err(BadRequest::of_member("stream", "invalid_type", message))
+        }
+    }
+}

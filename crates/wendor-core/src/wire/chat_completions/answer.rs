@@ -1,0 +1,308 @@
+//! Answers of this dialect as events: frames of a stream, and whole replies (PROTOCOLS sections 2.4 and 2.5).
+
+use std::collections::BTreeMap;
+
+use bytes::Bytes;
+
+use crate::routing::failure::{Failure, FailureKind};
+use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader, data_frame};
+use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
+use crate::wire::conversation::turn::CallKind;
+use crate::wire::json::{Node, Object, Wrong};
+use crate::wire::passage::Facts;
+use crate::wire::sse::SseFrame;
+
+use super::stream::{ChatStream, DONE_FRAME, FrameSays};
+
+/// The most choices that an upstream may answer with.
+const MAX_CHOICES: u64 = 128;
+
+/// Reads a stream: what passes untouched is looked at by [`ChatStream`] alone, this takes it apart.
+#[derive(Debug, Default)]
+pub struct ChatReader {
+    seen: ChatStream,
+    /// By choice and the call's index there: whether it has begun.
+    calls: BTreeMap<(u32, u32), ()>,
+}
+
+impl StreamReader for ChatReader {
+    fn read(&mut self, data: &[u8], events: &mut Vec<Event>) -> Result<FrameKind, Failure> {
+        let says = self.seen.observe(data).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
+        let kind = kind_of(says)?;
+        match kind {
+            FrameKind::Foreign | FrameKind::Done => {}
+            FrameKind::Opening | FrameKind::Piece | FrameKind::UsageOnly => {
+                self.events(data, events).map_err(|wrong| malformed(&wrong))?;
+            }
+        }
+        Ok(kind)
+    }
+
+    fn look(&mut self, data: &[u8], facts: &mut Facts, _events: &mut Vec<Event>) -> Result<FrameKind, Failure> {
+        let says = self.seen.observe(data).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
+        facts.counts = self.seen.usage();
+        facts.output_bytes = self.seen.output_bytes();
+        facts.is_at_cap = self.seen.is_at_cap();
+        kind_of(says)
+    }
+
+    fn is_finished(&self) -> bool {
+        self.seen.is_finished()
+    }
+
+    fn terminator(&self) -> &'static str {
+        DONE_FRAME
+    }
+
+    fn mended(&self, frame: &SseFrame) -> Option<String> {
+        if !self.seen.repeats() {
+            return None;
+        }
+        let mut out = Vec::new();
+        data_frame(&without_repeats(frame.data.as_deref()?)?, &mut out);
+        String::from_utf8(out).ok()
+    }
+
+    fn own_error(&self, frame: &SseFrame) -> Option<Bytes> {
+        let text = std::str::from_utf8(frame.data.as_deref()?).ok()?;
+        let error = Node::new(text, "").object().ok()?.take("error")?;
+        // Other shapes lose their message in some clients.
+        error.object().ok()?.text("message").ok()??;
+        Some(frame.raw.clone())
+    }
+
+    fn broken_off(&self, told: &ErrorTold) -> (String, Closing) {
+        let mut out = Vec::new();
+        data_frame(&super::error::write(told), &mut out);
+        (String::from_utf8_lossy(&out).into_owned(), Closing::Clean)
+    }
+}
+
+fn kind_of(says: FrameSays) -> Result<FrameKind, Failure> {
+    match says {
+        FrameSays::Opening => Ok(FrameKind::Opening),
+        FrameSays::Answer => Ok(FrameKind::Piece),
+        FrameSays::UsageOnly => Ok(FrameKind::UsageOnly),
+        FrameSays::Foreign => Ok(FrameKind::Foreign),
+        FrameSays::Error(failure) => Err(failure),
+        FrameSays::Done => Ok(FrameKind::Done),
+    }
+}
+
+/// A chunk without roles, ids and names that came before: clients put them together, as in `assistantassistant`.
+fn without_repeats(data: &[u8]) -> Option<String> {
+    let mut chunk: serde_json::Value = serde_json::from_slice(data).ok()?;
+    for choice in chunk.get_mut("choices")?.as_array_mut()? {
+        let Some(delta) = choice.get_mut("delta").and_then(serde_json::Value::as_object_mut) else { continue };
+        delta.remove("role");
+        let calls = delta.get_mut("tool_calls").and_then(serde_json::Value::as_array_mut);
+        for call in calls.into_iter().flatten().filter_map(serde_json::Value::as_object_mut) {
+            call.remove("id");
+            call.remove("type");
+            if let Some(function) = call.get_mut("function").and_then(serde_json::Value::as_object_mut) {
+                function.remove("name");
+            }
+        }
+    }
+    let mut line = String::new();
+    crate::wire::json::write::raw_on_one_line(&chunk.to_string(), &mut line);
+    Some(line)
+}
+
+/// A frame or reply that holds something else than the dialect says. Its path is ours to tell, its text is not.
+pub(crate) fn malformed(wrong: &Wrong) -> Failure {
+    Failure::new(FailureKind::Malformed, format!("in its answer {wrong}"))
+}
+
+fn text_of(data: &[u8]) -> Result<&str, Wrong> {
+    std::str::from_utf8(data).map_err(|_| Wrong { path: "the answer".to_owned(), expected: "UTF-8".to_owned() })
+}
+
+impl ChatReader {
+    fn events(&mut self, data: &[u8], events: &mut Vec<Event>) -> Result<(), Wrong> {
+        let mut chunk = Node::new(text_of(data)?, "").object()?;
+        for node in chunk.list("choices")? {
+            let mut choice = node.object()?;
+            let index = index_of(&mut choice)?;
+            if let Some(mut delta) = choice.object("delta")? {
+                self.delta(index, &mut delta, events)?;
+            }
+            logprobs(index, &mut choice, events)?;
+            if let Some(reason) = choice.text("finish_reason")? {
+                self.finish(index, &reason, events);
+            }
+        }
+        events.extend(usage(&mut chunk)?.map(Event::Usage));
+        Ok(())
+    }
+
+    fn finish(&mut self, choice: u32, reason: &str, events: &mut Vec<Event>) {
+        let calls: Vec<u32> = self.calls.keys().filter(|(of, _)| *of == choice).map(|(_, call)| *call).collect();
+        let has_calls = !calls.is_empty();
+        events.extend(calls.into_iter().map(|call| Event::CallEnd { choice, call }));
+        events.push(Event::Finish { choice, stop: stop(reason, has_calls) });
+    }
+
+    fn delta(&mut self, choice: u32, delta: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+        said(choice, delta, events)?;
+        let calls = delta.list("tool_calls")?;
+        let is_single = calls.len() == 1;
+        for (place, node) in calls.iter().enumerate() {
+            let mut call = node.object()?;
+            // Without an index it is the one call that there is.
+            let place = if is_single { 0 } else { place };
+            let index =
+                call.count("index")?.map_or_else(|| u32::try_from(place).ok(), |index| u32::try_from(index).ok());
+            let index = index.filter(|index| *index < 4_096).ok_or_else(|| node.wrong("a call with a small index"))?;
+            self.call((choice, index), &mut call, events)?;
+        }
+        if let Some(mut function) = delta.object("function_call")? {
+            let (name, fragment) = (function.text("name")?, function.text("arguments")?);
+            self.begin((choice, 0), (None, name, CallKind::Function), events);
+            events.extend(fragment.map(|fragment| Event::Arguments { choice, call: 0, fragment }));
+        }
+        Ok(())
+    }
+
+    fn call(&mut self, at: (u32, u32), call: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+        let id = call.text("id")?.filter(|id| !id.is_empty());
+        let (name, fragment, kind) = match (call.object("function")?, call.object("custom")?) {
+            (Some(mut function), _) => (function.text("name")?, function.text("arguments")?, CallKind::Function),
+            (None, Some(mut custom)) => (custom.text("name")?, custom.text("input")?, CallKind::Custom),
+            (None, None) => (None, None, CallKind::Function),
+        };
+        self.begin(at, (id, name, kind), events);
+        let fragment = fragment.filter(|fragment| !fragment.is_empty());
+        events.extend(fragment.map(|fragment| Event::Arguments { choice: at.0, call: at.1, fragment }));
+        Ok(())
+    }
+
+    /// The first fragment of a call begins it; id and name that come again are the same ones.
+    fn begin(
+        &mut self,
+        (choice, call): (u32, u32),
+        (id, name, kind): (Option<String>, Option<String>, CallKind),
+        events: &mut Vec<Event>,
+    ) {
+        if self.calls.insert((choice, call), ()).is_none() {
+            events.push(Event::Call { choice, call, id, name: name.unwrap_or_default(), kind });
+        }
+    }
+}
+
+fn index_of(choice: &mut Object<'_>) -> Result<u32, Wrong> {
+    let index = choice.count("index")?.unwrap_or(0);
+    let path = choice.path_of("index");
+    let is_small = index < MAX_CHOICES;
+    u32::try_from(index).ok().filter(|_| is_small).ok_or_else(|| Wrong { path, expected: "a small index".to_owned() })
+}
+
+/// Texts of a delta or a message.
+fn said(choice: u32, from: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+    let thinking = match from.text("reasoning_content")? {
+        Some(text) => Some(text),
+        // Another word for the same, where it is a text.
+        None => from.take("reasoning").filter(Node::is_text).map(|node| node.text()).transpose()?,
+    };
+    let of = |text: Option<String>| text.filter(|text| !text.is_empty());
+    events.extend(of(thinking).map(|text| Event::Thinking { choice, text }));
+    events.extend(of(from.text("content")?).map(|text| Event::Text { choice, text }));
+    events.extend(of(from.text("refusal")?).map(|text| Event::Refusal { choice, text }));
+    let citations = from.take("annotations").filter(Node::is_list).map(|node| node.list()).transpose()?;
+    let citations = citations.unwrap_or_default();
+    events.extend(citations.iter().map(|node| Event::Citation { choice, value: node.raw() }));
+    Ok(())
+}
+
+fn logprobs(choice: u32, from: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+    let Some(mut logprobs) = from.object("logprobs")? else { return Ok(()) };
+    let tokens = token_logprobs(&logprobs.list("content")?)?;
+    if !tokens.is_empty() {
+        events.push(Event::Logprobs { choice, tokens });
+    }
+    Ok(())
+}
+
+/// A list of tokens with their log probabilities, as this dialect, responses and local-chat have it.
+pub(crate) fn token_logprobs(nodes: &[Node<'_>]) -> Result<Vec<TokenLogprob>, Wrong> {
+    let one = |node: &Node<'_>| {
+        let mut token = node.object()?;
+        let mut top = Vec::new();
+        for node in token.list("top_logprobs")? {
+            let mut other = node.object()?;
+            let missing = || node.wrong("a token with its `logprob`");
+            top.push((other.text("token")?.unwrap_or_default(), other.number("logprob")?.ok_or_else(missing)?));
+        }
+        let logprob = token.number("logprob")?.ok_or_else(|| node.wrong("a token with its `logprob`"))?;
+        Ok(TokenLogprob { token: token.text("token")?.unwrap_or_default(), logprob, top })
+    };
+    nodes.iter().map(one).collect()
+}
+
+/// Why an answer ended. Calls are the signal, not the reason: services answer `stop` where a function was forced.
+fn stop(reason: &str, has_calls: bool) -> Stop {
+    match reason {
+        _ if has_calls && reason != "length" && reason != "content_filter" => Stop::ToolCalls,
+        "stop" => Stop::End,
+        "length" => Stop::OutputCap,
+        "tool_calls" | "function_call" => Stop::ToolCalls,
+        "content_filter" => Stop::Filtered,
+        other => Stop::Unknown(other.to_owned()),
+    }
+}
+
+fn usage(from: &mut Object<'_>) -> Result<Option<Usage>, Wrong> {
+    // What cannot be read is not reported; the answer is none the worse.
+    let Some(node) = from.take("usage") else { return Ok(None) };
+    Ok(usage_of(&node).unwrap_or_default())
+}
+
+fn usage_of(node: &Node<'_>) -> Result<Option<Usage>, Wrong> {
+    let mut usage = node.object()?;
+    let mut prompt = usage.object("prompt_tokens_details")?;
+    let mut completion = usage.object("completion_tokens_details")?;
+    let detail = |details: &mut Option<Object<'_>>, name| details.as_mut().map(|object| object.count(name)).transpose();
+    Ok(Some(Usage {
+        input: usage.count("prompt_tokens")?,
+        cached: detail(&mut prompt, "cached_tokens")?.flatten(),
+        cache_write: detail(&mut prompt, "cache_write_tokens")?.flatten(),
+        output: usage.count("completion_tokens")?,
+        reasoning: detail(&mut completion, "reasoning_tokens")?.flatten(),
+    }))
+}
+
+/// Reads a whole reply.
+///
+/// # Errors
+/// When it is none.
+pub fn read_whole(body: &[u8]) -> Result<Vec<Event>, Failure> {
+    super::reply::read(body).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
+    whole_events(body).map_err(|wrong| malformed(&wrong))
+}
+
+fn whole_events(body: &[u8]) -> Result<Vec<Event>, Wrong> {
+    let mut events = Vec::new();
+    let mut reply = Node::new(text_of(body)?.trim(), "").object()?;
+    for node in reply.list("choices")? {
+        let mut choice = node.object()?;
+        let index = index_of(&mut choice)?;
+        let mut reader = ChatReader::default();
+        let reason = choice.text("finish_reason")?;
+        if let Some(mut message) = choice.object("message")? {
+            said(index, &mut message, &mut events)?;
+            for (place, node) in message.list("tool_calls")?.iter().enumerate() {
+                let place = u32::try_from(place).unwrap_or(u32::MAX);
+                reader.call((index, place), &mut node.object()?, &mut events)?;
+            }
+            if let Some(mut function) = message.object("function_call")? {
+                let (name, fragment) = (function.text("name")?, function.text("arguments")?);
+                reader.begin((index, 0), (None, name, CallKind::Function), &mut events);
+                events.extend(fragment.map(|fragment| Event::Arguments { choice: index, call: 0, fragment }));
+            }
+        }
+        logprobs(index, &mut choice, &mut events)?;
+        reader.finish(index, reason.as_deref().unwrap_or("stop"), &mut events);
+    }
+    events.extend(usage(&mut reply)?.map(Event::Usage));
+    Ok(events)
+}

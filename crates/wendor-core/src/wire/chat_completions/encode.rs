@@ -1,0 +1,297 @@
+//! A neutral conversation as the body for an upstream of this dialect.
+
+use crate::catalog::ability::Mark;
+use crate::wire::conversation::turn::{CallKind, text_of};
+use crate::wire::conversation::wish::Schema;
+use crate::wire::conversation::{
+    AnswerFormat, Conversation, Delivery, Effort, FunctionForm, Media, MediaSource, Part, PartKind, Role,
+    ThinkingAmount, Tool, ToolCall, ToolChoice, ToolKind, ToolResult, Turn,
+};
+use crate::wire::json::{Json, Members};
+use crate::wire::native::{give_back, given_back};
+use crate::wire::verdict::Target;
+
+/// Writes the body.
+#[must_use]
+pub fn write(conversation: &Conversation, target: &Target<'_>) -> String {
+    let body = Members::new().put("model", target.model).put("messages", messages(conversation, target));
+    let body = tools(conversation, target, delivery(conversation, body));
+    let body = sampling(conversation, target, body);
+    let body = body.some("response_format", conversation.format.as_ref().map(format));
+    let body = body.some("reasoning_effort", effort(conversation.thinking.amount));
+    let body = body.some("user", conversation.end_user.as_ref());
+    give_back(conversation, target, &conversation.native, "", body).to_line()
+}
+
+fn delivery(conversation: &Conversation, body: Members) -> Members {
+    match conversation.delivery {
+        Delivery::Whole => body,
+        // Usage is always asked for: it is kept from an app that did not.
+        Delivery::Streamed(_) => {
+            body.put("stream", true).put("stream_options", Members::new().put("include_usage", true))
+        }
+    }
+}
+
+/// The word of an amount of thinking, for this dialect and responses.
+pub(crate) fn effort(amount: ThinkingAmount) -> Option<&'static str> {
+    match amount {
+        ThinkingAmount::Unsaid | ThinkingAmount::Dynamic => None,
+        ThinkingAmount::Off => Some("none"),
+        ThinkingAmount::Effort(effort) => Some(effort.word()),
+        ThinkingAmount::Budget(budget) => Some(Effort::of_budget(budget).word()),
+    }
+}
+
+fn messages(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
+    let mut messages = Vec::with_capacity(conversation.turns.len());
+    let mut turns = conversation.turns.iter().peekable();
+    while let Some(turn) = turns.next() {
+        match turn.role {
+            Role::System | Role::Developer => messages.push(system(turn, conversation, target)),
+            Role::User => user(turn, conversation, target, &mut messages),
+            Role::Assistant => {
+                // Dialects that list calls and thinking beside messages make several turns of one.
+                let mut parts: Vec<&Part> = turn.parts.iter().collect();
+                while let Some(next) = turns.next_if(|next| next.role == Role::Assistant && next.name.is_none()) {
+                    parts.extend(&next.parts);
+                }
+                messages.push(assistant(turn, &parts, conversation, target));
+            }
+        }
+    }
+    messages
+}
+
+fn system(turn: &Turn, conversation: &Conversation, target: &Target<'_>) -> Json {
+    let knows_developer = conversation.dialect == target.dialect || target.marks.contains(&Mark::Developer);
+    let role = match turn.role {
+        Role::Developer if knows_developer => "developer",
+        Role::Developer | Role::System | Role::User | Role::Assistant => "system",
+    };
+    let message = Members::new().put("role", role).put("content", content(&turn.parts, conversation, target));
+    give_back(conversation, target, &turn.native, "", message.some("name", turn.name.as_ref())).into()
+}
+
+/// A turn of the user: what tools gave becomes messages of its own before the rest.
+fn user(turn: &Turn, conversation: &Conversation, target: &Target<'_>, messages: &mut Vec<Json>) {
+    let mut said: Vec<Part> = Vec::new();
+    for part in &turn.parts {
+        match &part.kind {
+            PartKind::ToolResult(result) => {
+                let images = result.parts.iter().filter(|inner| matches!(inner.kind, PartKind::Image(_)));
+                messages.push(tool_message(result, conversation));
+                said.extend(images.cloned());
+            }
+            PartKind::Text(_)
+            | PartKind::Refusal(_)
+            | PartKind::Image(_)
+            | PartKind::Audio(_)
+            | PartKind::File(_)
+            | PartKind::Video(_)
+            | PartKind::ToolCall(_)
+            | PartKind::Thinking(_)
+            | PartKind::Foreign(_) => said.push(part.clone()),
+        }
+    }
+    let has_results = said.len() < turn.parts.len();
+    if said.is_empty() && has_results {
+        return;
+    }
+    let message = Members::new().put("role", "user").put("content", content(&said, conversation, target));
+    let message = message.some("name", turn.name.as_ref());
+    messages.push(give_back(conversation, target, &turn.native, "", message).into());
+}
+
+fn tool_message(result: &ToolResult, conversation: &Conversation) -> Json {
+    let text = result_text(result);
+    let message = Members::new();
+    match (conversation.functions, &result.name) {
+        (FunctionForm::Functions, Some(name)) => {
+            message.put("role", "function").put("name", name).put("content", text).into()
+        }
+        (FunctionForm::Functions | FunctionForm::Tools, _) => {
+            let id = result.call.clone().unwrap_or_default();
+            message.put("role", "tool").put("tool_call_id", id).put("content", text).into()
+        }
+    }
+}
+
+/// What a tool gave as text, marked where it failed.
+pub(crate) fn result_text(result: &ToolResult) -> String {
+    let text = text_of(&result.parts);
+    if result.is_error { format!("Error: {text}") } else { text }
+}
+
+fn assistant(turn: &Turn, parts: &[&Part], conversation: &Conversation, target: &Target<'_>) -> Json {
+    let (mut said, mut calls, mut thinking, mut refusal) = (Vec::new(), Vec::new(), String::new(), None);
+    let takes_thinking = conversation.dialect == target.dialect || target.marks.contains(&Mark::ReasoningHistory);
+    for part in parts {
+        match &part.kind {
+            PartKind::ToolCall(call) => calls.push((call, *part)),
+            PartKind::Thinking(thought) if takes_thinking && thought.seal.is_none() => thinking.push_str(&thought.text),
+            PartKind::Thinking(_) | PartKind::ToolResult(_) => {}
+            PartKind::Refusal(text) => refusal = Some(text.clone()),
+            PartKind::Text(_)
+            | PartKind::Image(_)
+            | PartKind::Audio(_)
+            | PartKind::File(_)
+            | PartKind::Video(_)
+            | PartKind::Foreign(_) => said.push((*part).clone()),
+        }
+    }
+    let message = Members::new().put("role", "assistant");
+    let message = match said.is_empty() {
+        true => message.put("content", Json::Null),
+        false => message.put("content", content(&said, conversation, target)),
+    };
+    let message = message.some("refusal", refusal);
+    let message = if thinking.is_empty() { message } else { message.put("reasoning_content", thinking) };
+    let message = message.some("name", turn.name.as_ref());
+    let message = match (conversation.functions, calls.as_slice()) {
+        (FunctionForm::Functions, [(call, _)]) => message.put("function_call", function(call)),
+        _ => message.list("tool_calls", tool_calls(&calls, conversation, target)),
+    };
+    give_back(conversation, target, &turn.native, "", message).into()
+}
+
+fn function(call: &ToolCall) -> Members {
+    Members::new().put("name", &call.name).put("arguments", &call.arguments)
+}
+
+fn tool_calls(calls: &[(&ToolCall, &Part)], conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
+    let one = |(call, part): &(&ToolCall, &Part)| {
+        let id = call.id.clone().unwrap_or_else(|| call.name.clone());
+        let members = match call.kind {
+            CallKind::Function => Members::new().put("id", id).put("type", "function").put("function", function(call)),
+            CallKind::Custom => Members::new()
+                .put("id", id)
+                .put("type", "custom")
+                .put("custom", Members::new().put("name", &call.name).put("input", &call.arguments)),
+        };
+        give_back(conversation, target, &part.native, "", members).into()
+    };
+    calls.iter().map(one).collect()
+}
+
+/// Content as one text where it is one, otherwise as parts.
+fn content(parts: &[Part], conversation: &Conversation, target: &Target<'_>) -> Json {
+    match parts {
+        [] => "".into(),
+        [Part { kind: PartKind::Text(text), native, .. }] if native.is_empty() => text.into(),
+        parts => parts.iter().filter_map(|part| part_of(part, conversation, target)).collect::<Vec<Json>>().into(),
+    }
+}
+
+fn part_of(part: &Part, conversation: &Conversation, target: &Target<'_>) -> Option<Json> {
+    let members = match &part.kind {
+        PartKind::Text(text) => Members::typed("text").put("text", text),
+        PartKind::Refusal(text) => Members::typed("refusal").put("refusal", text),
+        PartKind::Image(media) => {
+            let image = Members::new().put("url", media.source.to_url());
+            let image = give_back(conversation, target, &part.native, "image_url", image);
+            Members::typed("image_url").put("image_url", image)
+        }
+        PartKind::Audio(media) => Members::typed("input_audio").put("input_audio", audio(media)),
+        PartKind::File(media) => {
+            let file = Members::new().put("file_data", media.source.to_url());
+            let name = media.name.clone().unwrap_or_else(|| "document.pdf".to_owned());
+            Members::typed("file").put("file", file.put("filename", name))
+        }
+        PartKind::Foreign(foreign) => return Some(Json::from(&foreign.value)),
+        PartKind::Video(_) | PartKind::ToolCall(_) | PartKind::ToolResult(_) | PartKind::Thinking(_) => return None,
+    };
+    Some(give_back(conversation, target, &part.native, "", members).into())
+}
+
+fn audio(media: &Media) -> Members {
+    let (data, format) = match &media.source {
+        MediaSource::Bytes { kind, base64 } => (base64.as_str(), kind.rsplit('/').next().unwrap_or("wav")),
+        MediaSource::Url { url, .. } => (url.as_str(), "wav"),
+        MediaSource::Handle(_) => ("", "wav"),
+    };
+    Members::new().put("data", data).put("format", if format == "mpeg" { "mp3" } else { format })
+}
+
+fn tools(conversation: &Conversation, target: &Target<'_>, body: Members) -> Members {
+    let functions = conversation.functions == FunctionForm::Functions && conversation.dialect == target.dialect;
+    let mut listed: Vec<Json> = conversation.tools.iter().map(|tool| tool_of(tool, functions)).collect();
+    let hosted = given_back(conversation, target, &conversation.native, "tools");
+    listed.extend(hosted.map(|native| Json::from(&native.value)));
+    let body = body.list(if functions { "functions" } else { "tools" }, listed);
+    let choice = conversation.tool_choice.as_ref().map(|choice| choice_of(choice, functions));
+    body.some(if functions { "function_call" } else { "tool_choice" }, choice)
+        .some("parallel_tool_calls", conversation.parallel_tools.filter(|_| !conversation.tools.is_empty()))
+}
+
+fn tool_of(tool: &Tool, as_function: bool) -> Json {
+    let members = Members::new().put("name", &tool.name).some("description", tool.description.as_ref());
+    match &tool.kind {
+        ToolKind::Function { parameters, .. } => {
+            let function = members.some("parameters", parameters.as_ref()).some("strict", tool.is_strict);
+            match as_function {
+                true => function.into(),
+                false => Members::typed("function").put("function", function).into(),
+            }
+        }
+        ToolKind::Custom(format) => {
+            Members::typed("custom").put("custom", members.some("format", format.as_ref())).into()
+        }
+    }
+}
+
+fn choice_of(choice: &ToolChoice, as_function: bool) -> Json {
+    let named = |name: &String| Members::new().put("name", name);
+    match choice {
+        ToolChoice::Auto => "auto".into(),
+        ToolChoice::None => "none".into(),
+        ToolChoice::Required => "required".into(),
+        ToolChoice::Named(name) if as_function => named(name).into(),
+        ToolChoice::Named(name) => Members::typed("function").put("function", named(name)).into(),
+        ToolChoice::NamedCustom(name) => Members::typed("custom").put("custom", named(name)).into(),
+        ToolChoice::Subset { names, must } => {
+            let tools: Vec<Json> =
+                names.iter().map(|name| Members::typed("function").put("function", named(name)).into()).collect();
+            let mode = if *must { "required" } else { "auto" };
+            let allowed = Members::new().put("mode", mode).put("tools", tools);
+            Members::typed("allowed_tools").put("allowed_tools", allowed).into()
+        }
+    }
+}
+
+fn sampling(conversation: &Conversation, target: &Target<'_>, body: Members) -> Members {
+    let sampling = &conversation.sampling;
+    let knows_top_k = conversation.dialect == target.dialect || target.marks.contains(&Mark::TopK);
+    let limit = if target.marks.contains(&Mark::OldLimit) { "max_tokens" } else { "max_completion_tokens" };
+    let stop: Vec<Json> = sampling.stop.iter().map(Json::from).collect();
+    body.some(limit, conversation.output_limit)
+        .some("temperature", sampling.temperature.as_ref())
+        .some("top_p", sampling.top_p.as_ref())
+        .some("top_k", sampling.top_k.as_ref().filter(|_| knows_top_k))
+        .some("seed", sampling.seed.as_ref())
+        .some("presence_penalty", sampling.presence_penalty.as_ref())
+        .some("frequency_penalty", sampling.frequency_penalty.as_ref())
+        .list("stop", stop)
+        .some("n", sampling.choices)
+        .some("logprobs", sampling.logprobs.or(sampling.top_logprobs.map(|_| true)))
+        .some("top_logprobs", sampling.top_logprobs)
+        .some("logit_bias", sampling.logit_bias.as_ref())
+}
+
+fn format(format: &AnswerFormat) -> Members {
+    match format {
+        AnswerFormat::Text => Members::typed("text"),
+        AnswerFormat::Json => Members::typed("json_object"),
+        AnswerFormat::Schema(schema) => Members::typed("json_schema").put("json_schema", named_schema(schema)),
+    }
+}
+
+/// A schema with its name, as this dialect and responses have it: where the app's dialect has no names, it gets one.
+pub(crate) fn named_schema(schema: &Schema) -> Members {
+    let is_named_there = schema.name.is_some();
+    Members::new()
+        .put("name", schema.name.clone().unwrap_or_else(|| "response".to_owned()))
+        .some("description", schema.description.as_ref())
+        .put("schema", &schema.schema)
+        .some("strict", schema.is_strict.or((!is_named_there).then_some(true)))
+}

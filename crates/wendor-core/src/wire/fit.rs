@@ -1,0 +1,201 @@
+//! Whether an offer can serve a request: its abilities, its window, and what its dialect can say of it.
+
+use super::asked::AppRequest;
+use super::conversation::{AnswerFormat, Conversation, Delivery, MediaSource, Part, PartKind, ThinkingAmount};
+use super::embedding::{EmbeddingRequest, form_of};
+use super::endpoint::Kind;
+use super::image::kind_of_base64;
+use super::verdict::{Note, Target, judge};
+use crate::catalog::ability::Ability;
+use crate::catalog::upstream::Offer;
+
+/// What a request holds, as far as it had to be looked at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Content {
+    /// It passes by its outermost members alone.
+    NotLookedAt,
+    /// A conversation.
+    Conversation(Box<Conversation>),
+    /// Texts to become vectors.
+    Embedding(Box<EmbeddingRequest>),
+}
+
+/// Why an offer cannot serve a request, whenever it is asked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unfit {
+    /// The cause in a word.
+    pub code: &'static str,
+    /// The member of the request that it is about.
+    pub param: Option<String>,
+    /// In words, for the plan and for the app.
+    pub reason: String,
+}
+
+impl Unfit {
+    fn lacks(ability: Ability) -> Self {
+        Self { code: "ability_missing", param: None, reason: format!("does not offer {}", ability.as_str()) }
+    }
+
+    fn refused(note: &Note) -> Self {
+        Self {
+            code: "unsupported_parameter",
+            param: Some(note.path.clone()),
+            reason: format!("cannot take `{}`: {}", note.path, note.what),
+        }
+    }
+}
+
+/// Whether `offer` at `target` can serve the request, and what is approximated if it does.
+///
+/// # Errors
+/// Why not.
+pub fn fit(
+    request: &AppRequest,
+    content: &Content,
+    (offer, target): (&Offer, &Target<'_>),
+    is_strict: bool,
+) -> Result<Vec<Note>, Unfit> {
+    for ability in request.needs() {
+        can(offer, ability)?;
+    }
+    window(request, offer)?;
+    match content {
+        Content::NotLookedAt => passes(request, target),
+        Content::Embedding(embedding) => embeds(embedding, offer, target, is_strict),
+        Content::Conversation(conversation) => converses(request, conversation, (offer, target), is_strict),
+    }
+}
+
+fn can(offer: &Offer, ability: Ability) -> Result<(), Unfit> {
+    if offer.can(ability) { Ok(()) } else { Err(Unfit::lacks(ability)) }
+}
+
+fn window(request: &AppRequest, offer: &Offer) -> Result<(), Unfit> {
+    let Some(window) = offer.context_window.map(|window| u64::from(window.get())) else { return Ok(()) };
+    let wanted = request.input_tokens.saturating_add(request.output_limit.unwrap_or(0));
+    if wanted <= window {
+        return Ok(());
+    }
+    Err(Unfit {
+        code: "context_length_exceeded",
+        param: None,
+        reason: format!("about {wanted} tokens of prompt and answer do not fit its window of {window}"),
+    })
+}
+
+/// What passes as it is needs the same dialect.
+fn passes(request: &AppRequest, target: &Target<'_>) -> Result<Vec<Note>, Unfit> {
+    if request.endpoint.dialect == target.dialect {
+        return Ok(Vec::new());
+    }
+    Err(Unfit {
+        code: "endpoint_not_offered",
+        param: None,
+        reason: format!(
+            "speaks {}, and this endpoint of {} has nothing like it there",
+            target.dialect, request.endpoint.dialect
+        ),
+    })
+}
+
+fn embeds(
+    embedding: &EmbeddingRequest,
+    offer: &Offer,
+    target: &Target<'_>,
+    is_strict: bool,
+) -> Result<Vec<Note>, Unfit> {
+    if form_of(target.dialect).is_none() {
+        return Err(Unfit::lacks(Ability::Embeddings));
+    }
+    if let Some(note) = embedding.refused(target.dialect, &offer.marks) {
+        return Err(Unfit::refused(&note));
+    }
+    let notes = embedding.approximated(target.dialect);
+    match notes.first().filter(|_| is_strict) {
+        Some(first) => Err(Unfit::refused(first)),
+        None => Ok(notes),
+    }
+}
+
+fn converses(
+    request: &AppRequest,
+    conversation: &Conversation,
+    (offer, target): (&Offer, &Target<'_>),
+    is_strict: bool,
+) -> Result<Vec<Note>, Unfit> {
+    if !conversation.tools.is_empty() {
+        can(offer, Ability::Tools)?;
+    }
+    match &conversation.format {
+        Some(AnswerFormat::Json | AnswerFormat::Schema(_)) => can(offer, Ability::Json)?,
+        Some(AnswerFormat::Text) | None => {}
+    }
+    match conversation.thinking.amount {
+        ThinkingAmount::Dynamic | ThinkingAmount::Effort(_) | ThinkingAmount::Budget(_) => {
+            can(offer, Ability::Reasoning)?;
+        }
+        ThinkingAmount::Unsaid | ThinkingAmount::Off => {}
+    }
+    // Where only one of the two exists, an answer is gathered or taken apart.
+    if !offer.can(Ability::Streaming) && !offer.can(Ability::Whole) {
+        let wanted = if request.delivery == Delivery::Whole { Ability::Whole } else { Ability::Streaming };
+        return Err(Unfit::lacks(wanted));
+    }
+    images(conversation, offer)?;
+    let verdict = judge(conversation, target);
+    match verdict.in_the_way(is_strict) {
+        Some(note) => Err(Unfit::refused(note)),
+        None => Ok(verdict.approximated),
+    }
+}
+
+fn images(conversation: &Conversation, offer: &Offer) -> Result<(), Unfit> {
+    for part in every_part(conversation) {
+        let PartKind::Image(media) = &part.kind else { continue };
+        can(offer, Ability::ImagesIn).map_err(|unfit| Unfit { param: Some(part.path.clone()), ..unfit })?;
+        let (Some(kinds), MediaSource::Bytes { kind, .. }) = (&offer.image_kinds, &media.source) else { continue };
+        if !kinds.contains(kind) {
+            let reason = format!("takes {}, and `{}` is {kind}", kinds.join(", "), part.path);
+            return Err(Unfit { code: "image_kind", param: Some(part.path.clone()), reason });
+        }
+    }
+    Ok(())
+}
+
+fn every_part(conversation: &Conversation) -> impl Iterator<Item = &Part> {
+    let parts = conversation.turns.iter().flat_map(|turn| &turn.parts);
+    parts.flat_map(|part| {
+        let inner: &[Part] = if let PartKind::ToolResult(result) = &part.kind { &result.parts } else { &[] };
+        std::iter::once(part).chain(inner)
+    })
+}
+
+/// The first image whose bytes are of another kind than is said, with what is said and what it is.
+#[must_use]
+pub fn mislabelled_image(conversation: &Conversation) -> Option<(String, String, &'static str)> {
+    every_part(conversation).find_map(|part| {
+        let PartKind::Image(media) = &part.kind else { return None };
+        let MediaSource::Bytes { kind, base64 } = &media.source else { return None };
+        let is = kind_of_base64(base64)?;
+        let said = if kind == "image/jpg" { "image/jpeg" } else { kind };
+        (said != is).then(|| (part.path.clone(), kind.clone(), is))
+    })
+}
+
+/// Whether such a request goes to an upstream as a stream: as the app wants it, unless the offer has only the other.
+#[must_use]
+pub fn asks_for_stream(request: &AppRequest, offer: &Offer) -> bool {
+    let wants_stream = request.delivery != Delivery::Whole;
+    match request.endpoint.kind {
+        Kind::Chat(_) if wants_stream => offer.can(Ability::Streaming),
+        Kind::Chat(_) => !offer.can(Ability::Whole),
+        Kind::Count(_)
+        | Kind::Embed(..)
+        | Kind::Passed(_)
+        | Kind::Models
+        | Kind::Model(_)
+        | Kind::ShowModel
+        | Kind::Loaded
+        | Kind::Version => wants_stream,
+    }
+}

@@ -1,0 +1,185 @@
+//! Answers for an app of this dialect: a stream frame by frame, and whole replies (PROTOCOLS sections 5.3 and 5.4). A call goes out
+//! whole; the frame with the reason is the last.
+
+use std::collections::BTreeMap;
+
+use crate::routing::failure::Failure;
+use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter, data_frame};
+use crate::wire::conversation::answer::{Answer, Block, Choice};
+use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
+use crate::wire::conversation::turn::arguments_object;
+use crate::wire::json::{Json, Members};
+use crate::wire::messages::writer::bad_arguments;
+use crate::wire::seal::Seal;
+
+/// Writes a stream.
+#[derive(Debug)]
+pub struct ContentWriter {
+    head: AnswerHead,
+    /// Calls whose arguments are still coming: id, name, arguments so far.
+    calls: BTreeMap<(u32, u32), (String, String, String)>,
+    stops: BTreeMap<u32, Stop>,
+}
+
+impl ContentWriter {
+    /// A writer of one answer.
+    #[must_use]
+    pub fn new(head: AnswerHead) -> Self {
+        Self { head, calls: BTreeMap::new(), stops: BTreeMap::new() }
+    }
+
+    fn part(&self, choice: u32, part: Members, out: &mut Vec<u8>) {
+        let content = Members::new().put("role", "model").put("parts", vec![part.into()]);
+        let candidate = Members::new().put("content", content).put("index", choice);
+        data_frame(&envelope(&self.head, vec![candidate.into()], None), out);
+    }
+
+    fn call(&mut self, at: (u32, u32), out: &mut Vec<u8>) -> Result<(), Failure> {
+        let Some((id, name, arguments)) = self.calls.remove(&at) else { return Ok(()) };
+        let part = call_part(&id, &name, &arguments)?;
+        self.part(at.0, part, out);
+        Ok(())
+    }
+}
+
+fn call_part(id: &str, name: &str, arguments: &str) -> Result<Members, Failure> {
+    let args = arguments_object(arguments).ok_or_else(bad_arguments)?;
+    let function = Members::new().put("id", id).put("name", name).put("args", args);
+    Ok(Members::new().put("functionCall", function))
+}
+
+impl StreamWriter for ContentWriter {
+    fn write(&mut self, event: &Event, out: &mut Vec<u8>) -> Result<(), Failure> {
+        match event {
+            Event::Text { choice, text } | Event::Refusal { choice, text } => {
+                self.part(*choice, Members::new().put("text", text), out);
+            }
+            Event::Thinking { choice, text } => {
+                self.part(*choice, Members::new().put("text", text).put("thought", true), out);
+            }
+            Event::Sealed { choice, seal } => {
+                let marked = self.head.seals.mark(seal.text());
+                self.part(*choice, Members::new().put("text", "").put("thoughtSignature", marked), out);
+            }
+            Event::Call { choice, call, id, name, .. } => {
+                let id = id.clone().unwrap_or_else(|| self.head.call_id(*choice, *call));
+                self.calls.insert((*choice, *call), (id, name.clone(), String::new()));
+            }
+            Event::Arguments { choice, call, fragment } => {
+                if let Some((_, _, arguments)) = self.calls.get_mut(&(*choice, *call)) {
+                    arguments.push_str(fragment);
+                }
+            }
+            Event::CallEnd { choice, call } => self.call((*choice, *call), out)?,
+            Event::Logprobs { choice, tokens } => {
+                let candidate = Members::new().put("index", *choice).put("logprobsResult", logprobs(tokens));
+                data_frame(&envelope(&self.head, vec![candidate.into()], None), out);
+            }
+            Event::Finish { choice, stop } => {
+                let open: Vec<(u32, u32)> = self.calls.keys().filter(|(of, _)| of == choice).copied().collect();
+                for at in open {
+                    self.call(at, out)?;
+                }
+                self.stops.insert(*choice, stop.clone());
+            }
+            Event::Citation { .. } | Event::Usage(_) => {}
+        }
+        Ok(())
+    }
+
+    fn end(&mut self, usage: Option<Usage>, out: &mut Vec<u8>) {
+        let ended = self.stops.iter().map(|(choice, stop)| {
+            let content = Members::new().put("role", "model").put("parts", vec![Members::new().put("text", "").into()]);
+            Members::new().put("content", content).put("finishReason", reason(stop)).put("index", *choice).into()
+        });
+        data_frame(&envelope(&self.head, ended.collect(), usage), out);
+    }
+
+    fn broken_off(&mut self, told: &ErrorTold, out: &mut Vec<u8>) -> Closing {
+        data_frame(&super::error::write(told), out);
+        Closing::Broken
+    }
+}
+
+fn envelope(head: &AnswerHead, candidates: Vec<Json>, usage: Option<Usage>) -> String {
+    Members::new()
+        .list("candidates", candidates)
+        .some("usageMetadata", usage.map(usage_of))
+        .put("modelVersion", &head.model)
+        .put("responseId", &head.request)
+        .to_line()
+}
+
+fn reason(stop: &Stop) -> &'static str {
+    match stop {
+        Stop::End | Stop::StopText(_) | Stop::ToolCalls => "STOP",
+        Stop::OutputCap | Stop::ContextFull => "MAX_TOKENS",
+        Stop::Filtered => "SAFETY",
+        Stop::Paused | Stop::Unknown(_) => "OTHER",
+    }
+}
+
+fn usage_of(usage: Usage) -> Members {
+    let (input, output) = (usage.input.unwrap_or_default(), usage.output.unwrap_or_default());
+    let reasoning = usage.reasoning.unwrap_or_default().min(output);
+    Members::new()
+        .put("promptTokenCount", input)
+        .some("cachedContentTokenCount", usage.cached)
+        .put("candidatesTokenCount", output - reasoning)
+        .some("thoughtsTokenCount", usage.reasoning)
+        .put("totalTokenCount", input.saturating_add(output))
+}
+
+fn logprobs(tokens: &[TokenLogprob]) -> Members {
+    let pair = |token: &str, logprob: &crate::wire::json::Number| -> Json {
+        Members::new().put("token", token).put("logProbability", logprob).into()
+    };
+    let chosen: Vec<Json> = tokens.iter().map(|token| pair(&token.token, &token.logprob)).collect();
+    let top = tokens.iter().map(|token| {
+        let others: Vec<Json> = token.top.iter().map(|(other, logprob)| pair(other, logprob)).collect();
+        Members::new().put("candidates", others).into()
+    });
+    let top: Vec<Json> = top.collect();
+    Members::new().put("chosenCandidates", chosen).put("topCandidates", top)
+}
+
+/// A whole reply.
+///
+/// # Errors
+/// When the arguments of a call are no object.
+pub fn whole(answer: &Answer, head: &AnswerHead) -> Result<String, Failure> {
+    let mut candidates: Vec<Json> = Vec::new();
+    for (index, choice) in answer.choices.iter().enumerate() {
+        candidates.push(candidate(index, choice, head)?);
+    }
+    if candidates.is_empty() {
+        candidates.push(Members::new().put("finishReason", "SAFETY").put("index", 0u64).into());
+    }
+    Ok(envelope(head, candidates, answer.usage))
+}
+
+fn candidate(index: usize, choice: &Choice, head: &AnswerHead) -> Result<Json, Failure> {
+    let at = u32::try_from(index).unwrap_or_default();
+    let mut parts: Vec<Json> = Vec::new();
+    for block in &choice.blocks {
+        parts.push(match block {
+            Block::Text { text, .. } | Block::Refusal(text) => Members::new().put("text", text).into(),
+            Block::Thinking { text, seal } => {
+                let marked = seal.as_ref().map(|seal| head.seals.mark(Seal::text(seal)));
+                Members::new().put("text", text).put("thought", true).some("thoughtSignature", marked).into()
+            }
+            Block::Call { call, id, name, arguments, .. } => {
+                let id = id.clone().unwrap_or_else(|| head.call_id(at, *call));
+                call_part(&id, name, arguments)?.into()
+            }
+        });
+    }
+    let content = Members::new().put("role", "model").put("parts", parts);
+    let candidate = Members::new().put("content", content);
+    let candidate = candidate.put("finishReason", reason(choice.stop.as_ref().unwrap_or(&Stop::End)));
+    let candidate = candidate.put("index", index);
+    Ok(match choice.logprobs.as_slice() {
+        [] => candidate.into(),
+        tokens => candidate.put("logprobsResult", logprobs(tokens)).into(),
+    })
+}

@@ -1,0 +1,89 @@
+//! JSON as dialects need it: read member by member with the path of what is wrong, written on one line that every client can
+//! read, and in both directions the parts that Wendor does not look into as the text they were.
+//!
+//! - [`read`]: values with their paths
+//! - [`write`]: values put together, and the characters that break clients escaped
+
+pub mod read;
+pub mod write;
+
+pub use read::{Node, Object, Wrong};
+pub use write::{Json, Members};
+
+/// A JSON value as the text it was: schemas and arguments of tools, which Wendor carries and does not read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RawJson(Box<str>);
+
+impl RawJson {
+    /// `text`, if it is JSON.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        serde_json::from_str::<&serde_json::value::RawValue>(text).ok().map(|raw| Self(raw.get().into()))
+    }
+
+    /// An empty object.
+    #[must_use]
+    pub fn empty_object() -> Self {
+        Self("{}".into())
+    }
+
+    /// The text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// Whether it is an object.
+    #[must_use]
+    pub fn is_object(&self) -> bool {
+        self.0.starts_with('{')
+    }
+}
+
+/// A number as the text it was, so that no digit changes on the way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Number(Box<str>);
+
+impl Number {
+    /// Its value, for comparisons.
+    #[must_use]
+    pub fn as_f64(&self) -> f64 {
+        self.0.parse().unwrap_or_default()
+    }
+
+    /// The text.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// A whole number: one that was written as `40.0` counts as 40.
+    #[must_use]
+    pub fn as_whole(&self) -> Option<u64> {
+        let text = self
+            .0
+            .split_once('.')
+            .map_or(&*self.0, |(whole, rest)| if rest.bytes().all(|byte| byte == b'0') { whole } else { "" });
+        text.parse().ok()
+    }
+}
+
+impl From<u64> for Number {
+    fn from(value: u64) -> Self {
+        Self(value.to_string().into())
+    }
+}
+
+impl Number {
+    /// The nearest 32-bit float.
+    #[must_use]
+    pub fn as_f32(&self) -> f32 {
+        self.0.parse().unwrap_or_default()
+    }
+
+    /// The shortest digits that read back as `float`; `None` for what is no number.
+    #[must_use]
+    pub fn of_f32(float: f32) -> Option<Self> {
+        float.is_finite().then(|| Self(format!("{float:?}").into()))
+    }
+}

@@ -1,0 +1,210 @@
+//! An app's request as a neutral conversation (PROTOCOLS section 6.2). There are no ids of calls: results are matched by name and order.
+
+use crate::catalog::upstream::Dialect;
+use crate::wire::codec::Outside;
+use crate::wire::conversation::turn::{CallKind, Thinking};
+use crate::wire::conversation::wish::Schema;
+use crate::wire::conversation::{
+    AnswerFormat, Conversation, Delivery, Effort, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool,
+    ToolCall, ToolKind, ToolResult, Turn, UsageFrame,
+};
+use crate::wire::image::kind_of_base64;
+use crate::wire::json::{Node, Object, Wrong};
+use crate::wire::native::{Known, take_known};
+use crate::wire::verdict::field::Field;
+
+const KNOWN: &[Known] = &[("keep_alive", Field::KeepAlive)];
+
+/// Options by which a server loads a model or cuts its context.
+const KNOWN_OF_OPTIONS: &[Known] = &[
+    ("num_ctx", Field::NumCtx),
+    ("num_gpu", Field::LoadOptions),
+    ("main_gpu", Field::LoadOptions),
+    ("num_thread", Field::LoadOptions),
+    ("num_batch", Field::LoadOptions),
+    ("num_keep", Field::LoadOptions),
+    ("numa", Field::LoadOptions),
+    ("use_mmap", Field::LoadOptions),
+    ("use_mlock", Field::LoadOptions),
+    ("low_vram", Field::LoadOptions),
+    ("repeat_last_n", Field::OwnKnob),
+    ("typical_p", Field::OwnKnob),
+    ("min_p", Field::OwnKnob),
+    ("tfs_z", Field::OwnKnob),
+    ("mirostat", Field::OwnKnob),
+    ("mirostat_tau", Field::OwnKnob),
+    ("mirostat_eta", Field::OwnKnob),
+    ("penalize_newline", Field::OwnKnob),
+];
+
+/// Reads a body.
+///
+/// # Errors
+/// What is wrong, by its path.
+pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
+    let mut object = Node::new(body, "").object()?;
+    let model = object.required_text("model", "the name of a route")?;
+    let mut conversation = Conversation::of(Dialect::LocalChat, model);
+    // Servers of this dialect stream unless they are told not to.
+    if object.flag("stream")?.unwrap_or(true) {
+        conversation.delivery = Delivery::Streamed(UsageFrame::Asked);
+    }
+    for node in object.required("messages", "a list of messages")?.list()? {
+        turn(&node, &mut conversation)?;
+    }
+    link_calls(&mut conversation);
+    for node in object.list("tools")? {
+        conversation.tools.push(tool(&node)?);
+    }
+    if let Some(options) = object.object("options")? {
+        sampling(options, &mut conversation)?;
+    }
+    conversation.sampling.logprobs = object.flag("logprobs")?;
+    conversation.sampling.top_logprobs = object.count("top_logprobs")?;
+    conversation.format = object.take("format").map(|node| format(&node)).transpose()?.flatten();
+    if let Some(node) = object.take("think") {
+        conversation.thinking.amount = match node.is_text() {
+            true => {
+                let word = node.text()?;
+                let wrong = || node.wrong("true, false, low, medium or high");
+                ThinkingAmount::Effort(Effort::parse(&word).ok_or_else(wrong)?)
+            }
+            false if node.flag()? => ThinkingAmount::Dynamic,
+            false => ThinkingAmount::Off,
+        };
+        conversation.places.push(("thinking", "think".to_owned()));
+    }
+    take_known(&mut object, KNOWN, "", &mut conversation.native);
+    conversation.unknown.extend(object.rest().iter().map(|node| node.path().to_owned()));
+    Ok(conversation)
+}
+
+fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
+    let mut object = node.object()?;
+    let role_node = object.required("role", "system, user, assistant or tool")?;
+    let content = object.text("content")?;
+    let role = match role_node.text()?.as_str() {
+        "system" => Role::System,
+        "user" => Role::User,
+        "assistant" => Role::Assistant,
+        "tool" => {
+            let name = object.text("tool_name")?.or(object.text("name")?);
+            let call = object.text("tool_call_id")?;
+            let parts = vec![Part::of(PartKind::Text(content.unwrap_or_default()), object.path_of("content"))];
+            let result = ToolResult { call, name, parts, is_error: false, kind: CallKind::Function };
+            let part = Part::of(PartKind::ToolResult(result), node.path());
+            conversation.turns.push(Turn::of(Role::User, vec![part], node.path()));
+            return Ok(());
+        }
+        _ => return Err(role_node.wrong("system, user, assistant or tool")),
+    };
+    let mut turn = Turn::of(role, Vec::new(), node.path());
+    if let Some(text) = object.text("thinking")? {
+        let thinking = PartKind::Thinking(Thinking { text, seal: None });
+        turn.parts.push(Part::of(thinking, object.path_of("thinking")));
+    }
+    if let Some(text) = content.filter(|text| !text.is_empty()) {
+        turn.parts.push(Part::of(PartKind::Text(text), object.path_of("content")));
+    }
+    for image in object.list("images")? {
+        let base64 = image.text()?;
+        let kind = kind_of_base64(&base64).unwrap_or("image/png").to_owned();
+        let media = Media { source: MediaSource::Bytes { kind, base64 }, name: None };
+        turn.parts.push(Part::of(PartKind::Image(media), image.path()));
+    }
+    for call in object.list("tool_calls")? {
+        turn.parts.push(call_of(&call)?);
+    }
+    conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+    conversation.turns.push(turn);
+    Ok(())
+}
+
+fn call_of(node: &Node<'_>) -> Result<Part, Wrong> {
+    let mut call = node.object()?;
+    let id = call.text("id")?;
+    let mut function = call.required("function", "an object with `name` and `arguments`")?.object()?;
+    let name = function.required_text("name", "the function's name")?;
+    let arguments = function.take("arguments").map_or_else(|| "{}".to_owned(), |node| node.raw().as_str().to_owned());
+    let call = ToolCall { id, name, arguments, kind: CallKind::Function, seal: None };
+    Ok(Part::of(PartKind::ToolCall(call), node.path()))
+}
+
+/// Gives every call an id and every result that of its call: the first one of that name that has no result yet. Other dialects link by
+/// ids, and an app of this one never sees them.
+pub(crate) fn link_calls(conversation: &mut Conversation) {
+    let mut open: Vec<(String, String)> = Vec::new();
+    let mut minted = 0;
+    for part in conversation.turns.iter_mut().flat_map(|turn| &mut turn.parts) {
+        match &mut part.kind {
+            PartKind::ToolCall(call) => {
+                let id = call.id.get_or_insert_with(|| {
+                    minted += 1;
+                    format!("call_h{minted}")
+                });
+                open.push((call.name.clone(), id.clone()));
+            }
+            PartKind::ToolResult(result) if result.call.is_none() => {
+                let name = result.name.as_deref();
+                let place = open.iter().position(|(of, _)| name.is_none_or(|name| name == of));
+                result.call = place.map(|place| open.remove(place).1);
+            }
+            PartKind::ToolResult(result) => open.retain(|(_, id)| Some(id) != result.call.as_ref()),
+            PartKind::Text(_)
+            | PartKind::Refusal(_)
+            | PartKind::Image(_)
+            | PartKind::Audio(_)
+            | PartKind::File(_)
+            | PartKind::Video(_)
+            | PartKind::Thinking(_)
+            | PartKind::Foreign(_) => {}
+        }
+    }
+}
+
+fn tool(node: &Node<'_>) -> Result<Tool, Wrong> {
+    let mut tool = node.object()?;
+    let mut function = tool.required("function", "an object with `name`")?.object()?;
+    let parameters = function.take("parameters").map(|node| node.raw());
+    Ok(Tool {
+        name: function.required_text("name", "the function's name")?,
+        description: function.text("description")?,
+        kind: ToolKind::Function { parameters, typed: None },
+        is_strict: None,
+        path: node.path().to_owned(),
+        native: Vec::new(),
+    })
+}
+
+fn sampling(mut options: Object<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
+    let words =
+        ["temperature", "top_p", "top_k", "seed", "presence_penalty", "frequency_penalty", "repeat_penalty", "stop"];
+    conversation.places.extend(words.iter().map(|word| (*word, options.path_of(word))));
+    conversation.places.push(("output_limit", options.path_of("num_predict")));
+    // A negative number is no limit.
+    conversation.output_limit = options.number("num_predict")?.and_then(|number| number.as_whole());
+    let sampling = &mut conversation.sampling;
+    sampling.temperature = options.number("temperature")?;
+    sampling.top_p = options.number("top_p")?;
+    sampling.top_k = options.number("top_k")?;
+    sampling.seed = options.number("seed")?;
+    sampling.presence_penalty = options.number("presence_penalty")?;
+    sampling.frequency_penalty = options.number("frequency_penalty")?;
+    sampling.repeat_penalty = options.number("repeat_penalty")?;
+    sampling.stop = options.take("stop").map(|node| node.texts()).transpose()?.unwrap_or_default();
+    take_known(&mut options, KNOWN_OF_OPTIONS, "options", &mut conversation.native);
+    conversation.unknown.extend(options.rest().iter().map(|left| left.path().to_owned()));
+    Ok(())
+}
+
+fn format(node: &Node<'_>) -> Result<Option<AnswerFormat>, Wrong> {
+    if node.is_object() {
+        let schema = Schema { schema: node.raw(), typed: None, name: None, description: None, is_strict: None };
+        return Ok(Some(AnswerFormat::Schema(schema)));
+    }
+    match node.text()?.as_str() {
+        "" => Ok(None),
+        "json" => Ok(Some(AnswerFormat::Json)),
+        _ => Err(node.wrong("\"json\" or a JSON Schema")),
+    }
+}

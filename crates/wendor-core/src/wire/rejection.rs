@@ -1,0 +1,127 @@
+//! An upstream's rejection of the app's own request, as the app is told it: in its own dialect, with the upstream's reason where one can
+//! be read.
+
+use super::codec::ErrorTold;
+use super::json::{Node, Object};
+use crate::catalog::upstream::Dialect;
+
+/// Longest reason that is passed on: some servers answer with whole pages.
+const MAX_REASON: usize = 2_000;
+
+/// How an app is told of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Rejection {
+    /// As it came: it is a proper error of the app's own dialect.
+    AsItCame,
+    /// In these words.
+    Told(ErrorTold),
+}
+
+/// The rejection `body` with `status` by an upstream that speaks `from`, for an app that speaks `to`.
+#[must_use]
+pub fn rejection(from: Dialect, to: Dialect, (status, body): (u16, &[u8]), request: &str) -> Rejection {
+    let read = std::str::from_utf8(body).ok().and_then(|text| Node::new(text.trim(), "").object().ok());
+    if from == to && read.clone().is_some_and(|body| is_proper(to, body)) {
+        return Rejection::AsItCame;
+    }
+    let said = read.and_then(reason);
+    let (reason, code, param) = match said {
+        Some(Reason { message, code, param }) => (format!(": {}", short(&message)), code, param),
+        None => (String::new(), None, None),
+    };
+    // Clients try a conflict again, which would change nothing here.
+    let status = if status == 409 { 502 } else { status };
+    let class = if status == 502 { "server_error" } else { "invalid_request_error" };
+    Rejection::Told(ErrorTold {
+        status,
+        class,
+        code: code.unwrap_or_else(|| "rejected_by_upstream".to_owned()),
+        param,
+        message: format!("The model server rejected this request with status {status}{reason}"),
+        request: request.to_owned(),
+    })
+}
+
+struct Reason {
+    message: String,
+    code: Option<String>,
+    param: Option<String>,
+}
+
+/// The reason, in whichever of the forms that servers have for it.
+fn reason(mut body: Object<'_>) -> Option<Reason> {
+    let plain = |message: String| Reason { message, code: None, param: None };
+    if let Some(node) = body.take("error") {
+        if node.is_text() {
+            return node.text().ok().map(plain);
+        }
+        let mut error = node.object().ok()?;
+        let message = error.text("message").ok()??;
+        let code = error.take("code").filter(Node::is_text).and_then(|code| code.text().ok());
+        return Some(Reason { message, code, param: error.text("param").ok().flatten() });
+    }
+    let text = |body: &mut Object<'_>, name| body.take(name).filter(Node::is_text).and_then(|node| node.text().ok());
+    text(&mut body, "message").or_else(|| text(&mut body, "detail")).map(plain)
+}
+
+fn short(message: &str) -> &str {
+    message.char_indices().nth(MAX_REASON).map_or(message, |(end, _)| message.get(..end).unwrap_or(message))
+}
+
+/// Whether clients of the dialect read it as they should.
+fn is_proper(dialect: Dialect, mut body: Object<'_>) -> bool {
+    let Some(error) = body.take("error") else { return false };
+    match dialect {
+        Dialect::LocalChat => error.is_text(),
+        Dialect::Messages => {
+            let outer = body.text("type").ok().flatten();
+            outer.as_deref() == Some("error") && has(&error, &["type", "message"])
+        }
+        Dialect::ChatCompletions | Dialect::Responses => has(&error, &["message"]),
+        Dialect::GenerateContent => {
+            let code = error.object().ok().and_then(|mut error| error.count("code").ok().flatten());
+            has(&error, &["message"]) && code.is_some()
+        }
+    }
+}
+
+fn has(error: &Node<'_>, texts: &[&str]) -> bool {
+    let Ok(mut error) = error.object() else { return false };
+    texts.iter().all(|name| error.text(name).ok().flatten().is_some())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::own_dialect(
+        Dialect::ChatCompletions,
+        Dialect::ChatCompletions,
+        400,
+        r#"{"error":{"message":"m","code":null}}"#,
+        None
+    )]
+    #[case::own_without_a_message(Dialect::ChatCompletions, Dialect::ChatCompletions, 400, r#"{"error":"no"}"#, Some((400, "status 400: no")))]
+    #[case::detail(Dialect::ChatCompletions, Dialect::ChatCompletions, 422, r#"{"detail":"no"}"#, Some((422, "status 422: no")))]
+    #[case::page(Dialect::ChatCompletions, Dialect::Messages, 400, "<html>", Some((400, "status 400")))]
+    #[case::empty(Dialect::Messages, Dialect::LocalChat, 413, "", Some((413, "status 413")))]
+    #[case::conflict(Dialect::Messages, Dialect::ChatCompletions, 409, r#"{"type":"error","error":{"type":"conflict_error","message":"m"}}"#, Some((502, "status 502: m")))]
+    fn what_an_app_is_told(
+        #[case] from: Dialect,
+        #[case] to: Dialect,
+        #[case] status: u16,
+        #[case] body: &str,
+        #[case] expected: Option<(u16, &str)>,
+    ) {
+        match (rejection(from, to, (status, body.as_bytes()), "r"), expected) {
+            (Rejection::AsItCame, None) => {}
+            (Rejection::Told(told), Some((status, end))) => {
+                assert_eq!(told.status, status);
+                assert!(told.message.ends_with(end), "{}", told.message);
+            }
+            (found, _) => panic!("{found:?}"),
+        }
+    }
+}

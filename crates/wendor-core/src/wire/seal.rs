@@ -1,0 +1,118 @@
+//! Seals of thinking: opaque texts by which the service that made some thinking recognises it when it comes back.
+//!
+//! A seal does not tell who made it, and a service refuses one that it did not make. On the way to an app each is marked with the
+//! seal domain of its upstream (services that accept each other's seals have one domain); on the way back the mark is taken off
+//! for an upstream of that domain, and for others the thinking is left out (PROTOCOLS section 8.7). Some client libraries decode
+//! seals as base64, so the mark is base64 itself, of a length that leaves the rest as it was.
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use sha2::{Digest, Sha256};
+
+/// What marks begin with: base64 of "wendor-seal:", twelve bytes, so that it is sixteen characters without a rest.
+const MARK: &str = "d2VuZG9yLXNlYWw6";
+
+/// A seal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Seal {
+    /// Proves the thinking that it stands with.
+    Signature(String),
+    /// Holds thinking that cannot be read.
+    Redacted(String),
+}
+
+impl Seal {
+    /// Its text.
+    #[must_use]
+    pub fn text(&self) -> &str {
+        match self {
+            Self::Signature(text) | Self::Redacted(text) => text,
+        }
+    }
+
+    /// The same kind of seal with its text changed.
+    #[must_use]
+    pub fn map(&self, change: impl FnOnce(&str) -> String) -> Self {
+        match self {
+            Self::Signature(text) => Self::Signature(change(text)),
+            Self::Redacted(text) => Self::Redacted(change(text)),
+        }
+    }
+}
+
+/// Services that accept each other's seals.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SealDomain(String);
+
+impl SealDomain {
+    /// The domain of that name.
+    #[must_use]
+    pub fn named(name: &str) -> Self {
+        let hash = Sha256::digest(name.as_bytes());
+        // Letters and digits alone: the two alphabets of base64 differ in the rest.
+        let letters = hash.iter().take(9).map(|byte| b"0123456789abcdefghijklmnopqrstuv"[usize::from(byte & 31)]);
+        Self(BASE64.encode(letters.collect::<Vec<u8>>()))
+    }
+
+    /// A seal of this domain as apps get it.
+    #[must_use]
+    pub fn mark(&self, seal: &str) -> String {
+        if seal.is_empty() { String::new() } else { format!("{MARK}{}{seal}", self.0) }
+    }
+
+    /// Whose a seal is that an app sent back.
+    #[must_use]
+    pub fn origin<'s>(&self, seal: &'s str) -> Origin<'s> {
+        let Some(rest) = seal.strip_prefix(MARK) else { return Origin::Unmarked };
+        match rest.strip_prefix(self.0.as_str()) {
+            Some(own) => Origin::Own(own),
+            None => Origin::Foreign,
+        }
+    }
+
+    /// What every seal of this domain begins with.
+    #[must_use]
+    pub fn prefix(&self) -> String {
+        format!("{MARK}{}", self.0)
+    }
+}
+
+/// Whether a text may hold a marked seal.
+#[must_use]
+pub fn holds_mark(text: &[u8]) -> bool {
+    memchr::memmem::find(text, MARK.as_bytes()).is_some()
+}
+
+/// Whose a seal is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Origin<'s> {
+    /// Of this domain; as the service made it.
+    Own(&'s str),
+    /// Of another.
+    Foreign,
+    /// It never went through here: an app brought it from somewhere else.
+    Unmarked,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn a_seal_comes_back_to_its_own_domain_only(seal in "[A-Za-z0-9+/]{1,40}={0,2}", name in "[a-z]{1,9}", other in "[a-z]{1,9}") {
+            let domain = SealDomain::named(&name);
+            let marked = domain.mark(&seal);
+            prop_assert_eq!(domain.origin(&marked), Origin::Own(seal.as_str()));
+            prop_assert_eq!(domain.origin(&seal), Origin::Unmarked);
+            prop_assert_eq!(SealDomain::named(&other).origin(&marked) == Origin::Foreign, name != other);
+            prop_assert_eq!((marked.len() - seal.len()) % 4, 0, "the base64 behind the mark stays what it is");
+        }
+    }
+
+    #[test]
+    fn no_seal_gets_no_mark() {
+        assert_eq!(SealDomain::named("farlight").mark(""), "");
+    }
+}

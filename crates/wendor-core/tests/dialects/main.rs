@@ -1,0 +1,10 @@
+//! The dialects, held against requests that real clients sent and replies that they accepted.
+
+#[cfg(test)]
+mod answers;
+#[cfg(test)]
+mod cuts;
+#[cfg(test)]
+mod leaves;
+#[cfg(test)]
+mod vectors;
