@@ -85,12 +85,16 @@ impl Failure {
     pub fn of_data_plane(status: u16, body: &[u8]) -> Self {
         let body: serde_json::Value = serde_json::from_slice(body).unwrap_or_default();
         let text = |name: &str| body.pointer(&format!("/error/{name}")).and_then(serde_json::Value::as_str);
-        let message = text("message").map_or_else(|| format!("the service answered {status}"), str::to_owned);
+        // One dialect has a text where the others have an object.
+        let told = text("message").or_else(|| body.get("error").and_then(serde_json::Value::as_str));
+        let message = told.map_or_else(|| format!("the service answered {status}"), str::to_owned);
         match (status, text("code")) {
             (401 | 403, _) => Self::NotAllowed(message),
             (404, _) => Self::NoSuch(message),
             (_, Some("over_quota")) => Self::OverQuota(message),
             (_, Some("all_offers_failed")) => Self::UpstreamsFailed(message),
+            (429, None) => Self::OverQuota(message),
+            (502..=504, None) => Self::UpstreamsFailed(message),
             (400..=499, _) => Self::NotUnderstood(message),
             (_, _) => Self::Own(message),
         }

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
+use wendor_core::catalog::upstream::Dialect;
 
 const AFTER_HELP: &str = concat!(
     "Where it finds the service: WENDOR_URL (http://127.0.0.1:7420 when unset), WENDOR_TOKEN (a person's token), ",
@@ -128,6 +129,18 @@ pub struct AskArgs {
     /// A system text before the question.
     #[arg(long, value_name = "TEXT")]
     pub system: Option<String>,
+    /// An image that belongs to the question; may be given several times.
+    #[arg(long, value_name = "FILE")]
+    pub image: Vec<PathBuf>,
+    /// A JSON Schema that the answer has to keep to.
+    #[arg(long, value_name = "FILE")]
+    pub schema: Option<PathBuf>,
+    /// The dialect to ask in: chat-completions, responses, messages, generate-content or local-chat.
+    #[arg(long, default_value = "chat-completions", value_name = "DIALECT")]
+    pub dialect: DialectArg,
+    /// Show request and reply as they go over the wire, without secrets.
+    #[arg(long)]
+    pub show_wire: bool,
     /// The most tokens of the answer.
     #[arg(long, value_name = "NUMBER")]
     pub max_tokens: Option<u32>,
@@ -137,6 +150,19 @@ pub struct AskArgs {
     /// Labels, such as `feature=search,env=prod`.
     #[arg(long, value_name = "LABELS")]
     pub labels: Option<String>,
+}
+
+/// A dialect by its name.
+#[derive(Clone, Copy, Debug)]
+pub struct DialectArg(pub Dialect);
+
+impl std::str::FromStr for DialectArg {
+    type Err = String;
+    fn from_str(text: &str) -> Result<Self, String> {
+        let found = Dialect::ALL.into_iter().find(|dialect| dialect.as_str() == text);
+        let names = Dialect::ALL.map(Dialect::as_str).join(", ");
+        found.map(Self).ok_or_else(|| format!("there is {names}"))
+    }
 }
 
 /// A range of time.

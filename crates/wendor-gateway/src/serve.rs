@@ -169,6 +169,8 @@ fn data_plane_routes(config: &mut web::ServiceConfig) {
                 .route(web::post().service(fn_service(data_plane::chat_completions)))
                 .default_service(fn_service(data_plane::any)),
         )
+        .route("/errors", web::get().to(data_plane::error_page::list))
+        .route("/errors/{code}", web::get().to(data_plane::error_page::page))
         .route("/livez", web::get().to(vital::livez))
         .route("/readyz", web::get().to(vital::readyz))
         .route("/metrics", web::get().to(vital::metrics));

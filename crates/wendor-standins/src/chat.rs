@@ -1,35 +1,39 @@
-//! Replies in the dialect of `POST /v1/chat/completions`, whole and streamed, with the fault that is asked for.
+//! Answers in every dialect, whole and streamed, with the fault that is asked for.
 //!
 //! A streamed answer is a body that makes each frame when it is due: no task and no channel a stream, so that a stand-in is not
 //! what a benchmark measures. Being dropped before its end means that the client left.
 
 use std::future::Future;
-use std::hash::{DefaultHasher, Hash, Hasher};
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll, ready};
 use std::time::{Duration, SystemTime};
 
 use bytes::Bytes;
+use chrono::DateTime;
 use hyper::body::{Body, Frame};
 use hyper::{Response, header};
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
-use serde_json::{Value, json};
 use tokio::time::{Instant, Sleep};
+use wendor_core::catalog::upstream::Dialect;
+use wendor_core::wire::asked::AppRequest;
+use wendor_core::wire::codec::{self, AnswerHead, ErrorTold, Framing, StreamWriter};
+use wendor_core::wire::conversation::answer::Answer;
+use wendor_core::wire::conversation::event::Event;
+use wendor_core::wire::conversation::{Conversation, Delivery, UsageFrame};
+use wendor_core::wire::listing::{Listed, shape};
+use wendor_core::wire::seal::SealDomain;
 
 use crate::fault::Fault;
 use crate::memory::{Outcome, Profile, Served, Shared};
-use crate::text;
-
-/// Input tokens of a conversation's frame, beside its words.
-const TOKENS_A_MESSAGE: u64 = 4;
+use crate::script::{self, Script};
 
 /// Between the last frame and a cut.
 const LINGER: Duration = Duration::from_millis(30);
 
 /// A second of the made-up calendar in which all answers are created.
-const CREATED: u64 = 1_790_000_000;
+const CREATED: i64 = 1_790_000_000;
 
 /// An answer's body.
 pub enum AnswerBody {
@@ -54,6 +58,18 @@ pub struct Account {
 }
 
 impl Account {
+    /// The account of an answer that takes so many tokens in, and out once it is taken whole.
+    pub(crate) fn open(shared: &Arc<Shared>, request: Option<String>, (input, output): (u64, u64)) -> Self {
+        let served = Served {
+            request,
+            outcome: Outcome::ClientLeft,
+            input_tokens: input,
+            output_tokens: output,
+            ended_at: SystemTime::UNIX_EPOCH,
+        };
+        Self { shared: shared.clone(), served: Some(served) }
+    }
+
     fn close(&mut self, outcome: Outcome, output_tokens: u64) {
         if let Some(served) = self.served.take() {
             self.shared.ended(Served { outcome, output_tokens, ended_at: SystemTime::now(), ..served });
@@ -67,125 +83,87 @@ impl Drop for Account {
     }
 }
 
-/// What a request asks for.
-struct Asked {
-    model: String,
-    streamed: bool,
-    with_usage: bool,
-    input_tokens: u64,
-    pieces: Vec<String>,
-    at_cap: bool,
-    seed: u64,
-}
-
-impl Asked {
-    fn read(profile: &Profile, body: &[u8]) -> Option<Self> {
-        let body: Value = serde_json::from_slice(body).ok()?;
-        let messages = body.get("messages")?.as_array()?;
-        let words = |message: &Value| {
-            message.get("content").map(ToString::to_string).unwrap_or_default().split_whitespace().count()
-        };
-        let input_tokens =
-            messages.iter().map(|message| u64::try_from(words(message)).unwrap_or(0) + TOKENS_A_MESSAGE).sum();
-        let mut hasher = DefaultHasher::new();
-        (body.get("messages").map(Value::to_string), profile.seed).hash(&mut hasher);
-        let seed = hasher.finish();
-        let (from, to) = profile.answer_tokens;
-        let wished = SmallRng::seed_from_u64(seed).random_range(from..=to.max(from));
-        let limit = ["max_completion_tokens", "max_tokens"].iter().find_map(|name| body.get(name)?.as_u64());
-        let limit = limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX);
-        let pieces = text::pieces(seed, wished);
-        Some(Self {
-            model: body.get("model")?.as_str()?.to_owned(),
-            streamed: body.get("stream").and_then(Value::as_bool).unwrap_or(false),
-            with_usage: body.pointer("/stream_options/include_usage").and_then(Value::as_bool).unwrap_or(false),
-            input_tokens,
-            at_cap: limit < pieces.len(),
-            pieces: pieces.into_iter().take(limit).collect(),
-            seed,
-        })
-    }
-
-    fn output_tokens(&self) -> u64 {
-        u64::try_from(self.pieces.len()).unwrap_or(0)
-    }
-
-    fn usage(&self) -> Value {
-        let output = self.output_tokens();
-        json!({ "prompt_tokens": self.input_tokens, "completion_tokens": output, "total_tokens": self.input_tokens + output })
-    }
-
-    fn finish(&self) -> &'static str {
-        if self.at_cap { "length" } else { "stop" }
-    }
-}
-
-/// Answers a chat request.
+/// Answers a conversation.
 ///
 /// # Errors
 /// When the fault is to break the connection.
 pub(crate) async fn complete(
     shared: Arc<Shared>,
+    (asked, conversation): (AppRequest, Conversation),
     request: Option<String>,
-    body: &[u8],
     fault: Fault,
 ) -> Result<Response<AnswerBody>, std::io::Error> {
-    let Some(asked) = Asked::read(&shared.profile, body) else {
-        return Ok(error(400, "invalid_request_error", "invalid_value", "The request cannot be read."));
-    };
-    if !shared.profile.models.contains(&asked.model) {
-        return Ok(error(404, "invalid_request_error", "model_not_found", "The model does not exist."));
+    let dialect = shared.profile.dialect;
+    if !script::knows_its_thinking(&shared.profile, &conversation) {
+        return Ok(error(dialect, 400, "invalid_seal", "This thinking was sealed by somebody else."));
+    }
+    let script = Script::of(&shared.profile, &conversation);
+    let mut account = Account::open(&shared, request, (script.input_tokens, 0));
+    if let Some(shown) = fault_at_once(dialect, &fault) {
+        account.close(Outcome::Fault, 0);
+        return Ok(shown);
+    }
+    if fault == Fault::StallBeforeFirst {
+        std::future::pending::<()>().await;
     }
     let (from, to) = shared.profile.first_token_ms;
-    let wait = Duration::from_millis(SmallRng::seed_from_u64(asked.seed).random_range(from..=to.max(from)));
-    let served = Served {
-        request,
-        outcome: Outcome::ClientLeft,
-        input_tokens: asked.input_tokens,
-        output_tokens: 0,
-        ended_at: SystemTime::UNIX_EPOCH,
-    };
-    let mut account = Account { shared: shared.clone(), served: Some(served) };
-    match &fault {
-        Fault::Status { status, retry_after } => {
-            account.close(Outcome::Fault, 0);
-            return Ok(status_fault(*status, *retry_after));
-        }
-        Fault::Garbage => {
-            account.close(Outcome::Fault, 0);
-            return Ok(Response::new(AnswerBody::whole("<html>the harbour office is closed</html>")));
-        }
-        Fault::StallBeforeFirst => std::future::pending::<()>().await,
-        Fault::None
-        | Fault::Refuse
-        | Fault::StallAfterRole
-        | Fault::StallMidway
-        | Fault::CutMidway
-        | Fault::EndMidway
-        | Fault::GarbageMidway => {}
+    let wait = Duration::from_millis(SmallRng::seed_from_u64(script.seed).random_range(from..=to.max(from)));
+    let head = head_of(&asked, &conversation, &script);
+    if asked.delivery != Delivery::Whole {
+        return Ok(streamed(dialect, TokenStream::new(dialect, (script, head), account, (wait, fault))));
     }
-    if asked.streamed {
-        return Ok(streamed(TokenStream::new(asked, account, wait, fault)));
-    }
+    let pieces = u32::try_from(script.output_tokens).unwrap_or(0);
     let typing = match shared.profile.tokens_per_second {
         0 => Duration::ZERO,
-        rate => Duration::from_secs(1) * u32::try_from(asked.pieces.len()).unwrap_or(0) / rate,
+        rate => Duration::from_secs(1) * pieces / rate,
     };
     if wait + typing > Duration::ZERO {
         tokio::time::sleep(wait + typing).await;
     }
-    whole(&asked, account, &fault)
+    let events = script.events.iter().cloned().chain([Event::Usage(script.usage())]);
+    let body = codec::of(dialect).write_whole(&Answer::of(events), &head);
+    let body = body.map_err(|failure| std::io::Error::other(failure.detail))?;
+    whole(Bytes::from(body), script.output_tokens, account, &fault)
 }
 
-fn whole(asked: &Asked, mut account: Account, fault: &Fault) -> Result<Response<AnswerBody>, std::io::Error> {
-    let content = asked.pieces.concat();
-    let body = json!({
-        "id": format!("chat-{:016x}", asked.seed), "object": "chat.completion", "created": CREATED, "model": asked.model,
-        "choices": [{ "index": 0, "message": { "role": "assistant", "content": content, "refusal": null },
-                      "logprobs": null, "finish_reason": asked.finish() }],
-        "usage": asked.usage(),
-    });
-    let body = Bytes::from(body.to_string());
+fn head_of(asked: &AppRequest, conversation: &Conversation, script: &Script) -> AnswerHead {
+    AnswerHead {
+        request: format!("{:016x}", script.seed),
+        model: asked.route.clone(),
+        at: DateTime::from_timestamp(CREATED, 0).unwrap_or_default(),
+        usage_frame: match asked.delivery {
+            Delivery::Streamed(usage) => usage,
+            Delivery::Whole => UsageFrame::Asked,
+        },
+        functions: conversation.functions,
+        input_estimate: script.input_tokens,
+        seals: SealDomain::unmarked(),
+    }
+}
+
+/// What is shown instead of an answer, whatever was asked.
+pub(crate) fn fault_at_once(dialect: Dialect, fault: &Fault) -> Option<Response<AnswerBody>> {
+    match fault {
+        Fault::Status { status, retry_after } => Some(status_fault(dialect, *status, *retry_after)),
+        Fault::Garbage => Some(Response::new(AnswerBody::whole("<html>the harbour office is closed</html>"))),
+        Fault::None
+        | Fault::Refuse
+        | Fault::StallBeforeFirst
+        | Fault::StallAfterRole
+        | Fault::StallMidway
+        | Fault::CutMidway
+        | Fault::EndMidway
+        | Fault::GarbageMidway => None,
+    }
+}
+
+/// A whole reply with the fault that is asked for.
+pub(crate) fn whole(
+    body: Bytes,
+    output_tokens: u64,
+    mut account: Account,
+    fault: &Fault,
+) -> Result<Response<AnswerBody>, std::io::Error> {
     let body = match fault {
         Fault::CutMidway | Fault::StallMidway | Fault::StallAfterRole => {
             account.close(Outcome::Fault, 0);
@@ -197,24 +175,32 @@ fn whole(asked: &Asked, mut account: Account, fault: &Fault) -> Result<Response<
         }
         Fault::None | Fault::Refuse | Fault::Status { .. } | Fault::StallBeforeFirst | Fault::Garbage => {
             if let Some(served) = &mut account.served {
-                served.output_tokens = asked.output_tokens();
+                served.output_tokens = output_tokens;
             }
             AnswerBody::Accounted(Some(body), account)
         }
     };
-    let mut response = Response::new(body);
-    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/json"));
-    Ok(response)
+    Ok(json(body))
 }
 
-fn streamed(stream: TokenStream) -> Response<AnswerBody> {
-    let mut response = Response::new(AnswerBody::Stream(Box::new(stream)));
-    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("text/event-stream"));
+pub(crate) fn json(body: AnswerBody) -> Response<AnswerBody> {
+    let mut response = Response::new(body);
+    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/json"));
     response
 }
 
-fn status_fault(status: u16, retry_after: Option<u32>) -> Response<AnswerBody> {
-    let mut response = error(status, "server_error", "stand_in_fault", "This stand-in was told to fail.");
+fn streamed(dialect: Dialect, stream: TokenStream) -> Response<AnswerBody> {
+    let mut response = Response::new(AnswerBody::Stream(Box::new(stream)));
+    let kind = match codec::of(dialect).framing() {
+        Framing::Events => "text/event-stream",
+        Framing::Lines => "application/x-ndjson",
+    };
+    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static(kind));
+    response
+}
+
+fn status_fault(dialect: Dialect, status: u16, retry_after: Option<u32>) -> Response<AnswerBody> {
+    let mut response = error(dialect, status, "stand_in_fault", "This stand-in was told to fail.");
     if let Some(seconds) = retry_after {
         response.headers_mut().insert(header::RETRY_AFTER, header::HeaderValue::from(seconds));
     }
@@ -222,28 +208,35 @@ fn status_fault(status: u16, retry_after: Option<u32>) -> Response<AnswerBody> {
 }
 
 /// An error in the dialect's form.
-pub(crate) fn error(status: u16, class: &str, code: &str, message: &str) -> Response<AnswerBody> {
-    let body = json!({ "error": { "message": message, "type": class, "param": null, "code": code } });
-    let mut response = Response::new(AnswerBody::whole(body.to_string()));
+pub(crate) fn error(dialect: Dialect, status: u16, code: &str, message: &str) -> Response<AnswerBody> {
+    let told = ErrorTold {
+        status,
+        class: if status < 500 { "invalid_request_error" } else { "server_error" },
+        code: code.to_owned(),
+        param: None,
+        message: message.to_owned(),
+        request: "stand-in".to_owned(),
+    };
+    let mut response = json(AnswerBody::whole(codec::of(dialect).error(&told)));
     *response.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
-    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/json"));
     response
 }
 
 /// The listing of models.
 pub(crate) fn models(profile: &Profile) -> Response<AnswerBody> {
-    let model = |name: &String| json!({ "id": name, "object": "model", "created": CREATED, "owned_by": profile.name });
-    let body = json!({ "object": "list", "data": profile.models.iter().map(model).collect::<Vec<_>>() });
-    let mut response = Response::new(AnswerBody::whole(body.to_string()));
-    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("application/json"));
-    response
+    let made_at = DateTime::from_timestamp(CREATED, 0).unwrap_or_default();
+    let listed = |name| Listed { name, made_at, context_window: None, output_cap: None };
+    let listed: Vec<Listed<'_>> = profile.models.iter().map(|name| listed(name.as_str())).collect();
+    json(AnswerBody::whole(shape(profile.dialect, &listed)))
 }
 
 /// An answer that streams.
 pub struct TokenStream {
-    asked: Asked,
+    dialect: Dialect,
+    script: Script,
+    writer: Box<dyn StreamWriter>,
     account: Account,
-    /// Frames made so far: the role, then a piece each, then finish, usage, terminator.
+    /// Events written so far, an opening one before them all.
     made: usize,
     due: Instant,
     between: Duration,
@@ -253,72 +246,70 @@ pub struct TokenStream {
 }
 
 impl TokenStream {
-    fn new(asked: Asked, account: Account, wait: Duration, fault: Fault) -> Self {
+    fn new(
+        dialect: Dialect,
+        (script, head): (Script, AnswerHead),
+        account: Account,
+        (wait, fault): (Duration, Fault),
+    ) -> Self {
         let due = Instant::now() + wait;
         let between = match account.shared.profile.tokens_per_second {
             0 => Duration::ZERO,
             rate => Duration::from_secs(1) / rate,
         };
-        Self {
-            asked,
-            account,
-            made: 0,
-            due,
-            between,
-            timer: Box::pin(tokio::time::sleep_until(due)),
-            fault,
-            lingered: false,
-        }
+        let timer = Box::pin(tokio::time::sleep_until(due));
+        let writer = codec::of(dialect).writer(head);
+        Self { dialect, script, writer, account, made: 0, due, between, timer, fault, lingered: false }
     }
 
-    fn chunk(&self, choices: &Value, usage: Option<Value>) -> Bytes {
-        let mut chunk = json!({
-            "id": format!("chat-{:016x}", self.asked.seed), "object": "chat.completion.chunk", "created": CREATED,
-            "model": self.asked.model, "choices": choices,
-        });
-        if self.asked.with_usage {
-            chunk["usage"] = usage.unwrap_or(Value::Null);
-        }
-        Bytes::from(format!("data: {chunk}\n\n"))
-    }
-
-    /// The next frame, or `None` when the answer is complete.
+    /// The next frame, or `None` when the answer is complete. One that says nothing by itself is empty.
     fn frame(&mut self) -> Option<Bytes> {
-        let pieces = self.asked.pieces.len();
         let made = self.made;
         self.made += 1;
-        let choice = |delta: Value, finish: Option<&str>| json!([{ "index": 0, "delta": delta, "logprobs": null, "finish_reason": finish }]);
-        match made {
-            0 => Some(self.chunk(&choice(json!({ "role": "assistant", "content": "" }), None), None)),
-            _ if made <= pieces => {
-                Some(self.chunk(&choice(json!({ "content": self.asked.pieces[made - 1] }), None), None))
+        let mut out = Vec::new();
+        match self.script.events.get(made) {
+            Some(event) => {
+                // What a script holds can be said in every dialect.
+                let _said = self.writer.write(event, &mut out);
             }
-            _ if made == pieces + 1 => Some(self.chunk(&choice(json!({}), Some(self.asked.finish())), None)),
-            _ if made == pieces + 2 && self.asked.with_usage => Some(self.chunk(&json!([]), Some(self.asked.usage()))),
-            _ if made <= pieces + 3 => {
-                // The terminator follows the usage frame, or takes its place.
-                self.made = pieces + 4;
-                Some(Bytes::from_static(b"data: [DONE]\n\n"))
-            }
-            _ => None,
+            None if made == self.script.events.len() => self.writer.end(Some(self.script.usage()), &mut out),
+            None => return None,
         }
+        Some(Bytes::from(out))
     }
 
     fn is_midway(&self) -> bool {
-        self.made > self.asked.pieces.len() / 2 + 1
+        self.made > self.script.events.len() / 2 + 1
+    }
+
+    fn garbage(&self) -> Bytes {
+        match codec::of(self.dialect).framing() {
+            Framing::Events => Bytes::from_static(b"data: {\"foghorn\":\n\n"),
+            Framing::Lines => Bytes::from_static(b"{\"foghorn\":\n"),
+        }
+    }
+
+    /// What comes before any piece of the answer: a role, an empty piece.
+    fn opening(&mut self) -> Bytes {
+        let mut out = Vec::new();
+        let _said = self.writer.write(&Event::Text { choice: 0, text: String::new() }, &mut out);
+        Bytes::from(out)
     }
 
     /// What the fault does at this point of the answer.
     fn misbehave(&mut self) -> Option<Poll<Option<std::io::Result<Frame<Bytes>>>>> {
         let is_midway = self.is_midway();
         let shown = match (&self.fault, is_midway) {
-            (Fault::StallAfterRole, _) if self.made >= 1 => Poll::Pending,
-            (Fault::StallMidway, true) => Poll::Pending,
+            (Fault::StallAfterRole, _) if self.made == 0 => {
+                self.made = 1;
+                return Some(Poll::Ready(Some(Ok(Frame::data(self.opening())))));
+            }
+            (Fault::StallAfterRole, _) | (Fault::StallMidway, true) => Poll::Pending,
             (Fault::CutMidway, true) => Poll::Ready(Some(Err(std::io::Error::other("cut as told")))),
             (Fault::EndMidway, true) => Poll::Ready(None),
             (Fault::GarbageMidway, true) => {
                 self.fault = Fault::EndMidway;
-                return Some(Poll::Ready(Some(Ok(Frame::data(Bytes::from_static(b"data: {\"foghorn\":\n\n"))))));
+                return Some(Poll::Ready(Some(Ok(Frame::data(self.garbage())))));
             }
             (_, _) => return None,
         };
@@ -341,20 +332,24 @@ impl TokenStream {
         if let Some(shown) = self.misbehave() {
             return shown;
         }
-        if self.due > Instant::now() {
-            ready!(self.timer.as_mut().poll(context));
+        loop {
+            if self.due > Instant::now() {
+                ready!(self.timer.as_mut().poll(context));
+            }
+            let frame = self.frame();
+            let is_piece = self.made < self.script.events.len();
+            if is_piece && self.between > Duration::ZERO && frame.as_ref().is_some_and(|frame| !frame.is_empty()) {
+                self.due += self.between;
+                self.timer.as_mut().reset(self.due);
+            }
+            if self.made > self.script.events.len() {
+                self.account.close(Outcome::Served, self.script.output_tokens);
+            }
+            match frame {
+                Some(frame) if frame.is_empty() => {}
+                frame => return Poll::Ready(frame.map(|bytes| Ok(Frame::data(bytes)))),
+            }
         }
-        let frame = self.frame();
-        let is_piece = self.made > 1 && self.made <= self.asked.pieces.len();
-        if is_piece && self.between > Duration::ZERO {
-            self.due += self.between;
-            self.timer.as_mut().reset(self.due);
-        }
-        if self.made > self.asked.pieces.len() + 3 {
-            let sent = self.asked.output_tokens();
-            self.account.close(Outcome::Served, sent);
-        }
-        Poll::Ready(frame.map(|bytes| Ok(Frame::data(bytes))))
     }
 }
 

@@ -6,7 +6,8 @@
 //! - [`server`]: one stand-in: listening, refusing
 //! - [`memory`]: what it is and remembers, its tally among it
 //! - [`fault`]: the ways to fail
-//! - [`chat`]: replies in the dialect of `POST /v1/chat/completions`
+//! - [`chat`]: answers in every dialect; [`script`]: what they say, in none
+//! - `other`: vectors, counts, legacy texts, images
 //! - [`text`]: what they say
 //! - [`control`]: the small control call of a set of stand-ins
 //! - [`history`]: thirty days of a made-up past, as a segment of the spool
@@ -17,6 +18,8 @@ pub mod control;
 pub mod fault;
 pub mod history;
 pub mod memory;
+mod other;
+pub mod script;
 pub mod server;
 pub mod text;
 pub mod traffic;

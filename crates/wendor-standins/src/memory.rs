@@ -8,6 +8,7 @@ use std::time::SystemTime;
 
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
+use wendor_core::catalog::upstream::Dialect;
 
 use crate::fault::Fault;
 
@@ -24,6 +25,9 @@ pub struct Profile {
     pub listen: SocketAddr,
     /// The models that it serves.
     pub models: Vec<String>,
+    /// What it speaks.
+    #[serde(default = "usual_dialect")]
+    pub dialect: Dialect,
     /// The credential that it demands, if any.
     #[serde(default)]
     pub credential: Option<String>,
@@ -40,6 +44,10 @@ pub struct Profile {
     pub seed: u64,
 }
 
+fn usual_dialect() -> Dialect {
+    Dialect::ChatCompletions
+}
+
 impl Profile {
     /// A quick one for tests: no waits, short answers, a free port.
     #[must_use]
@@ -48,6 +56,7 @@ impl Profile {
             name: name.to_owned(),
             listen: SocketAddr::from(([127, 0, 0, 1], 0)),
             models: models.iter().map(ToString::to_string).collect(),
+            dialect: usual_dialect(),
             credential: None,
             first_token_ms: (0, 0),
             tokens_per_second: 0,

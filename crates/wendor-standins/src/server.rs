@@ -7,17 +7,21 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use bytes::Bytes;
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper::{Request, Response, header};
 use hyper_util::rt::TokioIo;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::{JoinHandle, JoinSet};
+use wendor_core::wire::asked::AppRequest;
+use wendor_core::wire::endpoint::{Endpoint, Hints, Kind, resolve};
 
-use crate::chat::{self, AnswerBody};
+use crate::chat::{self, Account, AnswerBody};
 use crate::fault::Fault;
 use crate::memory::Shared;
 pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
+use crate::other;
 
 /// Connections that may wait to be accepted.
 const BACKLOG: u32 = 1_024;
@@ -158,18 +162,65 @@ async fn answer(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Respo
     if let Some(replay) = replay {
         return Ok(replayed(replay));
     }
-    let presented = head.headers.get(header::AUTHORIZATION).map(text).unwrap_or_default();
-    if shared.profile.credential.as_ref().is_some_and(|wanted| presented != format!("Bearer {wanted}")) {
-        return Ok(chat::error(401, "authentication_error", "invalid_api_key", "The credential is not valid."));
+    let dialect = shared.profile.dialect;
+    let query = head.uri.query().unwrap_or_default();
+    if shared.profile.credential.as_ref().is_some_and(|wanted| !presents(&head.headers, query, wanted)) {
+        return Ok(chat::error(dialect, 401, "invalid_api_key", "The credential is not valid."));
     }
-    match (head.method.as_str(), head.uri.path()) {
-        ("POST", "/v1/chat/completions") => {
-            let request = head.headers.get("x-request-id").map(text);
-            chat::complete(shared, request, &body, fault).await
+    let request = head.headers.get("x-request-id").map(text);
+    let endpoint = match resolve(head.method.as_str(), head.uri.path(), Hints::default()) {
+        Ok(endpoint) if matches!(endpoint.kind, Kind::Models) => return Ok(chat::models(&shared.profile)),
+        Ok(endpoint) if endpoint.dialect == dialect => endpoint,
+        Ok(_) | Err(_) => return Ok(chat::error(dialect, 404, "not_found", "There is nothing at this path.")),
+    };
+    served(shared, endpoint, (request, body), fault).await
+}
+
+/// Whether the credential came, in any of the places where servers look for one.
+fn presents(headers: &header::HeaderMap, query: &str, wanted: &str) -> bool {
+    let is_bearer = headers.get(header::AUTHORIZATION).is_some_and(|value| *value == *format!("Bearer {wanted}"));
+    let is_key = |(name, value): (&header::HeaderName, &header::HeaderValue)| {
+        name.as_str().ends_with("api-key") && value == wanted
+    };
+    is_bearer || headers.iter().any(is_key) || query.split('&').any(|pair| pair == format!("key={wanted}"))
+}
+
+async fn served(
+    shared: Arc<Shared>,
+    endpoint: Endpoint,
+    (request, body): (Option<String>, Bytes),
+    fault: Fault,
+) -> Result<Response<AnswerBody>, std::io::Error> {
+    let dialect = shared.profile.dialect;
+    let unreadable = || Ok(chat::error(dialect, 400, "invalid_value", "The request cannot be read."));
+    let Ok(asked) = AppRequest::read(endpoint, &body) else { return unreadable() };
+    let model = asked.route.strip_prefix("models/").unwrap_or(&asked.route);
+    if !shared.profile.models.iter().any(|known| known == model) {
+        return Ok(chat::error(dialect, 404, "model_not_found", "The model does not exist."));
+    }
+    if let (Kind::Chat(_), Ok(conversation)) = (&asked.endpoint.kind, asked.understood(&body)) {
+        return chat::complete(shared, (asked, conversation), request, fault).await;
+    }
+    if let Some(shown) = chat::fault_at_once(dialect, &fault) {
+        return Ok(shown);
+    }
+    let (reply, input, output) = match &asked.endpoint.kind {
+        Kind::Embed(form, _) => match other::vectors(*form, &asked, &body) {
+            Some((reply, tokens)) => (reply, tokens, 0),
+            None => return unreadable(),
+        },
+        Kind::Count(_) => return Ok(chat::json(AnswerBody::whole(other::counted(&body).to_string()))),
+        Kind::Passed(path) => {
+            let asked = serde_json::from_slice(&body).unwrap_or_default();
+            let (reply, input, output) = other::completed(&shared.profile, path, &asked);
+            (reply.to_string(), input, output)
         }
-        ("GET", "/v1/models") => Ok(chat::models(&shared.profile)),
-        _ => Ok(chat::error(404, "invalid_request_error", "not_found", "There is nothing at this path.")),
-    }
+        Kind::Chat(_) | Kind::Models | Kind::Model(_) | Kind::ShowModel | Kind::Loaded | Kind::Version => {
+            return unreadable();
+        }
+    };
+    let account = Account::open(&shared, request, (input, output));
+    chat::whole(Bytes::from(reply), output, account, &fault)
 }
 
 fn replayed(replay: Replay) -> Response<AnswerBody> {

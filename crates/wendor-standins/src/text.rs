@@ -50,6 +50,13 @@ pub fn pieces(seed: u64, tokens: usize) -> Vec<String> {
     pieces
 }
 
+/// A place that a seed chooses.
+#[must_use]
+pub fn place(seed: u64) -> &'static str {
+    let places = u64::try_from(PLACES.len()).unwrap_or(1);
+    PLACES.get(usize::try_from(seed % places).unwrap_or(0)).copied().unwrap_or("Fairhaven")
+}
+
 fn sentence(random: &mut SmallRng) -> String {
     let time = format!("{:02}:{:02}", random.random_range(5..23), random.random_range(0..12) * 5);
     let pick = |random: &mut SmallRng, from: &'static [&'static str]| *from.choose(random).unwrap_or(&"");

@@ -1,11 +1,26 @@
-//! `wendor ask`: one question to a route, the answer as it streams, then a line that says who answered, how fast, for how much.
+//! `wendor ask`: one question to a route, the answer as it streams, then a line that says who answered, how fast, for how much. It asks in
+//! any dialect, as an app would.
 
 use std::io::{IsTerminal, Read};
+use std::path::Path;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD as BASE64;
 use futures_util::StreamExt;
 use serde::Serialize;
-use serde_json::{Value, json};
-use wendor_core::wire::sse::SseDecoder;
+use wendor_core::catalog::ability::Controls;
+use wendor_core::catalog::upstream::Dialect;
+use wendor_core::wire::codec;
+use wendor_core::wire::conversation::event::Event;
+use wendor_core::wire::conversation::wish::Schema;
+use wendor_core::wire::conversation::{
+    AnswerFormat, Conversation, Delivery, Media, MediaSource, Part, PartKind, Role, Turn, UsageFrame,
+};
+use wendor_core::wire::frames::FrameDecoder;
+use wendor_core::wire::image::kind_of;
+use wendor_core::wire::json::RawJson;
+use wendor_core::wire::seal::SealDomain;
+use wendor_core::wire::verdict::Target;
 use wendor_gateway::admin::requests::RequestShown;
 
 use crate::client::{self, Management};
@@ -23,9 +38,14 @@ struct Answer {
 
 pub(super) async fn run(args: AskArgs, reader: Reader) -> Result<(), Failure> {
     let (profile, key) = (Profile::find()?, Profile::key()?);
-    let body = body_of(&args)?;
+    let dialect = args.dialect.0;
+    let (path, body) = body_of(&args, conversation_of(&args)?);
+    let url = format!("{}{path}", profile.url);
+    if args.show_wire {
+        output::note(&format!("> POST {url}\n> authorization: Bearer {}\n> {body}\n", hidden(&key)));
+    }
     let mut request =
-        client::http()?.post(format!("{}/v1/chat/completions", profile.url)).bearer_auth(&key).json(&body);
+        client::http()?.post(&url).bearer_auth(&key).header("content-type", "application/json").body(body);
     for (name, value) in [("wendor-run", &args.run), ("wendor-labels", &args.labels)] {
         if let Some(value) = value {
             request = request.header(name, value);
@@ -33,22 +53,46 @@ pub(super) async fn run(args: AskArgs, reader: Reader) -> Result<(), Failure> {
     }
     let response = request.send().await.map_err(|error| client::unreachable(&profile.url, &error))?;
     let status = response.status();
+    if args.show_wire {
+        show_head(&response);
+    }
     if !status.is_success() {
         let body = response.bytes().await.unwrap_or_default();
         return Err(Failure::of_data_plane(status.as_u16(), &body));
     }
-    let id = response.headers().get("wendor-request-id").and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
-    let streamed = stream(response, reader).await;
+    let header =
+        |name: &str| response.headers().get(name).and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
+    let (id, notes) = (header("wendor-request-id"), header("wendor-notes"));
+    let streamed = stream(response, dialect, (reader, args.show_wire)).await;
     let shown: RequestShown = Management::new(profile)?.get_as(&key, &format!("/requests/{id}")).await?;
     match (&streamed, reader) {
         (Ok(text), Reader::Program) => output::json(&Answer { text: text.clone(), request: shown })?,
-        (_, Reader::Person) => output::note(&last_line(&shown)),
+        (_, Reader::Person) => {
+            output::note(&last_line(&shown));
+            if !notes.is_empty() {
+                output::note(&format!("changed on the way: {notes}"));
+            }
+        }
         (Err(_), Reader::Program) => {}
     }
     streamed.map(|_| ())
 }
 
-fn body_of(args: &AskArgs) -> Result<Value, Failure> {
+/// A key as it may be shown: its id says which, the rest is secret.
+fn hidden(key: &str) -> String {
+    let id = key.split('-').nth(1).unwrap_or_default();
+    format!("wdr-{id}-…")
+}
+
+fn show_head(response: &reqwest::Response) {
+    let mut text = format!("< {}", response.status());
+    for (name, value) in response.headers() {
+        text.push_str(&format!("\n< {name}: {}", value.to_str().unwrap_or_default()));
+    }
+    output::note(&format!("{text}\n"));
+}
+
+fn conversation_of(args: &AskArgs) -> Result<Conversation, Failure> {
     let mut question = args.question.join(" ");
     if question.is_empty() || question == "-" {
         if std::io::stdin().is_terminal() {
@@ -64,43 +108,102 @@ fn body_of(args: &AskArgs) -> Result<Value, Failure> {
             "There is no question: write it behind the route, or send it to standard input.".to_owned(),
         ));
     }
-    let mut messages = Vec::new();
-    messages.extend(args.system.as_ref().map(|text| json!({ "role": "system", "content": text })));
-    messages.push(json!({ "role": "user", "content": question.trim_end() }));
-    let mut body = json!({ "model": args.route, "stream": true, "messages": messages });
-    if let Some(most) = args.max_tokens {
-        body["max_tokens"] = json!(most);
+    let mut conversation = Conversation::of(args.dialect.0, &args.route);
+    conversation.delivery = Delivery::Streamed(UsageFrame::NotAsked);
+    conversation.output_limit = args.max_tokens.map(u64::from);
+    let system = args.system.as_ref().map(|text| Turn::of_text(Role::System, text, "instructions"));
+    conversation.turns.extend(system);
+    let mut turn = Turn::of_text(Role::User, question.trim_end(), "question");
+    for file in &args.image {
+        turn.parts.push(Part::of(PartKind::Image(image(file)?), file.display().to_string()));
     }
-    Ok(body)
+    conversation.turns.push(turn);
+    if let Some(file) = &args.schema {
+        conversation.format = Some(AnswerFormat::Schema(schema(file)?));
+    }
+    Ok(conversation)
+}
+
+fn image(file: &Path) -> Result<Media, Failure> {
+    let bytes = read(file)?;
+    let Some(kind) = kind_of(&bytes) else {
+        let message = format!("{} is no image that models take (PNG, JPEG, GIF, WebP, BMP).", file.display());
+        return Err(Failure::NotUnderstood(message));
+    };
+    let source = MediaSource::Bytes { kind: kind.to_owned(), base64: BASE64.encode(&bytes) };
+    Ok(Media { source, name: None })
+}
+
+fn schema(file: &Path) -> Result<Schema, Failure> {
+    let bytes = read(file)?;
+    let text = String::from_utf8_lossy(&bytes);
+    let schema = RawJson::parse(text.trim()).filter(RawJson::is_object);
+    let wrong = || Failure::NotUnderstood(format!("{} holds no JSON Schema.", file.display()));
+    Ok(Schema { schema: schema.ok_or_else(wrong)?, typed: None, name: None, description: None, is_strict: None })
+}
+
+fn read(file: &Path) -> Result<Vec<u8>, Failure> {
+    std::fs::read(file).map_err(|error| Failure::NotUnderstood(format!("{} cannot be read: {error}", file.display())))
+}
+
+/// Path and body as an app of the dialect sends them.
+fn body_of(args: &AskArgs, conversation: Conversation) -> (String, String) {
+    let dialect = args.dialect.0;
+    let target = Target {
+        dialect,
+        model: &args.route,
+        marks: &[],
+        controls: Controls::default(),
+        seals: SealDomain::unmarked(),
+        output_cap: None,
+    };
+    let codec = codec::of(dialect);
+    (codec.path(&args.route, true), codec.write_request(&conversation, &target))
 }
 
 /// Prints the answer as it comes, for people; gives all of it.
-async fn stream(response: reqwest::Response, reader: Reader) -> Result<String, Failure> {
+async fn stream(
+    response: reqwest::Response,
+    dialect: Dialect,
+    (reader, show_wire): (Reader, bool),
+) -> Result<String, Failure> {
+    let broken = || Failure::UpstreamsFailed("The connection broke in the middle of the answer.".to_owned());
     let mut bytes = response.bytes_stream();
-    let (mut decoder, mut text) = (SseDecoder::default(), String::new());
+    let codec = codec::of(dialect);
+    let (mut decoder, mut frames, mut text) = (FrameDecoder::new(codec.framing()), codec.reader(), String::new());
     while let Some(piece) = bytes.next().await {
-        let piece = piece
-            .map_err(|_| Failure::UpstreamsFailed("The connection broke in the middle of the answer.".to_owned()))?;
+        let piece = piece.map_err(|_| broken())?;
         decoder.push(&piece).map_err(|error| Failure::Own(error.to_string()))?;
         while let Some(frame) = decoder.next_frame() {
-            let Some(chunk) = frame.data.and_then(|data| serde_json::from_slice::<Value>(&data).ok()) else { continue };
-            if let Some(error) = chunk.pointer("/error/message").and_then(Value::as_str) {
-                return Err(Failure::UpstreamsFailed(format!("\n{error}")));
+            if show_wire {
+                output::note(String::from_utf8_lossy(&frame.raw).trim_end());
             }
-            if let Some(content) = chunk.pointer("/choices/0/delta/content").and_then(Value::as_str) {
-                text.push_str(content);
-                if reader == Reader::Person {
-                    output::print(content)?;
-                }
+            let Some(data) = frame.data.clone() else { continue };
+            let mut events = Vec::new();
+            if let Err(failure) = frames.read(&data, &mut events) {
+                let own = frames.own_error(&frame).map(|frame| String::from_utf8_lossy(&frame).into_owned());
+                return Err(Failure::UpstreamsFailed(own.unwrap_or(failure.detail)));
             }
+            say(&events, (reader, show_wire), &mut text)?;
         }
     }
-    if reader == Reader::Person {
+    if reader == Reader::Person && !show_wire {
         output::line("")?;
     }
     Ok(text)
 }
 
+fn say(events: &[Event], (reader, show_wire): (Reader, bool), text: &mut String) -> Result<(), Failure> {
+    for event in events {
+        if let Event::Text { text: piece, .. } | Event::Refusal { text: piece, .. } = event {
+            text.push_str(piece);
+            if reader == Reader::Person && !show_wire {
+                output::print(piece)?;
+            }
+        }
+    }
+    Ok(())
+}
 /// `├──│▇▇▇▇▇▏  quayside-a/dunlin-70b · 412 in, 96 out · first token 0.31 s · 68 tokens/s · 0.0031 EUR · 01JDF3-7QK2`
 fn last_line(shown: &RequestShown) -> String {
     let request = &shown.request;

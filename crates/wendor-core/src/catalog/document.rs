@@ -68,7 +68,7 @@ mod tests {
         let catalogue = file.catalogue;
         let offer = |text: &str| catalogue.offer(&OfferName::parse(text).unwrap()).is_some();
         assert!(offer("quarry/fulmar-large") && !offer("quarry/dunlin-7b") && !offer("nowhere/fulmar-large"));
-        assert_eq!(catalogue.offer_names().len(), 6);
+        assert_eq!(catalogue.offer_names().len(), 11);
         let form = serde_json::to_string(&catalogue).unwrap();
         let read: Catalogue = serde_json::from_str(&form).unwrap();
         assert_eq!(serde_json::to_string(&read).unwrap(), form);

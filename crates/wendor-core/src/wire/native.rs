@@ -1,7 +1,7 @@
 //! Members that one dialect alone knows, taken out of a body: kept for that dialect, and named to the verdict.
 
 use super::conversation::{Conversation, Native};
-use super::json::{Json, Members, Object};
+use super::json::{Json, Members, Object, RawJson};
 use super::verdict::field::Field;
 use super::verdict::{Target, is_given_back};
 
@@ -14,7 +14,7 @@ pub fn take_known(object: &mut Object<'_>, known: &[Known], container: &'static 
     for (name, field) in known {
         if let Some(node) = object.take(name) {
             native.push(Native {
-                field: *field,
+                field: if says_nothing(*field, &node.raw()) { Field::OwnKnob } else { *field },
                 container,
                 name: (*name).to_owned(),
                 path: node.path().to_owned(),
@@ -22,6 +22,18 @@ pub fn take_known(object: &mut Object<'_>, known: &[Known], container: &'static 
             });
         }
     }
+}
+
+/// Whether a control has the value that it has by itself: not to keep the answer, the usual tier.
+fn says_nothing(field: Field, value: &RawJson) -> bool {
+    let usual: &[&str] = if field == Field::Store {
+        &["false"]
+    } else if field == Field::ServiceTier {
+        &["\"auto\"", "\"default\"", "\"standard\""]
+    } else {
+        &[]
+    };
+    usual.contains(&value.as_str())
 }
 
 /// `into` with the members of `native` that stand in `container` and go back to the dialect that they came in, in their order.

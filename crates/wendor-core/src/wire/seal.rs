@@ -54,16 +54,24 @@ impl SealDomain {
         Self(BASE64.encode(letters.collect::<Vec<u8>>()))
     }
 
+    /// That of a service itself, whose seals leave as it makes them.
+    #[must_use]
+    pub fn unmarked() -> Self {
+        Self(String::new())
+    }
+
     /// A seal of this domain as apps get it.
     #[must_use]
     pub fn mark(&self, seal: &str) -> String {
-        if seal.is_empty() { String::new() } else { format!("{MARK}{}{seal}", self.0) }
+        let is_marked = !seal.is_empty() && !self.0.is_empty();
+        if is_marked { format!("{MARK}{}{seal}", self.0) } else { seal.to_owned() }
     }
 
     /// Whose a seal is that an app sent back.
     #[must_use]
     pub fn origin<'s>(&self, seal: &'s str) -> Origin<'s> {
-        let Some(rest) = seal.strip_prefix(MARK) else { return Origin::Unmarked };
+        let marked = seal.strip_prefix(MARK).filter(|_| !self.0.is_empty());
+        let Some(rest) = marked else { return Origin::Unmarked };
         match rest.strip_prefix(self.0.as_str()) {
             Some(own) => Origin::Own(own),
             None => Origin::Foreign,

@@ -5,6 +5,8 @@ mod answers;
 #[cfg(test)]
 mod cuts;
 #[cfg(test)]
+mod documentation;
+#[cfg(test)]
 mod leaves;
 #[cfg(test)]
 mod vectors;

@@ -118,7 +118,8 @@ async fn a_wrong_method_and_an_unknown_call_are_told_in_the_form_of_their_plane(
     let get = ferry.http.get(format!("{}/v1/chat/completions", ferry.service.url)).send().await.unwrap();
     assert_eq!(get.status(), 405);
     let error: Value = get.json().await.unwrap();
-    assert_eq!(error["error"]["message"], "/v1/chat/completions is asked with POST.");
+    let message = error["error"]["message"].as_str().unwrap();
+    assert!(message.starts_with("/v1/chat/completions is asked with POST."), "{message}");
     let unknown = ferry.http.get(ferry.manage("/harbours")).bearer_auth(&ferry.owner).send().await.unwrap();
     assert_eq!((unknown.status().as_u16(), header(&unknown, "content-type")), (404, "application/problem+json".into()));
     let problem: Value = unknown.json().await.unwrap();

@@ -109,7 +109,7 @@ async fn the_demos_catalogue_has_no_problem() {
     let checked = wendor_e2e::wendor::wendor(&["catalogue", "check", path], &[], "").await;
     assert_eq!(
         (checked.status, checked.out.as_str()),
-        (0, "No problem: 3 upstreams with 6 offers, 4 routes, 5 teams.\n"),
+        (0, "No problem: 7 upstreams with 11 offers, 6 routes, 5 teams.\n"),
         "{}",
         checked.err
     );

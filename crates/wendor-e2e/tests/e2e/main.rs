@@ -9,6 +9,10 @@ mod client;
 #[cfg(test)]
 mod console;
 #[cfg(test)]
+mod dialects;
+#[cfg(test)]
+mod errors;
+#[cfg(test)]
 mod failover;
 #[cfg(test)]
 mod keys;

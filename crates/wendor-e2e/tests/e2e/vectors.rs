@@ -184,7 +184,8 @@ async fn every_vector_goes_through_unchanged(#[case] dialect: &str, #[case] leas
         }
         let body = String::from_utf8(body).unwrap();
         assert_eq!(status, told_status(vector), "{name}: {body}");
-        let expected_type = if vector.is_stream && status == 200 { vector.headers[0].1.as_str() } else { "application/json" };
+        let expected_type =
+            if vector.is_stream && status == 200 { vector.headers[0].1.as_str() } else { "application/json" };
         assert!(content_type.starts_with(expected_type), "{name}: {content_type}");
         match status {
             429 | 502..=504 => assert!(body.contains("No offer answered"), "{name}: {body}"),

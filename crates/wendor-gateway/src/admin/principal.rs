@@ -117,7 +117,7 @@ async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
     let key = key_of(
         &snapshot,
         presented_key(request.headers(), request.query_string()),
-        &Call::begin(&app, Dialect::ChatCompletions),
+        &Call::begin(&app, Dialect::ChatCompletions, request.headers()),
     );
     key.map(|key| PersonOrApp::App(key.as_ref().clone()))
         .map_err(|_| Problem::NotSignedIn("neither a token nor a key in force came with this call".to_owned()))

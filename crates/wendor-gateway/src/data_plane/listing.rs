@@ -28,7 +28,7 @@ const MAX_BODY: usize = 64 * 1024;
 pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect);
+    let call = Call::begin(&app, endpoint.dialect, request.headers());
     let wanted = match &endpoint.kind {
         Kind::Model(name) => Some(name.clone()),
         Kind::ShowModel => Some(named_in_body(&mut request).await),
@@ -124,6 +124,6 @@ pub fn nothing_here(request: ServiceRequest, none: NoEndpoint) -> Result<Service
         NoEndpoint::NoSuchPath(dialect, nearest) => (dialect, Refusal::NoSuchPath(path, nearest)),
         NoEndpoint::WrongMethod(dialect, right) => (dialect, Refusal::WrongMethod(path, right)),
     };
-    let response = refusal.answer(&app, &Call::begin(&app, dialect));
+    let response = refusal.answer(&app, &Call::begin(&app, dialect, request.headers()));
     Ok(request.into_response(response))
 }

@@ -14,6 +14,7 @@ pub mod admit;
 pub mod attempt;
 pub mod body;
 pub mod clients;
+pub mod error_page;
 pub mod exchange;
 pub mod listing;
 pub mod marks;
@@ -30,7 +31,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse, Url};
-use actix_web::http::header::{HeaderMap, HeaderValue};
+use actix_web::http::header::{self, HeaderMap, HeaderValue};
 use actix_web::{HttpMessage, HttpResponse, web};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::upstream::Dialect;
@@ -55,14 +56,24 @@ pub struct Call {
     pub started: Instant,
     /// The dialect that its app speaks, and in which it is told what is wrong.
     pub dialect: Dialect,
+    /// The address under which the app knows this service.
+    pub host: Box<str>,
 }
 
 impl Call {
     /// A request that arrives now.
     #[must_use]
-    pub fn begin(app: &App, dialect: Dialect) -> Self {
+    pub fn begin(app: &App, dialect: Dialect, headers: &HeaderMap) -> Self {
         let arrived_at = app.clock.now();
-        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect }
+        let host = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
+        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, host: host.into() }
+    }
+
+    /// The page that explains an error code.
+    #[must_use]
+    pub fn page_of(&self, code: &str) -> String {
+        // Whether the way to it is encrypted is known to proxies only; the path is what counts.
+        if self.host.is_empty() { format!("/errors/{code}") } else { format!("http://{}/errors/{code}", self.host) }
     }
 
     /// Milliseconds since it arrived.
@@ -115,7 +126,7 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect);
+    let call = Call::begin(&app, endpoint.dialect, request.headers());
     let asked = Asked::read(request.headers(), request.query_string(), endpoint);
     let payload = request.take_payload();
     let_go_of_head(&mut request);

@@ -263,13 +263,16 @@ impl Refusal {
             class: told.class,
             code: told.code.to_owned(),
             param: told.param.clone(),
-            message: self.message(),
+            message: format!("{} More: {}", self.message(), call.page_of(told.code)),
             request: call.id.to_string(),
         };
         let status = StatusCode::from_u16(told.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = HttpResponse::build(status);
         identify(&mut response, call);
-        told.retry.write(&mut response);
+        // What an app has to mend no client tries again by itself; the hint is for a final failure of ours.
+        if told.retry != Retry::Never || told.status >= 500 {
+            told.retry.write(&mut response);
+        }
         if let Self::AllFailed(given_up) = &self {
             response.insert_header(("wendor-attempts", given_up.attempts.len().to_string()));
             response.insert_header(("wendor-revision", given_up.revision.to_string()));

@@ -204,8 +204,12 @@ impl StreamBody {
     /// The answer broke after its first byte: the app gets an error that its client raises on, and no terminator. The upstream's own
     /// words go on to an app of the same dialect.
     fn break_off(&mut self, failure: Failure, own: Option<Bytes>) {
-        let message =
-            format!("The answer broke off: {} ({}). What came before it is not whole.", failure.kind, failure.detail);
+        let page = self.ticket.as_ref().map(|ticket| ticket.call().page_of("answer_broke_off"));
+        let more = page.map(|page| format!(" More: {page}")).unwrap_or_default();
+        let message = format!(
+            "The answer broke off: {} ({}). What came before it is not whole.{more}",
+            failure.kind, failure.detail
+        );
         let told = ErrorTold {
             status: 502,
             class: "server_error",

@@ -101,12 +101,15 @@ fn part(node: &Node<'_>, parts: &mut Vec<Part>) -> Result<(), Wrong> {
         file(&mut data.camel_object()?)?
     } else if let Some(call) = object.take("functionCall") {
         let mut call = call.camel_object()?;
+        if let Some(seal) = seal {
+            seal_thinking(parts, seal, node.path());
+        }
         PartKind::ToolCall(ToolCall {
             id: call.text("id")?,
             name: call.required_text("name", "the function's name")?,
             arguments: call.take("args").map_or_else(|| "{}".to_owned(), |args| args.raw().as_str().to_owned()),
             kind: CallKind::Function,
-            seal,
+            seal: None,
         })
     } else if let Some(response) = object.take("functionResponse") {
         result(&response)?
@@ -115,6 +118,16 @@ fn part(node: &Node<'_>, parts: &mut Vec<Part>) -> Result<(), Wrong> {
     };
     parts.push(Part::of(kind, node.path()));
     Ok(())
+}
+
+/// The seal on a call is that of the thinking before it, which other dialects have in one place.
+fn seal_thinking(parts: &mut Vec<Part>, seal: Seal, path: &str) {
+    if let Some(Part { kind: PartKind::Thinking(Thinking { seal: open @ None, .. }), .. }) = parts.last_mut() {
+        *open = Some(seal);
+        return;
+    }
+    let thinking = Thinking { text: String::new(), seal: Some(seal) };
+    parts.push(Part::of(PartKind::Thinking(thinking), path));
 }
 
 fn inline(data: &mut Object<'_>) -> Result<PartKind, Wrong> {
