@@ -770,6 +770,13 @@ export interface components {
         };
         /** @description An offer. */
         OfferLine: {
+            /** @description What it can do; null: all that its dialect has. */
+            abilities?: string[] | null;
+            /**
+             * Format: int32
+             * @description Tokens of prompt and answer together; null: none told.
+             */
+            context_window?: number | null;
             /** @description The upstream's name for the model. */
             model: string;
             /**
@@ -1244,6 +1251,8 @@ export interface components {
             address: string;
             /** @description `none`, `found`, or what is missing. */
             credential: string;
+            /** @description What it speaks: `chat-completions`, `responses`, `messages`, `generate-content` or `local-chat`. */
+            dialect: string;
             /**
              * Format: int64
              * @description Recent wait for a first token, in milliseconds.

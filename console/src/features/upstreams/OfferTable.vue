@@ -18,6 +18,8 @@ const requests = (model: string) => ({ path: paths.requests, query: { offer: off
     <thead>
       <tr>
         <th scope="col">model</th>
+        <th scope="col">can</th>
+        <th scope="col" class="num">window</th>
         <th scope="col" class="num">output cap</th>
         <th scope="col" class="num">input</th>
         <th scope="col" class="num">cached</th>
@@ -30,6 +32,8 @@ const requests = (model: string) => ({ path: paths.requests, query: { offer: off
     <tbody>
       <tr v-for="one in upstream.offers" :key="one.model">
         <th scope="row">{{ one.model }}</th>
+        <td class="second">{{ one.abilities == null ? 'all of its dialect' : one.abilities.join(', ') }}</td>
+        <td class="num">{{ one.context_window == null ? 'none told' : grouped(one.context_window) }}</td>
         <td class="num">{{ one.output_cap == null ? 'none told' : grouped(one.output_cap) }}</td>
         <template v-if="one.rate">
           <td class="num">{{ one.rate.input }}</td>

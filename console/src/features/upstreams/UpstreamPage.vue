@@ -50,6 +50,8 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
           <dl>
             <dt>address</dt>
             <dd class="mono">{{ upstream.address }}</dd>
+            <dt>dialect</dt>
+            <dd>{{ upstream.dialect }}</dd>
             <dt>hosting</dt>
             <dd>
               {{ upstream.hosting === 'own' ? 'our own hardware' : 'hosted, paid for by use'

@@ -136,7 +136,7 @@ pub(super) async fn upstreams(management: &Management, reader: Reader) -> Result
         Column::Text("state"),
         Column::Number("streams"),
         Column::Number("first token"),
-        Column::Text("address"),
+        Column::Text("address, dialect"),
         Column::Text("offers (input, output a million)"),
         Column::Text("last failure"),
     ];
@@ -172,7 +172,7 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
         format!("{sign} {}", upstream.state),
         streams,
         words::wait(upstream.first_token_ms),
-        upstream.address.clone(),
+        format!("{}\n{}", upstream.address, upstream.dialect),
         upstream.offers.iter().map(offer).collect::<Vec<_>>().join("\n"),
         last_failure,
     ]

@@ -7,6 +7,10 @@ mod cuts;
 #[cfg(test)]
 mod documentation;
 #[cfg(test)]
+mod fuzz;
+#[cfg(test)]
 mod leaves;
+#[cfg(test)]
+mod refusals;
 #[cfg(test)]
 mod vectors;

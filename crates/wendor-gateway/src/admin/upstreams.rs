@@ -4,6 +4,7 @@ use actix_web::{get, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use wendor_core::catalog::ability::Ability;
 use wendor_core::catalog::upstream::{Hosting, Offer, Upstream};
 use wendor_core::metering::rate::Rate;
 use wendor_core::name::{Name, OfferName};
@@ -48,6 +49,10 @@ pub struct OfferLine {
     pub model: String,
     /// The most output tokens of one choice.
     pub output_cap: Option<u32>,
+    /// Tokens of prompt and answer together; null: none told.
+    pub context_window: Option<u32>,
+    /// What it can do; null: all that its dialect has.
+    pub abilities: Option<Vec<String>>,
     /// Its rate today; unpriced when absent.
     pub rate: Option<RateLine>,
 }
@@ -59,6 +64,8 @@ pub struct UpstreamLine {
     pub name: String,
     /// Its address.
     pub address: String,
+    /// What it speaks: `chat-completions`, `responses`, `messages`, `generate-content` or `local-chat`.
+    pub dialect: String,
     /// `own` or `hosted`.
     pub hosting: String,
     /// A label such as `on-site`.
@@ -111,6 +118,7 @@ fn upstream_line(
     UpstreamLine {
         name: name.to_string(),
         address: upstream.address.as_str().to_owned(),
+        dialect: upstream.dialect.as_str().to_owned(),
         hosting: match upstream.hosting {
             Hosting::Own => "own",
             Hosting::Hosted => "hosted",
@@ -136,7 +144,14 @@ fn upstream_line(
 fn offer_line(snapshot: &Snapshot, (upstream, model, offer): (&Name, &str, &Offer), now: DateTime<Utc>) -> OfferLine {
     let name = OfferName::new(upstream.clone(), model).ok();
     let rate = name.and_then(|name| snapshot.rates.in_force(&name, now.date_naive()).map(rate_line));
-    OfferLine { model: model.to_owned(), output_cap: offer.output_cap.map(std::num::NonZeroU32::get), rate }
+    let words = |abilities: &Vec<Ability>| abilities.iter().map(|ability| ability.as_str().to_owned()).collect();
+    OfferLine {
+        model: model.to_owned(),
+        output_cap: offer.output_cap.map(std::num::NonZeroU32::get),
+        context_window: offer.context_window.map(std::num::NonZeroU32::get),
+        abilities: offer.abilities.as_ref().map(words),
+        rate,
+    }
 }
 
 /// A rate as it is shown.

@@ -4,18 +4,19 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
-use wendor_core::catalog::ability::Ability;
+use wendor_core::catalog::ability::{Ability, Mark};
 use wendor_core::catalog::upstream::{Dialect, Offer, Upstream};
 use wendor_core::metering::entry::RequestChange;
 use wendor_core::name::OfferName;
 use wendor_core::wire::asked::{AppRequest, Rewriting};
 use wendor_core::wire::codec;
-use wendor_core::wire::conversation::{Conversation, Delivery, UsageFrame};
+use wendor_core::wire::conversation::{Conversation, Delivery, ThinkingAmount, UsageFrame};
 use wendor_core::wire::embedding::{form_of, path_of};
 use wendor_core::wire::endpoint::Kind;
 use wendor_core::wire::fit::{Content, asks_for_stream};
 use wendor_core::wire::seal::SealDomain;
 use wendor_core::wire::verdict::field::Field;
+use wendor_core::wire::verdict::found::fields;
 use wendor_core::wire::verdict::{Note, Target, judge};
 
 /// What goes to an upstream.
@@ -117,7 +118,7 @@ fn usual_path(dialect: Dialect, model: &str, is_streamed: bool) -> Option<String
 /// What has to be cut out of the app's own body. `None` where it has to be written anew: thinking that another service sealed is left out
 /// block by block.
 fn spliced(conversation: &Conversation, target: &Target<'_>, body: &Bytes) -> Option<Rewriting> {
-    let found = wendor_core::wire::verdict::found::fields(conversation, target);
+    let found = fields(conversation, target);
     if found.iter().any(|(field, _)| *field == Field::ForeignSeal) {
         return None;
     }
@@ -130,8 +131,19 @@ fn written(conversation: &Conversation, target: &Target<'_>, is_streamed: bool) 
         (Delivery::Whole, true) => Delivery::Streamed(UsageFrame::Asked),
         (_, false) => Delivery::Whole,
     };
-    let conversation = Conversation { delivery, ..conversation.clone() };
+    let conversation = Conversation { delivery, ..without_lost_thinking(conversation, target) };
     Bytes::from(codec::of(target.dialect).write_request(&conversation, target))
+}
+
+/// Some services refuse a loop of tools whose sealed thinking does not come back, so where the seal is lost thinking is turned off.
+fn without_lost_thinking(conversation: &Conversation, target: &Target<'_>) -> Conversation {
+    let mut conversation = conversation.clone();
+    let is_lost = |(field, _): &(Field, String)| matches!(field, Field::ForeignSeal | Field::ThinkingHistory);
+    let has_calls = conversation.calls().next().is_some();
+    if has_calls && target.marks.contains(&Mark::SealedLoops) && fields(&conversation, target).iter().any(is_lost) {
+        conversation.thinking.amount = ThinkingAmount::Off;
+    }
+    conversation
 }
 
 fn changed(note: &Note) -> RequestChange {
