@@ -14,7 +14,7 @@ pub fn take_known(object: &mut Object<'_>, known: &[Known], container: &'static 
     for (name, field) in known {
         if let Some(node) = object.take(name) {
             native.push(Native {
-                field: if says_nothing(*field, &node.raw()) { Field::OwnKnob } else { *field },
+                field: if says_nothing(*field, &node.raw()) { Field::Usual } else { *field },
                 container,
                 name: (*name).to_owned(),
                 path: node.path().to_owned(),

@@ -140,3 +140,15 @@ fn an_error_frame_is_one_that_the_dialect_itself_reads_as_an_error() {
         assert!(events_of(dialect, &out).1.is_some(), "{dialect}");
     }
 }
+
+/// A heartbeat anywhere between frames changes nothing of what an app reads.
+#[test]
+fn heartbeats_are_not_part_of_an_answer() {
+    for dialect in Dialect::ALL {
+        let Some(heartbeat) = codec::of(dialect).heartbeat() else { continue };
+        let vectors = streams(dialect);
+        let text = String::from_utf8(bytes(&vectors[0]).to_vec()).unwrap().replace("\r\n", "\n");
+        let with: String = text.split_inclusive("\n\n").flat_map(|frame| [frame, heartbeat]).collect();
+        assert_eq!(events_of(dialect, with.as_bytes()), events_of(dialect, text.as_bytes()), "{dialect}");
+    }
+}

@@ -344,8 +344,16 @@ fn no_such_route(unknown: &UnknownRoute) -> String {
 }
 
 fn cannot_serve(cannot: &CannotServe) -> String {
-    let offers: Vec<String> = cannot.unfit.iter().map(|(offer, unfit)| format!("{offer} {}", unfit.reason)).collect();
-    format!("No offer of route {} can serve this request: {}.", cannot.route, offers.join("; "))
+    // Offers that cannot for the same reason stand together.
+    let mut reasons: Vec<(&str, Vec<String>)> = Vec::new();
+    for (offer, unfit) in &cannot.unfit {
+        match reasons.iter_mut().find(|(reason, _)| *reason == unfit.reason) {
+            Some((_, offers)) => offers.push(offer.to_string()),
+            None => reasons.push((&unfit.reason, vec![offer.to_string()])),
+        }
+    }
+    let told: Vec<String> = reasons.iter().map(|(reason, offers)| format!("{}: {reason}", offers.join(", "))).collect();
+    format!("No offer of route {} can serve this request. {}.", cannot.route, told.join("; "))
 }
 
 fn over_quota(full: &QuotaFull) -> String {

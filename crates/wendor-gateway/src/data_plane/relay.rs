@@ -131,42 +131,64 @@ pub struct BrokenOff;
 /// Between the last frame and the break.
 const LINGER: std::time::Duration = std::time::Duration::from_millis(50);
 
-/// The two deadlines of a stream in one timer. It is set again only when it fires, not at every event.
+/// Without a byte for so long, some proxies between here and the app close the connection; most wait a minute.
+const QUIET: std::time::Duration = std::time::Duration::from_secs(15);
+
+/// The deadlines of a stream, and the time of its next heartbeat, in one timer. It is set again only when it fires, not at every event.
 struct StreamClock {
     timer: Pin<Box<Sleep>>,
     last_event: Instant,
+    /// When something was sent last; a heartbeat counts.
+    last_sent: Instant,
+    /// What keeps the connection open, where the app's dialect has such.
+    heartbeat: Option<&'static str>,
     between_events: std::time::Duration,
     whole_until: Instant,
 }
 
 impl StreamClock {
-    fn due(&self) -> Instant {
+    fn deadline(&self) -> Instant {
         self.whole_until.min(self.last_event + self.between_events)
     }
 
-    /// Ready with the failure when a deadline has passed.
-    fn poll_late(&mut self, context: &mut Context<'_>) -> Poll<Failure> {
+    fn due(&self) -> Instant {
+        match self.heartbeat {
+            Some(_) => self.deadline().min(self.last_sent.max(self.last_event) + QUIET),
+            None => self.deadline(),
+        }
+    }
+
+    /// Ready with the failure when a deadline has passed, with a heartbeat when it has been quiet for long.
+    fn poll_due(&mut self, context: &mut Context<'_>) -> Poll<Result<&'static str, Failure>> {
         loop {
             ready!(self.timer.as_mut().poll(context));
-            let due = self.due();
-            if due <= Instant::now() {
+            let (due, now) = (self.deadline(), Instant::now());
+            if let Some(heartbeat) = self.heartbeat.filter(|_| due > now && self.due() <= now) {
+                self.last_sent = now;
+                return Poll::Ready(Ok(heartbeat));
+            }
+            if due <= now {
                 let pause = humantime::format_duration(self.between_events);
                 let detail = match due == self.whole_until {
                     true => "the whole request took too long".to_owned(),
                     false => format!("no further event within {pause}"),
                 };
-                return Poll::Ready(Failure::new(FailureKind::TimedOut, detail));
+                return Poll::Ready(Err(Failure::new(FailureKind::TimedOut, detail)));
             }
-            self.timer.as_mut().reset(due);
+            let next = self.due();
+            self.timer.as_mut().reset(next);
         }
     }
 }
 
 impl StreamBody {
     fn new(open: OpenStream, along: Along) -> Self {
+        let now = Instant::now();
         let clock = StreamClock {
-            timer: Box::pin(tokio::time::sleep_until(Instant::now() + along.deadlines.between_events)),
-            last_event: Instant::now(),
+            timer: Box::pin(tokio::time::sleep_until(now + along.deadlines.between_events.min(QUIET))),
+            last_event: now,
+            last_sent: now,
+            heartbeat: codec::of(along.ticket.call().dialect).heartbeat(),
             between_events: along.deadlines.between_events,
             whole_until: along.whole_until,
         };
@@ -257,7 +279,10 @@ impl StreamBody {
                 let step = self.passage.upstream_ended();
                 return Poll::Ready(self.follow(step));
             }
-            Poll::Pending => Some(ready!(self.clock.poll_late(context))),
+            Poll::Pending => match ready!(self.clock.poll_due(context)) {
+                Ok(heartbeat) => return Poll::Ready(Some(Bytes::from_static(heartbeat.as_bytes()))),
+                Err(late) => Some(late),
+            },
         };
         if let Some(failure) = broken {
             self.break_off(failure, None);

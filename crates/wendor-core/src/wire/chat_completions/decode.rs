@@ -25,7 +25,7 @@ const KNOWN: &[Known] = &[
     ("verbosity", Field::Verbosity),
     ("prediction", Field::Prediction),
     ("audio", Field::AudioOut),
-    ("modalities", Field::OwnKnob),
+    ("modalities", Field::Usual),
     ("moderation", Field::OwnKnob),
     ("web_search_options", Field::HostedTool),
 ];

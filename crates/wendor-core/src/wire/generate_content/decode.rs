@@ -282,7 +282,7 @@ fn settings(config: &mut Object<'_>, conversation: &mut Conversation) -> Result<
     thinking(config, conversation)?;
     if let Some(node) = config.take("responseModalities") {
         let is_text = node.texts()?.iter().all(|modality| modality.eq_ignore_ascii_case("text"));
-        let field = if is_text { Field::OwnKnob } else { Field::OtherModalities };
+        let field = if is_text { Field::Usual } else { Field::OtherModalities };
         conversation.native.push(Native {
             field,
             container: "generationConfig",

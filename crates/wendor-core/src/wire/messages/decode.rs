@@ -99,7 +99,7 @@ fn block(node: &Node<'_>, conversation: &mut Conversation) -> Result<Part, Wrong
     let mut native = Vec::new();
     let kind = match kind.as_str() {
         "text" => {
-            take_known(&mut object, &[("citations", Field::OwnKnob)], "", &mut native);
+            take_known(&mut object, &[("citations", Field::Usual)], "", &mut native);
             PartKind::Text(object.required_text("text", "the text")?)
         }
         "image" => {
@@ -170,7 +170,7 @@ fn document(
     let is_on = wants_citations.as_ref().and_then(|node| node.object().ok()?.flag("enabled").ok()?).unwrap_or(false);
     if let Some(citations) = wants_citations {
         native.push(crate::wire::conversation::Native {
-            field: if is_on { Field::Citations } else { Field::OwnKnob },
+            field: if is_on { Field::Citations } else { Field::Usual },
             container: "",
             name: "citations".to_owned(),
             path: citations.path().to_owned(),

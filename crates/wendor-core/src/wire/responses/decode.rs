@@ -31,9 +31,9 @@ const KNOWN: &[Known] = &[
 
 /// What an item carries of its own making, which comes back with it.
 const KNOWN_OF_ITEM: &[Known] = &[
-    ("id", Field::OwnKnob),
-    ("status", Field::OwnKnob),
-    ("phase", Field::OwnKnob),
+    ("id", Field::Usual),
+    ("status", Field::Usual),
+    ("phase", Field::Usual),
     ("prompt_cache_breakpoint", Field::CacheMarks),
 ];
 
@@ -105,7 +105,7 @@ fn include(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(
     for node in object.list("include")? {
         let field = match node.text()?.as_str() {
             // Seals come and go by themselves; where nobody sealed there is nothing to include.
-            "reasoning.encrypted_content" => Field::OwnKnob,
+            "reasoning.encrypted_content" => Field::Usual,
             "message.output_text.logprobs" => Field::Logprobs,
             _ => Field::IncludeHosted,
         };
@@ -124,11 +124,11 @@ fn switches(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<
         conversation.native.push(Native { name: name.to_owned(), ..native(&node, field, "") });
     };
     if let Some(node) = object.take("background") {
-        let field = if node.flag()? { Field::Background } else { Field::OwnKnob };
+        let field = if node.flag()? { Field::Background } else { Field::Usual };
         keep(node, "background", field);
     }
     if let Some(node) = object.take("truncation") {
-        let field = if node.text()? == "auto" { Field::TruncationAuto } else { Field::OwnKnob };
+        let field = if node.text()? == "auto" { Field::TruncationAuto } else { Field::Usual };
         keep(node, "truncation", field);
     }
     Ok(())

@@ -178,6 +178,8 @@ fields! {
     Background => "background",
     /// What only the dialect itself knows and no answer's meaning hangs on.
     OwnKnob => "other settings of the dialect",
+    /// A setting that says what is so anyway, or what only its own service has use for.
+    Usual => "settings that say the usual",
     /// What only the dialect itself knows and cannot be said elsewhere.
     OwnOnly => "other parts of the dialect",
 }

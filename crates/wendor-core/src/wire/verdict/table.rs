@@ -166,6 +166,7 @@ pub const TABLE: &[(Field, [Cell; 5])] = &[
     (Field::SharedState, [STATE; 5]),
     (Field::Background, [NO_BACKGROUND; 5]),
     (Field::OwnKnob, [OwnOnly(&DROPPED); 5]),
+    (Field::Usual, [Carried; 5]),
     (Field::OwnOnly, [OwnOnly(&OWN); 5]),
 ];
 
