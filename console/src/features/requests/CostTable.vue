@@ -40,6 +40,10 @@ const rate = computed(() =>
     <p v-if="cost?.reserved" class="second text-small mt-2">
       Reserved for it at most {{ money(cost.reserved, 6) }}; what was not used was given back.
     </p>
+    <p v-if="shown.failed_used" class="second text-small mt-2">
+      Failed attempts had used {{ grouped(shown.failed_used.input) }} in, {{ grouped(shown.failed_used.output) }} out by
+      then, which may be billed; not in this cost.
+    </p>
     <p v-if="shown.request.estimated" class="text-caution text-small mt-2">
       The tokens are estimated: the upstream did not report them.
     </p>

@@ -102,6 +102,13 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
         Some(cost) => show_cost(cost, shown)?,
         None => output::line("Unpriced: the offer had no rate when it was asked.")?,
     }
+    if let Some(used) = &shown.failed_used {
+        let input = used.input + used.input_cached + used.cache_written;
+        let (input, output) = (words::grouped(input), words::grouped(used.output));
+        output::line(&format!(
+            "Failed attempts had used {input} in, {output} out by then, which may be billed; not in this cost."
+        ))?;
+    }
     if !shown.plan.is_empty() {
         output::line("\nThe plan as it was made:")?;
         let columns = [

@@ -18,6 +18,18 @@ pub struct TokenCounts {
 }
 
 impl TokenCounts {
+    /// Both together.
+    #[must_use]
+    pub fn with(self, other: Self) -> Self {
+        Self {
+            input: self.input.saturating_add(other.input),
+            input_cached: self.input_cached.saturating_add(other.input_cached),
+            cache_written: self.cache_written.saturating_add(other.cache_written),
+            output: self.output.saturating_add(other.output),
+            reasoning: self.reasoning.saturating_add(other.reasoning),
+        }
+    }
+
     /// All input, whatever its kind.
     #[must_use]
     pub fn all_input(self) -> u64 {

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::metering::usage::TokenCounts;
 use crate::name::OfferName;
 
 /// What an attempt failed of.
@@ -140,13 +141,22 @@ pub struct Failure {
     /// When the upstream said to come back, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after_ms: Option<u64>,
+    /// What the upstream said it had used before it failed: it may bill that.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub used: Option<TokenCounts>,
 }
 
 impl Failure {
     /// A failure without a time to come back.
     #[must_use]
     pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
-        Self { kind, detail: detail.into(), retry_after_ms: None }
+        Self { kind, detail: detail.into(), retry_after_ms: None, used: None }
+    }
+
+    /// The same failure of an upstream that had used so much by then.
+    #[must_use]
+    pub fn having_used(self, used: Option<TokenCounts>) -> Self {
+        Self { used: used.filter(|used| *used != TokenCounts::default()), ..self }
     }
 
     /// What a status other than success says, with the time to come back that came with it.
@@ -159,7 +169,12 @@ impl Failure {
             (_, Some(wait)) => format!("{status}, retry after {} s", wait.as_secs_f64().ceil()),
             (_, None) => status.to_string(),
         };
-        Self { kind: FailureKind::of_status(status).unwrap_or(FailureKind::Malformed), detail, retry_after_ms }
+        Self {
+            kind: FailureKind::of_status(status).unwrap_or(FailureKind::Malformed),
+            detail,
+            retry_after_ms,
+            used: None,
+        }
     }
 }
 
@@ -208,7 +223,7 @@ mod tests {
     use rstest::rstest;
 
     fn failure(kind: FailureKind, retry_after_ms: Option<u64>) -> Failure {
-        Failure { kind, detail: String::new(), retry_after_ms }
+        Failure { kind, detail: String::new(), retry_after_ms, used: None }
     }
 
     #[rstest]

@@ -11,6 +11,7 @@ use super::chat_completions::request::{BadRequest, ChatRequest, MAX_DEPTH, not_j
 use super::codec::{self, Outside};
 use super::conversation::{Conversation, Delivery, Native, UsageFrame};
 use super::endpoint::{EmbedForm, Endpoint, InPath, Kind};
+use super::form::{boundary_of, part};
 use super::members::{Member, members, splice};
 use super::scan::scan;
 use super::seal::{SealDomain, holds_mark};
@@ -41,9 +42,14 @@ pub struct AppRequest {
 enum BodyForm {
     /// Chat-completions, whose bodies are read by their members alone where that is enough.
     Chat(Box<ChatRequest>),
+    /// A form: where the model's name stands in it.
+    Form { model: Range<usize> },
     /// Any other: where the model's name stands in the body, which for a batch is with each of its requests.
     Other { model: Vec<Range<usize>> },
 }
+
+/// What a file counts as before anything is known of it.
+const TOKENS_A_FILE: u64 = 1_000;
 
 /// Words in a body of chat-completions that say that there is more in it than text and tools, so that it has to be read whole.
 const TELLING: [&[u8]; 9] = [
@@ -100,6 +106,32 @@ impl AppRequest {
         Ok(request)
     }
 
+    /// Reads a form, as files are uploaded.
+    ///
+    /// # Errors
+    /// [`BadRequest`] when it is none, or names no model.
+    pub fn read_form(endpoint: Endpoint, body: &[u8], content_type: &str) -> Result<Self, BadRequest> {
+        let boundary = boundary_of(content_type).ok_or_else(|| {
+            let message = "the body has to be a form: multipart/form-data with its boundary".to_owned();
+            BadRequest::of_body("invalid_value", message)
+        })?;
+        let text = |name: &str| {
+            let place = part(body, &boundary, name)?;
+            Some((std::str::from_utf8(body.get(place.clone())?).ok()?.trim().to_owned(), place))
+        };
+        let missing = || {
+            let message = "`model` is missing: put the name of a route into a part of that name".to_owned();
+            BadRequest::of_member("model", "missing_member", message)
+        };
+        let (route, model) = text("model").filter(|(model, _)| !model.is_empty()).ok_or_else(missing)?;
+        let is_streamed = text("stream").is_some_and(|(flag, _)| flag == "true");
+        let delivery = if is_streamed { Delivery::Streamed(UsageFrame::Asked) } else { Delivery::Whole };
+        // What bytes of sound are in tokens nobody can tell beforehand; a medium counts as in any other request.
+        let input_tokens = TOKENS_A_FILE;
+        let body = BodyForm::Form { model };
+        Ok(Self { endpoint, route, delivery, output_limit: None, choices: 1, input_tokens, body })
+    }
+
     /// The path's part of the request.
     #[must_use]
     pub fn in_path(&self) -> InPath {
@@ -118,7 +150,7 @@ impl AppRequest {
         match (&self.body, &self.endpoint.kind) {
             (BodyForm::Chat(_), _) => TELLING.iter().any(|word| memchr::memmem::find(body, word).is_some()),
             (BodyForm::Other { .. }, Kind::Chat(_)) => true,
-            (BodyForm::Other { .. }, _) => false,
+            (BodyForm::Other { .. } | BodyForm::Form { .. }, _) => false,
         }
     }
 
@@ -163,6 +195,7 @@ impl AppRequest {
     pub fn for_same_dialect(&self, body: &Bytes, model: &str, changes: &Rewriting) -> Vec<Bytes> {
         let mut edits = match &self.body {
             BodyForm::Chat(chat) => chat.edits(model),
+            BodyForm::Form { model: place } => vec![(place.clone(), model.to_owned())],
             BodyForm::Other { model: places } => {
                 let quoted = serde_json::Value::from(self.model_as_there(model)).to_string();
                 places.iter().map(|place| (place.clone(), quoted.clone())).collect()
@@ -194,8 +227,8 @@ impl AppRequest {
     pub fn changes(&self, model: &str) -> Vec<RequestChange> {
         match &self.body {
             BodyForm::Chat(chat) => chat.changes(model),
-            BodyForm::Other { .. } if self.route == model => Vec::new(),
-            BodyForm::Other { .. } => {
+            BodyForm::Other { .. } | BodyForm::Form { .. } if self.route == model => Vec::new(),
+            BodyForm::Other { .. } | BodyForm::Form { .. } => {
                 vec![RequestChange { member: "model".to_owned(), before: self.route.clone(), after: model.to_owned() }]
             }
         }

@@ -80,8 +80,12 @@ pub enum NoEndpoint {
     WrongMethod(Dialect, &'static str),
 }
 
+/// Where sound is uploaded to be written down: the one endpoint whose requests are forms.
+pub const TRANSCRIPTIONS: &str = "/v1/audio/transcriptions";
+
 /// Every path of the data plane, for whoever took a wrong one.
-pub const PATHS: [&str; 17] = [
+pub const PATHS: [&str; 18] = [
+    TRANSCRIPTIONS,
     "/v1/chat/completions",
     "/v1/completions",
     "/v1/embeddings",
@@ -178,6 +182,7 @@ fn general(rest: &str, is_beta: bool, hints: Hints) -> Option<Found> {
         "completions" => post(chat, Kind::Passed("/v1/completions")),
         "embeddings" => post(chat, Kind::Embed(EmbedForm::List, InPath::default())),
         "images/generations" => post(chat, Kind::Passed("/v1/images/generations")),
+        "audio/transcriptions" => post(chat, Kind::Passed(TRANSCRIPTIONS)),
         "responses" => post(Dialect::Responses, Kind::Chat(InPath::default())),
         "responses/input_tokens" => post(Dialect::Responses, Kind::Count(InPath::default())),
         "messages" => post(Dialect::Messages, Kind::Chat(InPath::default())),

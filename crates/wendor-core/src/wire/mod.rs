@@ -16,6 +16,7 @@
 //! - [`chat_completions`], [`responses`], [`messages`], [`generate_content`], [`local_chat`]: the dialects
 //! - [`passage`]: one stream on its way from an upstream to an app
 //! - [`embedding`]: vectors of texts; [`fit`]: whether an offer can serve a request
+//! - [`form`]: parts of uploads
 //! - [`listing`]: models as each dialect lists them
 //! - [`plain`]: whole replies that pass as they are
 //! - [`native`]: members that one dialect alone knows; [`seal`]: whose thinking it is; [`image`]: what an image is by its bytes;
@@ -28,6 +29,7 @@ pub mod conversation;
 pub mod embedding;
 pub mod endpoint;
 pub mod fit;
+pub mod form;
 pub mod frames;
 pub mod generate_content;
 pub mod image;

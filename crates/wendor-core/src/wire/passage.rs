@@ -15,6 +15,7 @@ use super::conversation::UsageFrame;
 use super::conversation::event::{Event, Usage};
 use super::frames::FrameDecoder;
 use super::json::write::{holds_separator, raw_on_one_line};
+use super::plain::PlainReader;
 use super::seal::SealDomain;
 use super::sse::SseFrame;
 use crate::catalog::upstream::Dialect;
@@ -132,6 +133,12 @@ impl Passage {
             has_bytes: false,
             has_frames: false,
         }
+    }
+
+    /// A stream of events that are nobody's dialect, and pass as they are.
+    #[must_use]
+    pub fn plain(from: Dialect, head: AnswerHead) -> Self {
+        Self { reader: Box::new(PlainReader::default()), ..Self::new(from, from, head) }
     }
 
     /// A stream made of a whole reply, for an app that wants one of an offer that does not stream: what goes out, and its end.

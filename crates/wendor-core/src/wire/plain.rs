@@ -1,5 +1,11 @@
-//! A whole reply that passes as it is: whether it is one, and what it used. Legacy completions, texts of local servers, images, counts.
+//! Answers that pass as they are: whether a whole reply is one, what it used, and when a stream of events that are nobody's dialect is
+//! at its end. Legacy completions, texts of local servers, images, transcriptions, counts.
 
+use bytes::Bytes;
+
+use super::chat_completions::error;
+use super::codec::{Closing, ErrorTold, FrameKind, StreamReader, data_frame};
+use super::conversation::event::Event;
 use super::json::{Node, Object, Wrong};
 use super::passage::Facts;
 use crate::routing::failure::{Failure, FailureKind};
@@ -31,6 +37,44 @@ fn usage(reply: &mut Object<'_>) -> Result<Option<Usage>, Wrong> {
         None => (reply.count("prompt_eval_count")?, reply.count("eval_count")?),
     };
     Ok((input.is_some() || output.is_some()).then(|| Usage { input, output, ..Usage::default() }))
+}
+
+/// Reads a stream of pictures or transcripts: every event passes; the one that says it is done or completed is the last of the answer.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct PlainReader {
+    is_finished: bool,
+}
+
+impl StreamReader for PlainReader {
+    fn read(&mut self, data: &[u8], events: &mut Vec<Event>) -> Result<FrameKind, Failure> {
+        if data == b"[DONE]" {
+            return Ok(FrameKind::Done);
+        }
+        let malformed = || Failure::new(FailureKind::Malformed, "a frame of its stream is not JSON");
+        let text = std::str::from_utf8(data).map_err(|_| malformed())?;
+        let mut frame = Node::new(text, "").object().map_err(|_| malformed())?;
+        if frame.clone().take("error").is_some() {
+            return Err(super::upstream_error::failure_of_class(None));
+        }
+        let kind = frame.text("type").ok().flatten().unwrap_or_default();
+        self.is_finished |= kind.ends_with(".done") || kind.ends_with(".completed");
+        events.extend(usage(&mut frame).ok().flatten().map(Event::Usage));
+        Ok(FrameKind::Piece)
+    }
+
+    fn is_finished(&self) -> bool {
+        self.is_finished
+    }
+
+    fn own_error(&self, _frame: &super::sse::SseFrame) -> Option<Bytes> {
+        None
+    }
+
+    fn broken_off(&self, told: &ErrorTold) -> (String, Closing) {
+        let mut out = Vec::new();
+        data_frame(&error::write(told), &mut out);
+        (String::from_utf8_lossy(&out).into_owned(), Closing::Clean)
+    }
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@ use serde_json::{Value, json};
 use wendor_e2e::ferry::{Ferry, header, question};
 use wendor_e2e::waiting::until;
 use wendor_standins::fault::Fault;
+use wendor_standins::server::Replay;
 
 #[rstest]
 #[case::refused(Fault::Refuse, "unreachable", "connection refused on 127.0.0.1")]
@@ -169,4 +170,28 @@ async fn the_log_tells_of_requests_that_failed_and_of_no_others() {
     assert_eq!((&line["request"], &line["level"]), (&json!(id), &json!("WARN")));
     assert_eq!((&line["end"], &line["attempts"]), (&json!("not-answered"), &json!(2)));
     assert_eq!(ferry.service.log().matches("request settled").count(), 1, "one that went well leaves none");
+}
+
+/// What an attempt used before it failed may be billed, so it is kept apart from what the answer cost.
+#[tokio::test]
+async fn what_a_failed_attempt_had_used_is_kept() {
+    let ferry = Ferry::begin().await;
+    let catalogue = ferry.catalogue(&Default::default());
+    let messages = "[upstreams.quayside]\ndialect = \"messages\"";
+    ferry.apply(&catalogue.replacen("[upstreams.quayside]", messages, 1)).await;
+    let begun = "event: message_start\ndata: {\"type\":\"message_start\",\"message\":{\"usage\":{\"input_tokens\":380,\"output_tokens\":1}}}\n\n";
+    ferry.quayside.replay(Replay {
+        status: 200,
+        headers: vec![("content-type".to_owned(), "text/event-stream".to_owned())],
+        body: begun.into(),
+    });
+    let answer = ferry.ask(&question("night-sailings", true)).await;
+    assert_eq!(header(&answer, "wendor-offer"), "quarry/fulmar-large");
+    let id = header(&answer, "wendor-request-id");
+    answer.text().await.unwrap();
+    let shown = ferry.request(&id).await;
+    assert_eq!((&shown["failed_used"]["input"], &shown["attempts"][0]["used"]["input"]), (&json!(380), &json!(380)));
+    assert!(shown["request"]["tokens"]["input"].as_u64().unwrap() < 380, "{shown}");
+    let told = ferry.wendor(&["request", "show", &id]).await.out;
+    assert!(told.contains("Failed attempts had used 380 in"), "{told}");
 }

@@ -11,7 +11,7 @@ use wendor_core::metering::latency;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::{Cost, Rate};
 use wendor_core::metering::summary;
-use wendor_core::metering::usage::Counted;
+use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::OfferName;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::FailureKind;
@@ -160,6 +160,8 @@ pub struct AttemptLine {
     pub failure: Option<String>,
     /// What was seen.
     pub detail: Option<String>,
+    /// What the upstream said it had used before it failed: it may bill that.
+    pub used: Option<TokensByKind>,
 }
 
 /// A part of a request's time.
@@ -214,6 +216,8 @@ pub struct RequestShown {
     pub cost: Option<CostSum>,
     /// The attempts, in order.
     pub attempts: Vec<AttemptLine>,
+    /// What the failed ones used together, beside what the answer cost; none when absent.
+    pub failed_used: Option<TokensByKind>,
     /// The plan as it was made.
     pub plan: Vec<PlanLine>,
     /// Where its time went: parts that sum to the whole.
@@ -364,6 +368,7 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         key_label,
         currency: snapshot.catalogue.currency.clone(),
         cost,
+        failed_used: failed_used(entry, &attempts).map(TokensByKind::from),
         attempts: attempts.into_iter().map(attempt_line).collect(),
         plan: plan.offers.into_iter().map(plan_line).collect(),
         latency: latency::parts(&entry.latency, entry.attempts)
@@ -408,13 +413,22 @@ fn cost_sum(entry: &LedgerEntry, cost: Cost, rate: Option<&Rate>, reserved: Opti
     }
 }
 
+/// What failed attempts used. The last one of a request that broke off is the request's own.
+fn failed_used(entry: &LedgerEntry, attempts: &[Attempt]) -> Option<TokenCounts> {
+    let is_own = |attempt: &&Attempt| entry.offer.as_ref() == Some(&attempt.offer) && entry.end != End::NotAnswered;
+    let used = attempts.iter().filter(|attempt| !is_own(attempt)).filter_map(|attempt| attempt.failure.as_ref()?.used);
+    used.reduce(TokenCounts::with)
+}
+
 fn attempt_line(attempt: Attempt) -> AttemptLine {
+    let used = attempt.failure.as_ref().and_then(|failure| failure.used).map(TokensByKind::from);
     AttemptLine {
         offer: attempt.offer.to_string(),
         began_ms: attempt.began_ms,
         ended_ms: attempt.ended_ms,
         failure: attempt.failure.as_ref().map(|failure| failure.kind.to_string()),
         detail: attempt.failure.map(|failure| failure.detail),
+        used,
     }
 }
 

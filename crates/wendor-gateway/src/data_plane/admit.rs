@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use actix_web::dev::Payload;
-use actix_web::http::header::{self, HeaderMap};
+use actix_web::http::header::{self, HeaderMap, HeaderValue};
 use actix_web::web;
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
@@ -19,7 +19,7 @@ use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::chat_completions::request::BadRequest;
 use wendor_core::wire::conversation::Delivery;
 use wendor_core::wire::embedding::EmbeddingRequest;
-use wendor_core::wire::endpoint::{Endpoint, Kind};
+use wendor_core::wire::endpoint::{Endpoint, Kind, TRANSCRIPTIONS};
 use wendor_core::wire::fit::{Content, Unfit, mislabelled_image};
 
 use super::Call;
@@ -48,12 +48,15 @@ pub struct Admitted {
     pub unfit: Vec<(OfferName, Unfit)>,
     /// Its body, for as long as another offer may need it.
     pub body: ReadBody,
+    /// The content type of a form, which goes up with it.
+    pub form: Option<hyper::header::HeaderValue>,
 }
 
 /// What a request's headers and address say, taken out of them.
 #[derive(Debug)]
 pub struct Asked {
     endpoint: Endpoint,
+    content_type: Option<HeaderValue>,
     presented: Result<String, Refusal>,
     marks: Result<Marks, Refusal>,
     declared_bytes: Option<usize>,
@@ -64,8 +67,12 @@ impl Asked {
     #[must_use]
     pub fn read(headers: &HeaderMap, query: &str, endpoint: Endpoint) -> Self {
         let declared = headers.get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
+        // Only a form has to keep it: it says where its parts end.
+        let is_form = endpoint.kind == Kind::Passed(TRANSCRIPTIONS);
+        let content_type = headers.get(header::CONTENT_TYPE).filter(|_| is_form).cloned();
         Self {
             endpoint,
+            content_type,
             presented: presented_key(headers, query),
             marks: Marks::read(headers),
             declared_bytes: declared,
@@ -82,7 +89,11 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let key = key_of(&snapshot, asked.presented, call)?.clone();
     let marks = asked.marks?;
     let body = body::read(app, payload, asked.declared_bytes).await?;
-    let request = AppRequest::read(asked.endpoint, &body.bytes).map_err(Refusal::BadRequest)?;
+    let request = match asked.content_type.as_ref().and_then(|kind| kind.to_str().ok()) {
+        Some(kind) => AppRequest::read_form(asked.endpoint, &body.bytes, kind),
+        None => AppRequest::read(asked.endpoint, &body.bytes),
+    };
+    let request = request.map_err(Refusal::BadRequest)?;
     let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
     let content = content_of(&snapshot, route, &request, &body)?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
@@ -100,7 +111,8 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         held,
     };
     let ticket = Ticket::open(admission, slot);
-    Ok(Admitted { ticket, request, content: Arc::new(content), unfit: Vec::new(), body })
+    let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
+    Ok(Admitted { ticket, request, content: Arc::new(content), unfit: Vec::new(), body, form })
 }
 
 /// The key that was presented, if it opens anything now.

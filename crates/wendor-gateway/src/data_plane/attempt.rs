@@ -66,7 +66,7 @@ pub struct Along {
 /// # Errors
 /// [`Refusal::AllFailed`] when none answered, [`Refusal::OverQuota`] when there was money for none.
 pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering, Refusal> {
-    let Admitted { mut ticket, request, content, unfit, body } = admitted;
+    let Admitted { mut ticket, request, content, unfit, body, form } = admitted;
     let request = Arc::new(request);
     if let Some(refusal) = nobody_can(&ticket, unfit) {
         ticket.refuse();
@@ -93,7 +93,7 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
         // Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
         let may_move_on = turns.len() > 0 && !stage.moves_on.is_empty();
         let Some(sent) = (if may_move_on { body.clone() } else { body.take() }) else { break };
-        let prepared = Prepared { request: &request, content: &content, deadlines, whole_until };
+        let prepared = Prepared { request: &request, content: &content, form: form.as_ref(), deadlines, whole_until };
         match try_one(&mut ticket, &turn.offer, (&prepared, sent), clients).await {
             Ok(reply) => {
                 let along = Along { ticket, offer: turn.offer, request, deadlines, whole_until, permit };
@@ -131,6 +131,7 @@ fn nobody_can(ticket: &Ticket, unfit: Vec<(OfferName, Unfit)>) -> Option<Refusal
 struct Prepared<'a> {
     request: &'a Arc<AppRequest>,
     content: &'a Arc<Content>,
+    form: Option<&'a HeaderValue>,
     deadlines: Deadlines,
     whole_until: Instant,
 }
@@ -161,6 +162,7 @@ async fn try_one(
         request: prepared.request,
         content: prepared.content,
         path: sending.path.as_deref(),
+        form: prepared.form,
         is_streamed: sending.is_streamed,
         head: &|| head_of(ticket, prepared, offer, upstream),
         deadlines: prepared.deadlines,

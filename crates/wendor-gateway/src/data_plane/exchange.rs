@@ -11,7 +11,7 @@ use std::time::Duration;
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
-use hyper::{Response, header};
+use hyper::{Request, Response, header};
 use tokio::time::{Instant, timeout_at};
 use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::{Dialect, Upstream};
@@ -24,7 +24,7 @@ use wendor_core::wire::conversation::Delivery;
 use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::conversation::event::Usage;
 use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors};
-use wendor_core::wire::endpoint::Kind;
+use wendor_core::wire::endpoint::{Kind, TRANSCRIPTIONS};
 use wendor_core::wire::fit::Content;
 use wendor_core::wire::frames::FrameDecoder;
 use wendor_core::wire::passage::{Facts, Passage, Step, whole_marked};
@@ -50,6 +50,8 @@ pub struct Try<'a> {
     pub content: &'a Content,
     /// The endpoint's path, where it is not the dialect's usual one.
     pub path: Option<&'a str>,
+    /// The content type of a form.
+    pub form: Option<&'a header::HeaderValue>,
     /// Whether the upstream is asked for a stream.
     pub is_streamed: bool,
     /// What the answer has to say of itself.
@@ -93,6 +95,8 @@ pub struct WholeReply {
     pub bytes: Bytes,
     /// What it says.
     pub facts: Facts,
+    /// Its content type, where that is not JSON.
+    pub content_type: Option<header::HeaderValue>,
 }
 
 /// A reply that rejects the request.
@@ -108,6 +112,12 @@ pub struct RejectedReply {
     pub dialect: Dialect,
 }
 
+impl WholeReply {
+    fn json(bytes: Bytes, facts: Facts) -> Self {
+        Self { bytes, facts, content_type: None }
+    }
+}
+
 /// Makes the try with a body as the upstream gets it.
 ///
 /// # Errors
@@ -117,6 +127,10 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         .outlet
         .request(body, one.path, (accept(one.is_streamed), one.request_id))
         .map_err(|error| Failure::new(FailureKind::Misconfigured, error.to_string()))?;
+    let request = match one.form {
+        Some(form) => with_type(request, form),
+        None => request,
+    };
     let patience = if one.is_streamed { one.deadlines.first_event } else { one.deadlines.reply };
     let until = one.whole_until.min(Instant::now() + patience);
     let response = match timeout_at(until, client.request(request)).await {
@@ -136,6 +150,11 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         (false, true) => taken_apart(response, one).await.map(|stream| Reply::Stream(Box::new(stream))),
         (false, false) => whole(response, one).await.map(Reply::Whole),
     }
+}
+
+fn with_type(mut request: Request<Pieces>, form: &header::HeaderValue) -> Request<Pieces> {
+    request.headers_mut().insert(header::CONTENT_TYPE, form.clone());
+    request
 }
 
 fn accept(is_streamed: bool) -> &'static str {
@@ -219,7 +238,13 @@ async fn body_of(response: Response<Incoming>, one: &Try<'_>) -> Result<Bytes, F
 
 /// A whole reply, checked, in the app's dialect.
 async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
+    let content_type = response.headers().get(header::CONTENT_TYPE).cloned();
     let bytes = body_of(response, one).await?;
+    let is_text = content_type.as_ref().is_some_and(|kind| kind.as_bytes().starts_with(b"text/plain"));
+    if one.form.is_some() && is_text {
+        let output_bytes = u64::try_from(bytes.len()).unwrap_or(u64::MAX);
+        return Ok(WholeReply { bytes, facts: Facts { output_bytes, ..Facts::default() }, content_type });
+    }
     let (from, to) = (one.upstream.dialect, one.request.endpoint.dialect);
     match (one.content, &one.request.endpoint.kind) {
         (Content::Embedding(embedding), _) => embedded(embedding, bytes, one),
@@ -227,7 +252,7 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
             let read = reply::read(&bytes).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
             let facts =
                 Facts { usage: None, counts: read.usage, output_bytes: read.output_bytes, is_at_cap: read.is_at_cap };
-            Ok(WholeReply { bytes, facts })
+            Ok(WholeReply::json(bytes, facts))
         }
         (_, Kind::Chat(_)) => {
             let events = codec::of(from).read_whole(&bytes)?;
@@ -237,7 +262,7 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
                 true => whole_marked(bytes, &events, &(one.head)().seals),
                 false => Bytes::from(codec::of(to).write_whole(&Answer::of(events), &(one.head)())?),
             };
-            Ok(WholeReply { bytes, facts })
+            Ok(WholeReply::json(bytes, facts))
         }
         (_, _) => {
             let mut facts = plain::read(&bytes)?;
@@ -245,7 +270,7 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
                 // Counting is asked for nothing and costs nothing.
                 facts.counts = Some(TokenCounts::default());
             }
-            Ok(WholeReply { bytes, facts })
+            Ok(WholeReply::json(bytes, facts))
         }
     }
 }
@@ -263,7 +288,7 @@ fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result
         true => bytes,
         false => Bytes::from(embedding.reply(&found, one.request)),
     };
-    Ok(WholeReply { bytes, facts })
+    Ok(WholeReply::json(bytes, facts))
 }
 
 /// A whole reply made of a stream, for offers that only stream.
@@ -281,14 +306,15 @@ async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeRe
     if let Some(data) = decoder.finish().and_then(|frame| frame.data) {
         reader.read(&data, &mut events)?;
     }
-    if !reader.is_finished() {
-        return Err(Failure::new(FailureKind::CutOff, "its stream ended in the middle"));
-    }
     let mut facts = Facts::default();
     events.iter().for_each(|event| facts.take(event));
+    if !reader.is_finished() {
+        let cut = Failure::new(FailureKind::CutOff, "its stream ended in the middle");
+        return Err(cut.having_used(facts.counts));
+    }
     let answer = Answer::of(events);
     let bytes = codec::of(one.request.endpoint.dialect).write_whole(&answer, &(one.head)())?;
-    Ok(WholeReply { bytes: Bytes::from(bytes), facts })
+    Ok(WholeReply::json(Bytes::from(bytes), facts))
 }
 
 /// A stream made of a whole reply, for offers that do not stream.
@@ -314,7 +340,11 @@ async fn first_event(
         return Err(malformed(&format!("asked for a stream, it sent {content_type}")));
     }
     let mut body = response.into_body();
-    let mut passage = Passage::new(one.upstream.dialect, one.request.endpoint.dialect, (one.head)());
+    let has_own_events = [Kind::Passed(TRANSCRIPTIONS), Kind::Passed("/v1/images/generations")];
+    let mut passage = match has_own_events.contains(&one.request.endpoint.kind) {
+        true => Passage::plain(one.upstream.dialect, (one.head)()),
+        false => Passage::new(one.upstream.dialect, one.request.endpoint.dialect, (one.head)()),
+    };
     let mut is_over = false;
     loop {
         match if is_over { passage.upstream_ended() } else { passage.step() } {
@@ -322,14 +352,15 @@ async fn first_event(
             Step::End(last) => {
                 return Ok(OpenStream { first: Bytes::new(), last: Some(last), body: Some(body), passage });
             }
-            Step::Broken(failure, _) => return Err(failure),
+            Step::Broken(failure, _) => return Err(failure.having_used(passage.facts().counts)),
             Step::More => {}
         }
         match timeout_at(until, body.frame()).await {
-            Err(_elapsed) => return Err(timed_out("no first token", patience)),
+            Err(_elapsed) => return Err(timed_out("no first token", patience).having_used(passage.facts().counts)),
             Ok(Some(Ok(frame))) => frame.data_ref().map_or(Ok(()), |data| passage.push(data))?,
             Ok(Some(Err(_))) => {
-                return Err(Failure::new(FailureKind::CutOff, "the connection broke before a first token"));
+                let broke = Failure::new(FailureKind::CutOff, "the connection broke before a first token");
+                return Err(broke.having_used(passage.facts().counts));
             }
             Ok(None) => is_over = true,
         }

@@ -55,7 +55,7 @@ fn head(status: u16, along: &Along) -> HttpResponseBuilder {
 pub async fn whole(reply: WholeReply, along: Along) -> HttpResponse {
     let mut response = head(200, &along);
     // Some client libraries take a reply for text when it is not said to be JSON.
-    response.content_type("application/json");
+    response.content_type(content_type_of(reply.content_type.as_ref()));
     let end = if reply.facts.is_at_cap { End::OutputCap } else { End::Proper };
     along.ticket.settle(Outcome::answered(end, Progress::of(reply.facts))).wait().await;
     response.body(reply.bytes)
