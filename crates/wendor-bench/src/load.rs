@@ -22,6 +22,10 @@ pub struct Target {
     pub address: SocketAddr,
     /// With which key.
     pub key: String,
+    /// The endpoint.
+    pub path: &'static str,
+    /// What a stream ends with, read as the end of its last frame.
+    pub end: &'static str,
     /// The body.
     pub body: Bytes,
 }
@@ -45,7 +49,7 @@ impl Client {
 
     async fn send(&mut self) -> anyhow::Result<hyper::Response<hyper::body::Incoming>> {
         self.sender.ready().await?;
-        let request = Request::post("/v1/chat/completions")
+        let request = Request::post(self.target.path)
             .header(header::HOST, self.target.address.to_string())
             .header(header::CONTENT_TYPE, "application/json")
             .header(header::AUTHORIZATION, format!("Bearer {}", self.target.key))
@@ -76,7 +80,7 @@ impl Client {
                 last = data;
             }
         }
-        if last.ends_with(b"data: [DONE]\n\n") { Ok(()) } else { Err(anyhow!("a stream did not end properly")) }
+        if last.ends_with(self.target.end.as_bytes()) { Ok(()) } else { Err(anyhow!("a stream did not end properly")) }
     }
 
     /// Sends one and waits for the first piece of content; the rest is read too.

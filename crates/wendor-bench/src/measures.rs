@@ -45,6 +45,9 @@ pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>
     if wanted("event") {
         keep(&mut found, [streamed_event(rounds).await?]);
     }
+    if wanted("translated") {
+        keep(&mut found, [translated_event(rounds).await?]);
+    }
     if wanted("stream-memory") {
         keep(&mut found, [memory_of_a_stream(rounds).await?]);
     }
@@ -88,7 +91,25 @@ fn target(setup: &Setup, way: Way, streamed: bool, padding: usize) -> anyhow::Re
         "messages": [{ "role": "system", "content": "You answer for Tern Isles Ferries, briefly and with times of day." },
                      { "role": "user", "content": content }],
     });
-    Ok(Target { address: setup.address(way)?, key: setup.ferry.key.clone(), body: Bytes::from(body.to_string()) })
+    Ok(Target {
+        address: setup.address(way)?,
+        key: setup.ferry.key.clone(),
+        path: "/v1/chat/completions",
+        end: "data: [DONE]\n\n",
+        body: Bytes::from(body.to_string()),
+    })
+}
+
+/// The same question in the words of messages, which the stand-in does not speak.
+fn translated_target(setup: &Setup) -> anyhow::Result<Target> {
+    let body = json!({
+        "model": Setup::model(Way::Wendor), "stream": true, "temperature": 0.2, "max_tokens": 4_096,
+        "system": "You answer for Tern Isles Ferries, briefly and with times of day.",
+        "messages": [{ "role": "user", "content": "When does the last boat to Stack Isle leave on Sundays?" }],
+    });
+    let passed = target(setup, Way::Wendor, true, 0)?;
+    let end = "data: {\"type\":\"message_stop\"}\n\n";
+    Ok(Target { path: "/v1/messages", end, body: Bytes::from(body.to_string()), ..passed })
 }
 
 /// Runs rounds until enough are valid; gives what each found.
@@ -169,6 +190,18 @@ async fn streamed_event(rounds: usize) -> anyhow::Result<Found> {
     }
     let pairs = valid(rounds, || async { Ok((one(Way::Plain).await?, one(Way::Wendor).await?)) }).await?;
     Ok(compared("CPU of a streamed event", "us", &pairs, 1.3))
+}
+
+/// A translated event beside one that passes, both through Wendor.
+async fn translated_event(rounds: usize) -> anyhow::Result<Found> {
+    eprintln!("CPU of a translated event ...");
+    let setup = Setup::begin(profile_of(EVENTS_A_STREAM, 200, 0)).await?;
+    let (passed, translated) = (target(&setup, Way::Wendor, true, 0)?, translated_target(&setup)?);
+    let one = async |target: &Target| cpu_of(&setup, Way::Wendor, load::streams(target, STREAMS)).await;
+    one(&passed).await?;
+    one(&translated).await?;
+    let pairs = valid(rounds, || async { Ok((one(&passed).await?, one(&translated).await?)) }).await?;
+    Ok(compared("CPU of a translated event, beside a passed one", "us", &pairs, 2.0))
 }
 
 /// Memory that `count` held requests take, in kilobytes, in a fresh process.

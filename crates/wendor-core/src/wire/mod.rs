@@ -14,7 +14,7 @@
 //! - [`verdict`]: what becomes of a request at an offer
 //! - [`codec`]: what every dialect can do, and the list of them
 //! - [`chat_completions`], [`responses`], [`messages`], [`generate_content`], [`local_chat`]: the dialects
-//! - [`passage`]: one stream on its way from an upstream to an app
+//! - [`passage`]: one stream on its way from an upstream to an app; [`sent`]: what leaves together
 //! - [`embedding`]: vectors of texts; [`fit`]: whether an offer can serve a request
 //! - [`form`]: parts of uploads
 //! - [`listing`]: models as each dialect lists them
@@ -46,6 +46,7 @@ pub mod rejection;
 pub mod responses;
 pub mod scan;
 pub mod seal;
+pub mod sent;
 pub mod sse;
 pub mod upstream_error;
 pub mod verdict;

@@ -17,6 +17,7 @@ use super::frames::FrameDecoder;
 use super::json::write::{holds_separator, raw_on_one_line};
 use super::plain::PlainReader;
 use super::seal::SealDomain;
+use super::sent::{Sent, joined, marked};
 use super::sse::SseFrame;
 use crate::catalog::upstream::Dialect;
 use crate::metering::usage::TokenCounts;
@@ -400,74 +401,5 @@ impl Passage {
             mended.push_str(line.get(text.len()..).unwrap_or_default());
         }
         Bytes::from(mended)
-    }
-}
-
-/// `raw` with every seal in it that was seen marked.
-fn marked(raw: Bytes, seals: &SealDomain, seen: &[String]) -> Bytes {
-    let Ok(text) = std::str::from_utf8(&raw) else { return raw };
-    let mut changed: Option<String> = None;
-    for seal in seen {
-        let quoted = format!("\"{seal}\"");
-        let from = changed.as_deref().unwrap_or(text);
-        if from.contains(&quoted) {
-            changed = Some(from.replace(&quoted, &format!("\"{}\"", seals.mark(seal))));
-        }
-    }
-    changed.map_or(raw, Bytes::from)
-}
-
-/// A whole reply of an upstream for an app of its own dialect, with its seals marked.
-#[must_use]
-pub fn whole_marked(body: Bytes, events: &[Event], seals: &SealDomain) -> Bytes {
-    let seen: Vec<String> = events
-        .iter()
-        .filter_map(|event| match event {
-            Event::Sealed { seal, .. } => Some(seal.text().to_owned()),
-            Event::Text { .. }
-            | Event::Refusal { .. }
-            | Event::Thinking { .. }
-            | Event::Call { .. }
-            | Event::Arguments { .. }
-            | Event::CallEnd { .. }
-            | Event::Citation { .. }
-            | Event::Logprobs { .. }
-            | Event::Finish { .. }
-            | Event::Usage(_) => None,
-        })
-        .collect();
-    if seen.is_empty() { body } else { marked(body, seals, &seen) }
-}
-
-/// What goes out together. A single slice stays the slice it is.
-#[derive(Debug, Default)]
-struct Sent(Vec<Bytes>);
-
-impl Sent {
-    fn push(&mut self, bytes: Bytes) {
-        if !bytes.is_empty() {
-            self.0.push(bytes);
-        }
-    }
-
-    fn is_empty(&self) -> bool {
-        self.0.is_empty()
-    }
-
-    fn joined(&self) -> Bytes {
-        joined(&self.0)
-    }
-}
-
-fn joined(pieces: &[Bytes]) -> Bytes {
-    let mut full = pieces.iter().filter(|piece| !piece.is_empty());
-    match (full.next(), full.next()) {
-        (None, _) => Bytes::new(),
-        (Some(one), None) => one.clone(),
-        (Some(_), Some(_)) => {
-            let mut all = BytesMut::with_capacity(pieces.iter().map(Bytes::len).sum());
-            pieces.iter().for_each(|piece| all.extend_from_slice(piece));
-            all.freeze()
-        }
     }
 }

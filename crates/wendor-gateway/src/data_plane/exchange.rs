@@ -27,8 +27,9 @@ use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors};
 use wendor_core::wire::endpoint::{Kind, TRANSCRIPTIONS};
 use wendor_core::wire::fit::Content;
 use wendor_core::wire::frames::FrameDecoder;
-use wendor_core::wire::passage::{Facts, Passage, Step, whole_marked};
+use wendor_core::wire::passage::{Facts, Passage, Step};
 use wendor_core::wire::plain;
+use wendor_core::wire::sent::whole_marked;
 use wendor_core::wire::sse::MAX_EVENT_BYTES;
 
 use super::clients::HttpClient;

@@ -22,6 +22,7 @@ pub mod outlet;
 pub mod pieces;
 pub mod plan;
 pub mod refusal;
+mod refusal_words;
 pub mod relay;
 pub mod sending;
 pub mod settle;

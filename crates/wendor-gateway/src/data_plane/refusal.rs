@@ -6,17 +6,16 @@
 use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, Utc};
 use wendor_core::catalog::key::BadKey;
 use wendor_core::name::OfferName;
-use wendor_core::quota::window::Window;
-use wendor_core::quota::{Measure, Quota};
 use wendor_core::routing::failure::{AllFailed, FailedAttempt};
 use wendor_core::wire::chat_completions::request::BadRequest;
 use wendor_core::wire::codec::{self, ErrorTold};
 use wendor_core::wire::fit::Unfit;
 
 use super::Call;
+use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, sentence};
 use crate::allowances::OverQuota;
 use crate::app::App;
 use crate::recent::RefusalSeen;
@@ -26,7 +25,7 @@ use crate::spool::NoSlot;
 const LONGEST_RETRY_AFTER_S: i64 = 59;
 
 /// What is told and kept of a name that someone sent: it may be anything, and a name is at most 64 characters.
-const KEPT_OF_A_NAME: usize = 80;
+pub(super) const KEPT_OF_A_NAME: usize = 80;
 
 /// Why an app gets no answer.
 #[derive(Debug)]
@@ -322,105 +321,13 @@ pub(super) fn identify(response: &mut HttpResponseBuilder, call: &Call) {
     }
 }
 
-fn sentence(text: &str) -> String {
-    let mut letters = text.chars();
-    let first: String = letters.next().map(|letter| letter.to_uppercase().collect()).unwrap_or_default();
-    format!("{first}{}.", letters.as_str())
-}
-
-fn moment(at: DateTime<Utc>) -> String {
-    at.format("%-d %B %Y at %H:%M UTC").to_string()
-}
-
-fn no_such_route(unknown: &UnknownRoute) -> String {
-    let UnknownRoute { key: _, wanted, nearest, known } = unknown;
-    let wanted: String = wanted.chars().take(KEPT_OF_A_NAME).collect();
-    let nearest = nearest.as_ref().map_or_else(String::new, |near| format!(" Nearest: {near}."));
-    let known = match known.as_slice() {
-        [] => "This key may use no route yet.".to_owned(),
-        names => format!("This key may use {}.", names.join(", ")),
-    };
-    format!("No route is called {wanted}.{nearest} {known}")
-}
-
-fn cannot_serve(cannot: &CannotServe) -> String {
-    // Offers that cannot for the same reason stand together.
-    let mut reasons: Vec<(&str, Vec<String>)> = Vec::new();
-    for (offer, unfit) in &cannot.unfit {
-        match reasons.iter_mut().find(|(reason, _)| *reason == unfit.reason) {
-            Some((_, offers)) => offers.push(offer.to_string()),
-            None => reasons.push((&unfit.reason, vec![offer.to_string()])),
-        }
-    }
-    let told: Vec<String> = reasons.iter().map(|(reason, offers)| format!("{}: {reason}", offers.join(", "))).collect();
-    format!("No offer of route {} can serve this request. {}.", cannot.route, told.join("; "))
-}
-
-fn over_quota(full: &QuotaFull) -> String {
-    let QuotaFull { team, over: OverQuota { limit, room, quota }, now, .. } = full;
-    let unit = measure_words(limit);
-    let window = match limit.window {
-        Window::Minute => "this minute",
-        Window::Hour => "this hour",
-        Window::Day => "today (UTC)",
-        Window::Month => "this month (UTC)",
-    };
-    let held = match room.reserved.is_zero() {
-        true => String::new(),
-        false => format!(", {} more are held by requests under way", room.reserved.normalize()),
-    };
-    let alone = match room.wanted > room.limit {
-        true => format!(" This request alone may need {}: ask for fewer with `max_tokens`.", room.wanted.normalize()),
-        false => String::new(),
-    };
-    let wait = (room.resets_at - *now).max(TimeDelta::zero());
-    format!(
-        "Quota {quota} has no room: {team} has used {} of {} {unit} {window}{held}.{alone} There is room again at {}, in {}.",
-        room.used.normalize(),
-        room.limit.normalize(),
-        room.resets_at.format("%H:%M:%S UTC on %-d %B"),
-        in_words(wait),
-    )
-}
-
-fn measure_words(quota: &Quota) -> &'static str {
-    match quota.measure {
-        Measure::Requests => "requests",
-        Measure::InputTokens => "input tokens",
-        Measure::OutputTokens => "output tokens",
-        Measure::Tokens => "tokens",
-        Measure::Cost => "of its budget",
-    }
-}
-
-fn in_words(wait: TimeDelta) -> String {
-    let seconds = (wait.num_milliseconds() + 999).div_euclid(1_000);
-    match seconds {
-        0..=119 => format!("{seconds} s"),
-        120..=7_199 => format!("{} min", (seconds + 59) / 60),
-        7_200..=172_799 => format!("{} h", (seconds + 3_599) / 3_600),
-        _ => format!("{} days", (seconds + 86_399) / 86_400),
-    }
-}
-
-fn all_failed(attempts: &[FailedAttempt], left_out: &[String]) -> String {
-    let of_attempt =
-        |failed: &FailedAttempt| format!("{} {} ({})", failed.offer, failed.failure.kind, failed.failure.detail);
-    let tried: Vec<String> = attempts.iter().map(of_attempt).collect();
-    let left_out = match left_out {
-        [] => String::new(),
-        reasons => format!(" Left out: {}.", reasons.join("; ")),
-    };
-    match tried.as_slice() {
-        [] => format!("No offer of this route can serve at the moment.{left_out}"),
-        tried => format!("No offer answered: {}.{left_out}", tried.join("; ")),
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use chrono::TimeDelta;
     use rstest::rstest;
+    use wendor_core::quota::window::Window;
+    use wendor_core::quota::{Measure, Quota};
 
     fn retry_headers(retry: Retry) -> [Option<String>; 3] {
         let mut response = HttpResponse::Ok();

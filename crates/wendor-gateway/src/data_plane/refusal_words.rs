@@ -1,0 +1,104 @@
+//! The sentences in which refusals are told: what was wrong, with which value, and what to do. Nothing here repeats the app's query.
+
+use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::quota::window::Window;
+use wendor_core::quota::{Measure, Quota};
+use wendor_core::routing::failure::FailedAttempt;
+
+use super::refusal::{CannotServe, KEPT_OF_A_NAME, QuotaFull, UnknownRoute};
+use crate::allowances::OverQuota;
+
+pub(super) fn sentence(text: &str) -> String {
+    let mut letters = text.chars();
+    let first: String = letters.next().map(|letter| letter.to_uppercase().collect()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
+}
+
+pub(super) fn moment(at: DateTime<Utc>) -> String {
+    at.format("%-d %B %Y at %H:%M UTC").to_string()
+}
+
+pub(super) fn no_such_route(unknown: &UnknownRoute) -> String {
+    let UnknownRoute { key: _, wanted, nearest, known } = unknown;
+    let wanted: String = wanted.chars().take(KEPT_OF_A_NAME).collect();
+    let nearest = nearest.as_ref().map_or_else(String::new, |near| format!(" Nearest: {near}."));
+    let known = match known.as_slice() {
+        [] => "This key may use no route yet.".to_owned(),
+        names => format!("This key may use {}.", names.join(", ")),
+    };
+    format!("No route is called {wanted}.{nearest} {known}")
+}
+
+pub(super) fn cannot_serve(cannot: &CannotServe) -> String {
+    // Offers that cannot for the same reason stand together.
+    let mut reasons: Vec<(&str, Vec<String>)> = Vec::new();
+    for (offer, unfit) in &cannot.unfit {
+        match reasons.iter_mut().find(|(reason, _)| *reason == unfit.reason) {
+            Some((_, offers)) => offers.push(offer.to_string()),
+            None => reasons.push((&unfit.reason, vec![offer.to_string()])),
+        }
+    }
+    let told: Vec<String> = reasons.iter().map(|(reason, offers)| format!("{}: {reason}", offers.join(", "))).collect();
+    format!("No offer of route {} can serve this request. {}.", cannot.route, told.join("; "))
+}
+
+pub(super) fn over_quota(full: &QuotaFull) -> String {
+    let QuotaFull { team, over: OverQuota { limit, room, quota }, now, .. } = full;
+    let unit = measure_words(limit);
+    let window = match limit.window {
+        Window::Minute => "this minute",
+        Window::Hour => "this hour",
+        Window::Day => "today (UTC)",
+        Window::Month => "this month (UTC)",
+    };
+    let held = match room.reserved.is_zero() {
+        true => String::new(),
+        false => format!(", {} more are held by requests under way", room.reserved.normalize()),
+    };
+    let alone = match room.wanted > room.limit {
+        true => format!(" This request alone may need {}: ask for fewer with `max_tokens`.", room.wanted.normalize()),
+        false => String::new(),
+    };
+    let wait = (room.resets_at - *now).max(TimeDelta::zero());
+    format!(
+        "Quota {quota} has no room: {team} has used {} of {} {unit} {window}{held}.{alone} There is room again at {}, in {}.",
+        room.used.normalize(),
+        room.limit.normalize(),
+        room.resets_at.format("%H:%M:%S UTC on %-d %B"),
+        in_words(wait),
+    )
+}
+
+pub(super) fn measure_words(quota: &Quota) -> &'static str {
+    match quota.measure {
+        Measure::Requests => "requests",
+        Measure::InputTokens => "input tokens",
+        Measure::OutputTokens => "output tokens",
+        Measure::Tokens => "tokens",
+        Measure::Cost => "of its budget",
+    }
+}
+
+pub(super) fn in_words(wait: TimeDelta) -> String {
+    let seconds = (wait.num_milliseconds() + 999).div_euclid(1_000);
+    match seconds {
+        0..=119 => format!("{seconds} s"),
+        120..=7_199 => format!("{} min", (seconds + 59) / 60),
+        7_200..=172_799 => format!("{} h", (seconds + 3_599) / 3_600),
+        _ => format!("{} days", (seconds + 86_399) / 86_400),
+    }
+}
+
+pub(super) fn all_failed(attempts: &[FailedAttempt], left_out: &[String]) -> String {
+    let of_attempt =
+        |failed: &FailedAttempt| format!("{} {} ({})", failed.offer, failed.failure.kind, failed.failure.detail);
+    let tried: Vec<String> = attempts.iter().map(of_attempt).collect();
+    let left_out = match left_out {
+        [] => String::new(),
+        reasons => format!(" Left out: {}.", reasons.join("; ")),
+    };
+    match tried.as_slice() {
+        [] => format!("No offer of this route can serve at the moment.{left_out}"),
+        tried => format!("No offer answered: {}.{left_out}", tried.join("; ")),
+    }
+}
