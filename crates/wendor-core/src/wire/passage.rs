@@ -20,6 +20,7 @@ use super::seal::SealDomain;
 use super::sent::{Sent, joined, marked};
 use super::sse::SseFrame;
 use crate::catalog::upstream::Dialect;
+use crate::metering::estimate::tokens_of_bytes;
 use crate::metering::usage::TokenCounts;
 use crate::routing::failure::{Failure, FailureKind};
 
@@ -104,6 +105,9 @@ pub struct Passage {
     /// Frames that came behind the finish of a dialect without a terminator.
     last: BytesMut,
     from: Dialect,
+    to: Dialect,
+    /// Estimated tokens of the prompt, for apps whose clients need a number where the upstream tells none.
+    input_estimate: u64,
     facts: Facts,
     events: Vec<Event>,
     /// What is to be done once what came before it has been sent.
@@ -116,6 +120,7 @@ impl Passage {
     /// A stream of an upstream that speaks `from` to an app that speaks `to`.
     #[must_use]
     pub fn new(from: Dialect, to: Dialect, head: AnswerHead) -> Self {
+        let input_estimate = head.input_estimate;
         let way = match from == to {
             true => Way::Same { usage_frame: head.usage_frame, seals: head.seals, seen: Vec::new() },
             false => Way::Translated(codec::of(to).writer(head)),
@@ -128,6 +133,8 @@ impl Passage {
             held: BytesMut::new(),
             last: BytesMut::new(),
             from,
+            to,
+            input_estimate,
             facts: Facts::default(),
             events: Vec::new(),
             next: None,
@@ -327,7 +334,7 @@ impl Passage {
     /// The proper end; `terminator` is the upstream's own, where there is one.
     fn end(&mut self, terminator: Option<&SseFrame>) -> Step {
         self.phase = Phase::Over;
-        let usage = self.facts.usage;
+        let usage = self.facts.usage.or_else(|| self.estimated_usage());
         let last = match &mut self.way {
             Way::Same { .. } => {
                 let own = terminator.map(|frame| self.mended(frame.raw.clone()));
@@ -342,6 +349,13 @@ impl Passage {
             }
         };
         Step::End(last)
+    }
+
+    /// Where nobody reported usage, members are left out; clients of messages fail without numbers, so they get an estimate.
+    fn estimated_usage(&self) -> Option<Usage> {
+        let output = tokens_of_bytes(self.facts.output_bytes);
+        let usage = Usage { input: Some(self.input_estimate), output: Some(output), ..Usage::default() };
+        (self.to == Dialect::Messages).then_some(usage)
     }
 
     fn translated(&mut self, out: &mut Sent) -> Result<(), Failure> {

@@ -148,3 +148,12 @@ fn an_approximation_is_noted(
         assert!(found.approximated.iter().any(|note| note.path == field), "{from} to {to}: {found:?}");
     }
 }
+
+#[test]
+fn a_call_with_broken_arguments_is_never_sent_as_an_empty_one() {
+    let body = r#"{"model":"m","messages":[{"role":"user","content":"a"},{"role":"assistant","content":null,"tool_calls":[{"id":"t","type":"function","function":{"name":"f","arguments":"{\"a\":"}}]},{"role":"tool","tool_call_id":"t","content":"b"}]}"#;
+    for to in [M, G, L] {
+        assert!(!verdict(C, to, body).can_be_sent(false), "{to}");
+    }
+    assert!(verdict(C, R, body).can_be_sent(false));
+}

@@ -15,6 +15,8 @@ mod errors;
 #[cfg(test)]
 mod failover;
 #[cfg(test)]
+mod fits;
+#[cfg(test)]
 mod keys;
 #[cfg(test)]
 mod ledger;

@@ -78,6 +78,8 @@ fields! {
     ParallelOff => "one call at a time",
     /// An image that a tool gave.
     ToolResultImage => "image in a tool result",
+    /// A call in the history whose arguments are no JSON object.
+    BrokenArguments => "call with broken arguments",
     /// A tool failed.
     ToolResultError => "failed tool result",
     /// A tool result of no call that is in the conversation.

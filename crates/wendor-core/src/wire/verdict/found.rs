@@ -2,7 +2,7 @@
 
 use super::Target;
 use super::field::Field;
-use crate::wire::conversation::turn::{Foreign, Media, MediaSource, Thinking, ToolResult};
+use crate::wire::conversation::turn::{CallKind, Foreign, Media, MediaSource, Thinking, ToolResult};
 use crate::wire::conversation::wish::ThinkingAmount;
 use crate::wire::conversation::{AnswerFormat, Conversation, Native, Part, PartKind, Role, ToolChoice, ToolKind, Turn};
 use crate::wire::json::Number;
@@ -80,6 +80,9 @@ fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), f
         match &part.kind {
             PartKind::Text(_) | PartKind::Refusal(_) => {}
             PartKind::ToolCall(call) => {
+                if call.kind == CallKind::Function && call.arguments_object().is_none() {
+                    found.push((Field::BrokenArguments, path()));
+                }
                 if let Some(seal) = &call.seal {
                     found.push((seal_field(conversation, target, seal.text()), path()));
                 }

@@ -45,6 +45,8 @@ const ALL_CALLS: Cell = A("this offer cannot be asked for it, so all calls that 
 const MOVED_IMAGE: Cell = A("is moved into a turn of the user behind the result");
 const NO_RESULT_IMAGE: Cell = R("this offer takes text from tools only; describe the image");
 const NO_CALL: Cell = R("no call in the conversation is this result's; send the turn in which the model made it");
+const NO_OBJECT: Cell =
+    R("the arguments of this call are no JSON object, which this offer wants; leave the call out of the history");
 const ERROR_TEXT: Cell = A("is said in the result's text");
 const CLAMPED: Cell = A("this offer's temperature ends at 1, so 1 is asked for");
 const NO_STOP: Cell = R("this offer has no stop texts; cut the answer in the app");
@@ -101,6 +103,7 @@ pub const TABLE: &[(Field, [Cell; 5])] = &[
     (Field::ChoiceSubset, [Carried; 5]),
     (Field::ParallelOff, [Carried, Carried, Carried, ALL_CALLS, ALL_CALLS]),
     (Field::ToolResultImage, [MOVED_IMAGE, Carried, Carried, Carried, NO_RESULT_IMAGE]),
+    (Field::BrokenArguments, [Carried, Carried, NO_OBJECT, NO_OBJECT, NO_OBJECT]),
     (
         Field::ToolResultError,
         [ERROR_TEXT, ERROR_TEXT, Carried, A("becomes a member `error` of the result"), ERROR_TEXT],
