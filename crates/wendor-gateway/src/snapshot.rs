@@ -11,6 +11,7 @@ use wendor_core::catalog::upstream::{CredentialSource, Upstream};
 use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
 use wendor_core::secret::Secret;
+use wendor_core::wire::seal::SealDomain;
 use wendor_store::{Store, StoreError};
 
 use crate::data_plane::outlet::Outlet;
@@ -44,6 +45,7 @@ pub struct Snapshot {
     credentials: HashMap<Name, Credential>,
     /// Or why nothing can be sent there.
     outlets: HashMap<Name, Result<Outlet, String>>,
+    seals: HashMap<Name, SealDomain>,
 }
 
 impl Snapshot {
@@ -67,7 +69,17 @@ impl Snapshot {
             Some((name.clone(), outlet_of(catalogue.upstreams.get(name)?, credential)))
         };
         let outlets = credentials.iter().filter_map(outlet).collect();
-        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials, outlets })
+        let domain = |(name, upstream): (&Name, &Upstream)| {
+            (name.clone(), SealDomain::named(upstream.seals.as_deref().unwrap_or(name.as_str())))
+        };
+        let seals = catalogue.upstreams.iter().map(domain).collect();
+        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials, outlets, seals })
+    }
+
+    /// Whose seals an upstream makes and recognises.
+    #[must_use]
+    pub fn seals(&self, upstream: &Name) -> SealDomain {
+        self.seals.get(upstream).cloned().unwrap_or_else(SealDomain::unmarked)
     }
 
     /// The credential of an upstream.

@@ -4,8 +4,10 @@
 //! stays as the app wrote it but for what has to change: unknown members survive.
 
 use std::ops::Range;
+use std::sync::LazyLock;
 
 use bytes::Bytes;
+use memchr::memmem;
 
 use super::chat_completions::request::{BadRequest, ChatRequest, MAX_DEPTH, not_json};
 use super::codec::{self, Outside};
@@ -50,6 +52,9 @@ enum BodyForm {
 
 /// What a file counts as before anything is known of it.
 const TOKENS_A_FILE: u64 = 1_000;
+
+/// Searches for [`TELLING`], made once.
+static TELLING_FINDERS: LazyLock<[memmem::Finder<'static>; 9]> = LazyLock::new(|| TELLING.map(memmem::Finder::new));
 
 /// Words in a body of chat-completions that say that there is more in it than text and tools, so that it has to be read whole.
 const TELLING: [&[u8]; 9] = [
@@ -148,7 +153,7 @@ impl AppRequest {
     #[must_use]
     pub fn has_to_be_understood(&self, body: &[u8]) -> bool {
         match (&self.body, &self.endpoint.kind) {
-            (BodyForm::Chat(_), _) => TELLING.iter().any(|word| memchr::memmem::find(body, word).is_some()),
+            (BodyForm::Chat(_), _) => TELLING_FINDERS.iter().any(|word| word.find(body).is_some()),
             (BodyForm::Other { .. }, Kind::Chat(_)) => true,
             (BodyForm::Other { .. } | BodyForm::Form { .. }, _) => false,
         }

@@ -5,6 +5,8 @@
 //! for an upstream of that domain, and for others the thinking is left out (PROTOCOLS section 8.7). Some client libraries decode
 //! seals as base64, so the mark is base64 itself, of a length that leaves the rest as it was.
 
+use std::sync::Arc;
+
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use sha2::{Digest, Sha256};
@@ -42,7 +44,7 @@ impl Seal {
 
 /// Services that accept each other's seals.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SealDomain(String);
+pub struct SealDomain(Arc<str>);
 
 impl SealDomain {
     /// The domain of that name.
@@ -51,13 +53,13 @@ impl SealDomain {
         let hash = Sha256::digest(name.as_bytes());
         // Letters and digits alone: the two alphabets of base64 differ in the rest.
         let letters = hash.iter().take(9).map(|byte| b"0123456789abcdefghijklmnopqrstuv"[usize::from(byte & 31)]);
-        Self(BASE64.encode(letters.collect::<Vec<u8>>()))
+        Self(BASE64.encode(letters.collect::<Vec<u8>>()).into())
     }
 
     /// That of a service itself, whose seals leave as it makes them.
     #[must_use]
     pub fn unmarked() -> Self {
-        Self(String::new())
+        Self("".into())
     }
 
     /// A seal of this domain as apps get it.
@@ -72,7 +74,7 @@ impl SealDomain {
     pub fn origin<'s>(&self, seal: &'s str) -> Origin<'s> {
         let marked = seal.strip_prefix(MARK).filter(|_| !self.0.is_empty());
         let Some(rest) = marked else { return Origin::Unmarked };
-        match rest.strip_prefix(self.0.as_str()) {
+        match rest.strip_prefix(&*self.0) {
             Some(own) => Origin::Own(own),
             None => Origin::Foreign,
         }

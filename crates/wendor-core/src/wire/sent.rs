@@ -41,23 +41,37 @@ pub fn whole_marked(body: Bytes, events: &[Event], seals: &SealDomain) -> Bytes 
     if seen.is_empty() { body } else { marked(body, seals, &seen) }
 }
 
-/// What goes out together. A single slice stays the slice it is.
+/// What goes out together. Nearly always it is one frame, which stays the slice it is.
 #[derive(Debug, Default)]
-pub(crate) struct Sent(Vec<Bytes>);
+pub(crate) struct Sent {
+    first: Bytes,
+    more: Vec<Bytes>,
+}
 
 impl Sent {
     pub(crate) fn push(&mut self, bytes: Bytes) {
-        if !bytes.is_empty() {
-            self.0.push(bytes);
+        if bytes.is_empty() {
+            return;
+        }
+        if self.first.is_empty() {
+            self.first = bytes;
+        } else {
+            self.more.push(bytes);
         }
     }
 
     pub(crate) fn is_empty(&self) -> bool {
-        self.0.is_empty()
+        self.first.is_empty()
     }
 
     pub(crate) fn joined(&self) -> Bytes {
-        joined(&self.0)
+        if self.more.is_empty() {
+            return self.first.clone();
+        }
+        let mut all = BytesMut::with_capacity(self.first.len() + self.more.iter().map(Bytes::len).sum::<usize>());
+        all.extend_from_slice(&self.first);
+        self.more.iter().for_each(|piece| all.extend_from_slice(piece));
+        all.freeze()
     }
 }
 

@@ -12,7 +12,6 @@ use std::sync::Arc;
 use hyper::header::HeaderValue;
 use tokio::time::Instant;
 use wendor_core::catalog::route::{Deadlines, Stage};
-use wendor_core::catalog::upstream::Upstream;
 use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{AllFailed, Failure, FailureKind, answer_when_all_failed};
 use wendor_core::routing::plan::PlannedOffer;
@@ -27,7 +26,7 @@ use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
 use super::pieces::Pieces;
 use super::refusal::{CannotServe, GivenUp, Refusal};
-use super::sending::{self, seals_of, target_of};
+use super::sending::{self, target_of};
 use super::settle::Outcome;
 use super::ticket::Ticket;
 use crate::fleet::StreamPermit;
@@ -147,7 +146,7 @@ async fn try_one(
     let (upstream, offered) = snapshot.catalogue.offer(offer).ok_or_else(missing)?;
     let misconfigured = |why: &String| Failure::new(FailureKind::Misconfigured, why);
     let outlet = snapshot.outlet(offer.upstream()).ok_or_else(missing)?.as_ref().map_err(misconfigured)?;
-    let target = target_of(offer, upstream, offered);
+    let target = target_of(&snapshot, offer, (upstream, offered));
     let ReadBody { bytes, share } = body;
     let sending = sending::prepare(prepared.request, prepared.content, &bytes, (offered, &target));
     // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
@@ -164,7 +163,7 @@ async fn try_one(
         path: sending.path.as_deref(),
         form: prepared.form,
         is_streamed: sending.is_streamed,
-        head: &|| head_of(ticket, prepared, offer, upstream),
+        head: &|| head_of(ticket, prepared, offer),
         deadlines: prepared.deadlines,
         whole_until: prepared.whole_until,
         request_id: &request_id,
@@ -179,7 +178,7 @@ async fn try_one(
 }
 
 /// What an answer has to say of itself, whatever dialect it comes from.
-fn head_of(ticket: &Ticket, prepared: &Prepared<'_>, offer: &OfferName, upstream: &Upstream) -> AnswerHead {
+fn head_of(ticket: &Ticket, prepared: &Prepared<'_>, offer: &OfferName) -> AnswerHead {
     let usage_frame = match prepared.request.delivery {
         Delivery::Streamed(usage_frame) => usage_frame,
         Delivery::Whole => UsageFrame::Asked,
@@ -195,7 +194,7 @@ fn head_of(ticket: &Ticket, prepared: &Prepared<'_>, offer: &OfferName, upstream
         usage_frame,
         functions,
         input_estimate: prepared.request.input_tokens,
-        seals: seals_of(offer, upstream),
+        seals: ticket.snapshot().seals(offer.upstream()),
     }
 }
 

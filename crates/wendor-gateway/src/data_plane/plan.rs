@@ -31,7 +31,7 @@ pub fn plan(admitted: &mut Admitted) {
 /// Why an offer cannot serve the request, if it cannot: a pure question to the core.
 fn cannot_serve(admitted: &Admitted, name: &OfferName, is_strict: bool) -> Option<Unfit> {
     let (upstream, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
-    let target = target_of(name, upstream, offer);
+    let target = target_of(admitted.ticket.snapshot(), name, (upstream, offer));
     fit(&admitted.request, &admitted.content, (offer, &target), is_strict).err()
 }
 

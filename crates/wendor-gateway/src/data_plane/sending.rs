@@ -14,10 +14,11 @@ use wendor_core::wire::conversation::{Conversation, Delivery, ThinkingAmount, Us
 use wendor_core::wire::embedding::{form_of, path_of};
 use wendor_core::wire::endpoint::Kind;
 use wendor_core::wire::fit::{Content, asks_for_stream};
-use wendor_core::wire::seal::SealDomain;
 use wendor_core::wire::verdict::field::Field;
 use wendor_core::wire::verdict::found::fields;
 use wendor_core::wire::verdict::{Note, Target, judge};
+
+use crate::snapshot::Snapshot;
 
 /// What goes to an upstream.
 #[derive(Debug)]
@@ -34,21 +35,19 @@ pub struct Sending {
 
 /// What translation and verdict have to know of an offer.
 #[must_use]
-pub fn target_of<'a>(name: &'a OfferName, upstream: &Upstream, offer: &'a Offer) -> Target<'a> {
+pub fn target_of<'a>(
+    snapshot: &Snapshot,
+    name: &'a OfferName,
+    (upstream, offer): (&Upstream, &'a Offer),
+) -> Target<'a> {
     Target {
         dialect: upstream.dialect,
         model: name.model(),
         marks: &offer.marks,
         controls: offer.controls,
-        seals: seals_of(name, upstream),
+        seals: snapshot.seals(name.upstream()),
         output_cap: offer.output_cap.map(|cap| u64::from(cap.get())),
     }
-}
-
-/// Whose seals an upstream makes and recognises.
-#[must_use]
-pub fn seals_of(name: &OfferName, upstream: &Upstream) -> SealDomain {
-    SealDomain::named(upstream.seals.as_deref().unwrap_or(name.upstream().as_str()))
 }
 
 /// Makes the body for `target`, whose verdict was that it can be sent.
