@@ -434,6 +434,7 @@ export interface components {
             failure?: string | null;
             /** @description Where. */
             offer: string;
+            used?: components["schemas"]["TokensByKind"] | null;
         };
         /** @description A file to be applied. */
         CatalogueApplication: {
@@ -1022,6 +1023,7 @@ export interface components {
             currency: string;
             /** @description Whether plan and attempts are still kept. */
             detail_kept: boolean;
+            failed_used?: components["schemas"]["TokensByKind"] | null;
             /** @description What its key is for. */
             key_label?: string | null;
             /** @description Where its time went: parts that sum to the whole. */
