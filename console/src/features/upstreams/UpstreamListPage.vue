@@ -52,10 +52,10 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
       <tbody>
         <tr v-for="upstream in lines" :key="upstream.name">
           <th scope="row">
-            <RouterLink :to="paths.upstream(upstream.name)">{{ upstream.name }}</RouterLink>
-            <span class="second text-small ml-1.5 whitespace-nowrap">
-              {{ upstream.hosting }}{{ upstream.place ? `, ${upstream.place}` : '' }}</span
-            >
+            <RouterLink class="whitespace-nowrap" :to="paths.upstream(upstream.name)">{{ upstream.name }}</RouterLink>
+            <span class="second text-small block whitespace-nowrap">
+              {{ upstream.dialect }}, {{ upstream.hosting }}{{ upstream.place ? `, ${upstream.place}` : '' }}
+            </span>
           </th>
           <td><StateWord :word="upstream.state" /></td>
           <td class="second whitespace-nowrap"><TimeAgo v-if="upstream.since" :at="upstream.since" /></td>
@@ -77,7 +77,7 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
             <span v-if="isMissing(upstream.credential)" class="text-attention">{{ upstream.credential }}</span>
             <template v-else-if="upstream.last_failure">
               {{ upstream.last_failure.kind }}, {{ upstream.last_failure.detail }},
-              <span class="second"><TimeAgo :at="upstream.last_failure.at" /></span>
+              <span class="second whitespace-nowrap"><TimeAgo :at="upstream.last_failure.at" /></span>
             </template>
             <span v-else class="second">none</span>
           </td>
