@@ -94,6 +94,9 @@ impl AppRequest {
         }
         let found = members(body).map_err(|error| not_json(&error))?;
         let (route, model) = model_of(&endpoint, &found)?;
+        // Clients of local servers write the tag that a name without one means.
+        let bare = route.strip_suffix(":latest").filter(|_| endpoint.dialect == Dialect::LocalChat).map(str::to_owned);
+        let route = bare.unwrap_or(route);
         let mut request = Self {
             delivery: delivery_of(&endpoint, &found)?,
             endpoint,

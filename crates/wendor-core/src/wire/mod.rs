@@ -15,7 +15,7 @@
 //! - [`codec`]: what every dialect can do, and the list of them
 //! - [`chat_completions`], [`responses`], [`messages`], [`generate_content`], [`local_chat`]: the dialects
 //! - [`passage`]: one stream on its way from an upstream to an app; [`sent`]: what leaves together
-//! - [`embedding`]: vectors of texts; [`fit`]: whether an offer can serve a request
+//! - [`count`]: counts of tokens by estimate; [`embedding`]: vectors of texts; [`fit`]: whether an offer can serve a request
 //! - [`form`]: parts of uploads
 //! - [`listing`]: models as each dialect lists them
 //! - [`plain`]: whole replies that pass as they are
@@ -26,6 +26,7 @@ pub mod asked;
 pub mod chat_completions;
 pub mod codec;
 pub mod conversation;
+pub mod count;
 pub mod embedding;
 pub mod endpoint;
 pub mod fit;

@@ -344,3 +344,26 @@ fn decode(text: &str) -> Vec<u8> {
     }
     bytes
 }
+
+#[tokio::test]
+async fn counts_come_from_the_upstream_or_are_said_to_be_estimated() {
+    let harbour = Harbour::begin().await;
+    for (route, is_estimate) in [("to-messages", false), ("to-local-chat", true)] {
+        let body = json!({ "model": route, "messages": [{ "role": "user", "content": "Which berth is free?" }] });
+        let url = format!("{}/v1/messages/count_tokens", harbour.ferry.service.url);
+        let answer = harbour.ferry.http.post(url).bearer_auth(&harbour.ferry.key).json(&body).send().await.unwrap();
+        assert_eq!((answer.status().as_u16(), !header(&answer, "wendor-notes").is_empty()), (200, is_estimate));
+        let count: Value = answer.json().await.unwrap();
+        assert!(count["input_tokens"].as_u64().unwrap() > 0, "{count}");
+    }
+}
+
+#[tokio::test]
+async fn a_local_name_may_carry_its_usual_tag() {
+    let harbour = Harbour::begin().await;
+    let body =
+        json!({ "model": "to-messages:latest", "stream": false, "messages": [{ "role": "user", "content": "Hm" }] });
+    let url = format!("{}/api/chat", harbour.ferry.service.url);
+    let answer = harbour.ferry.http.post(url).bearer_auth(&harbour.ferry.key).json(&body).send().await.unwrap();
+    assert_eq!(answer.status(), 200);
+}

@@ -37,10 +37,11 @@ use actix_web::{HttpMessage, HttpResponse, web};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::upstream::Dialect;
 use wendor_core::request_id::RequestId;
+use wendor_core::wire::count;
 use wendor_core::wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 
 use crate::app::App;
-use admit::Asked;
+use admit::{Admitted, Asked};
 use attempt::Answering;
 use clients::Clients;
 use exchange::Reply;
@@ -147,6 +148,19 @@ fn let_go_of_head(request: &mut ServiceRequest) {
     *request.match_info_mut().get_mut() = Url::default();
 }
 
+/// The count that an app asks for where no offer can be asked: an estimate, said to be one. Nothing was asked, so nothing is recorded.
+fn estimated_count(call: &Call, admitted: Admitted) -> HttpResponse {
+    let body = count::reply(call.dialect, admitted.request.input_tokens);
+    admitted.ticket.refuse();
+    let mut response = HttpResponse::Ok();
+    refusal::identify(&mut response, call);
+    response.insert_header((
+        "wendor-notes",
+        "the count is an estimate: no offer of this route counts tokens in this dialect",
+    ));
+    response.content_type("application/json").body(body)
+}
+
 async fn serve(
     app: &Arc<App>,
     call: &Call,
@@ -155,6 +169,9 @@ async fn serve(
 ) -> Result<HttpResponse, Refusal> {
     let mut admitted = admit::admit(app, call, asked, payload).await?;
     plan::plan(&mut admitted);
+    if matches!(admitted.request.endpoint.kind, Kind::Count(_)) && admitted.ticket.plan().taken().next().is_none() {
+        return Ok(estimated_count(call, admitted));
+    }
     let Answering { reply, along } = attempt::attempt(admitted, clients).await?;
     match reply {
         Reply::Stream(stream) => Ok(relay::stream(*stream, along)),
