@@ -234,9 +234,3 @@ pub fn named_frame(name: &str, line: &str, out: &mut Vec<u8>) {
     out.push(b'\n');
     data_frame(line, out);
 }
-
-/// What was put together, as bytes.
-#[must_use]
-pub fn bytes_of(out: Vec<u8>) -> Bytes {
-    Bytes::from(out)
-}

@@ -179,12 +179,6 @@ impl Passage {
         self.facts
     }
 
-    /// Whether a piece of the answer has come.
-    #[must_use]
-    pub fn is_committed(&self) -> bool {
-        self.phase != Phase::Holding
-    }
-
     /// Takes what one read gave.
     ///
     /// # Errors
