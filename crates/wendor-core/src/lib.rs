@@ -5,13 +5,17 @@
 //!
 //! - [`wire`]: what apps and upstreams say to each other, read and changed byte by byte
 //! - [`catalog`]: upstreams, offers, routes, teams and keys as data; the catalogue file; the difference of two states
+//! - [`diagnosis`]: why an upstream does not answer, and what can be done
 //! - [`routing`]: which offers serve a request, in which order, and what falls over
 //! - [`quota`]: windows, reservations, settlement
 //! - [`metering`]: tokens, rates, money, latency sketches, ledger entries, roll-ups
+//! - [`client_code`]: ready code that asks a route
 //! - [`watch`]: what needs someone, and what was to be expected
 
 pub mod base32;
 pub mod catalog;
+pub mod client_code;
+pub mod diagnosis;
 pub mod metering;
 pub mod name;
 pub mod quota;

@@ -11,11 +11,14 @@ use wendor_store::Store;
 use crate::allowances::Allowances;
 use crate::clock::Clock;
 use crate::fleet::Fleet;
+use crate::hosts::Hosts;
 use crate::metrics::Metrics;
 use crate::recent::Recent;
 use crate::settings::Settings;
 use crate::snapshot::Snapshot;
 use crate::spool::Spool;
+use crate::trust::Trust;
+use crate::vault::Vault;
 
 /// The service's state.
 #[derive(Debug)]
@@ -34,6 +37,12 @@ pub struct App {
     pub allowances: Allowances,
     /// The upstreams as they are.
     pub fleet: Fleet,
+    /// Whom upstreams are trusted as.
+    pub trust: Trust,
+    /// What names lead to.
+    pub hosts: Hosts,
+    /// Encrypts credentials that are kept.
+    pub vault: Vault,
     /// What happened of late.
     pub recent: Recent,
     /// Counters for the outside.

@@ -5,6 +5,9 @@ use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 
+use arc_swap::ArcSwapOption;
+use wendor_core::diagnosis::inventory::Inventory;
+use wendor_core::metering::entry::ServedFrom;
 use wendor_core::name::Name;
 use wendor_core::routing::health::Health;
 
@@ -14,12 +17,34 @@ pub struct UpstreamState {
     health: Mutex<Health>,
     /// Written by [`StreamPermit`] alone. Relaxed: it steers a choice, it guards nothing.
     streams: AtomicU32,
+    /// What it served at the last look.
+    inventory: ArcSwapOption<Inventory>,
 }
 
 impl UpstreamState {
     /// Its health.
     pub fn health(&self) -> MutexGuard<'_, Health> {
         self.health.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// What it served at the last look, if there was one.
+    #[must_use]
+    pub fn inventory(&self) -> Option<Arc<Inventory>> {
+        self.inventory.load_full()
+    }
+
+    /// Takes what was seen at a look.
+    pub fn looked(&self, inventory: Inventory) {
+        self.inventory.store(Some(Arc::new(inventory)));
+    }
+
+    /// What it serves a model from, as far as it has told.
+    #[must_use]
+    pub fn served_from(&self, model: &str) -> Option<ServedFrom> {
+        let inventory = self.inventory()?;
+        let digest = inventory.model(model).and_then(|model| model.digest.clone());
+        let server_version = inventory.server_version.clone();
+        (digest.is_some() || server_version.is_some()).then_some(ServedFrom { digest, server_version })
     }
 
     /// Streams that it carries now.

@@ -6,10 +6,12 @@
 pub mod admin;
 pub mod allowances;
 pub mod app;
+pub mod checks;
 pub mod clock;
 mod console;
 pub mod data_plane;
 pub mod fleet;
+pub mod hosts;
 pub mod metrics;
 pub mod recent;
 mod serve;
@@ -17,6 +19,8 @@ pub mod settings;
 pub mod snapshot;
 pub mod spool;
 pub mod tasks;
+pub mod trust;
+pub mod vault;
 pub mod vital;
 
 pub use serve::{ServeError, World, serve};

@@ -19,12 +19,15 @@ use crate::clock::Clock;
 use crate::data_plane;
 use crate::data_plane::clients::Clients;
 use crate::fleet::Fleet;
+use crate::hosts::{BadHosts, Hosts};
 use crate::metrics::Metrics;
 use crate::recent::Recent;
 use crate::settings::Settings;
 use crate::snapshot::Snapshot;
 use crate::spool::{Spool, SpoolError, SpoolReader};
-use crate::tasks::{revision_watch, spool_drain};
+use crate::tasks::{inventory, revision_watch, spool_drain};
+use crate::trust::{BadAuthorities, Trust};
+use crate::vault::Vault;
 use crate::{admin, console, vital};
 
 /// How long a write to an app may be blocked: a client that stopped reading without closing holds a stream no longer.
@@ -69,6 +72,12 @@ pub enum ServeError {
     /// The database refuses, or is too new.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// Further authorities cannot be read.
+    #[error(transparent)]
+    Authorities(#[from] BadAuthorities),
+    /// The hosts file cannot be read.
+    #[error(transparent)]
+    Hosts(#[from] BadHosts),
     /// The server failed.
     #[error("the server failed: {0}")]
     Server(#[from] std::io::Error),
@@ -80,12 +89,15 @@ pub enum ServeError {
 /// [`ServeError`] when it cannot start, or the server fails.
 pub async fn serve(world: World) -> Result<(), ServeError> {
     let World { settings, listener, store, clock, process, mut stop } = world;
+    let trust = Trust::with_authorities(settings.authorities.as_deref())?;
+    let hosts = Hosts::read(settings.hosts.as_deref())?;
     let (spool, reader) = Spool::open(&settings.spool)?;
     if !reach_database(&store, &mut stop).await? {
         return Ok(());
     }
     let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
-    let snapshot = Snapshot::read(&store).await?;
+    let vault = Vault::of(settings.secret.as_ref());
+    let snapshot = Snapshot::read(&store, &vault, clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = Arc::new(App {
         bodies: Bodies::new(settings.bodies_limit),
@@ -96,6 +108,9 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
         spool,
         allowances,
         fleet: Fleet::default(),
+        trust,
+        hosts,
+        vault,
         recent: Recent::default(),
         metrics: Metrics::new(),
         ids: Ids::of_process(process),
@@ -103,12 +118,13 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     // The drain goes on until the last request has settled, so it has its own signal.
     let (end_drain, drain_ends) = watch::channel(false);
     let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
+    let looking = tokio::spawn(inventory::run(app.clone(), stop.clone()));
     let records = app.store.apart();
     let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
     let served = run_server(app.clone(), listener, stop).await;
     // Nobody listens any more only if the task died, and then it is joined below all the same.
     let _told = end_drain.send(true);
-    let _joined = tokio::join!(watching, draining);
+    let _joined = tokio::join!(watching, looking, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
     records.close().await;
     app.store.close().await;
@@ -118,6 +134,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
 async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Receiver<bool>) -> std::io::Result<()> {
     let address = listener.local_addr()?;
     let (workers, grace) = (app.settings.workers, app.settings.grace);
+    let (trust, hosts) = (app.trust.clone(), app.hosts.clone());
     let data = web::Data::from(app);
     let openapi = web::Data::new(admin::Document::make());
     let server = HttpServer::new(move || {
@@ -130,7 +147,7 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
             .app_data(admin::problem::json_config())
             .app_data(admin::problem::query_config())
             // One a worker: connections to upstreams never cross threads.
-            .app_data(web::Data::new(Clients::default()))
+            .app_data(web::Data::new(Clients::new(trust.clone(), hosts.clone())))
             .configure(console::routes)
             .default_service(fn_service(data_plane::any))
     })

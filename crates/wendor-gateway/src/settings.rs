@@ -20,7 +20,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 8] = [
+pub const KNOWN: [Known; 13] = [
     Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
     Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
     Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
@@ -28,6 +28,23 @@ pub const KNOWN: [Known; 8] = [
     Known { name: "body_limit", default: "20MiB", about: "largest request body" },
     Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
     Known { name: "grace", default: "30s", about: "how long open streams may go on after SIGTERM" },
+    Known {
+        name: "secret",
+        default: "",
+        about: "what kept credentials of upstreams are encrypted with, 32 characters or more",
+    },
+    Known {
+        name: "authorities",
+        default: "",
+        about: "PEM file of further authorities whose certificates upstreams may have",
+    },
+    Known {
+        name: "hosts",
+        default: "",
+        about: "file of names and addresses that goes before the system's resolver, as /etc/hosts",
+    },
+    Known { name: "check_tokens", default: "200000", about: "tokens that checks of upstreams may take a day" },
+    Known { name: "inventory_every", default: "5m", about: "how often it is looked what upstreams serve" },
     Known { name: "log", default: "info", about: "what is logged: error, warn, info, debug" },
 ];
 
@@ -96,6 +113,16 @@ pub struct Settings {
     pub bodies_limit: usize,
     /// How long open streams may go on after SIGTERM.
     pub grace: Duration,
+    /// What kept credentials are encrypted with; none can be kept without it.
+    pub secret: Option<wendor_core::secret::Secret>,
+    /// Further authorities.
+    pub authorities: Option<PathBuf>,
+    /// Names before the system's.
+    pub hosts: Option<PathBuf>,
+    /// Tokens that checks may take a day.
+    pub check_tokens: u64,
+    /// How often it is looked what upstreams serve.
+    pub inventory_every: Duration,
     /// What is logged.
     pub log: String,
     /// Every value with its source.
@@ -154,28 +181,38 @@ impl Layers {
         });
         let body_limit = check.value("body_limit", size);
         let bodies_limit = check.value("bodies_limit", size);
-        let grace = check
-            .value("grace", |text| humantime::parse_duration(text).map_err(|_| "write a time such as 30s".to_owned()));
+        let time = |text: &str| humantime::parse_duration(text).map_err(|_| "write a time such as 30s".to_owned());
+        let grace = check.value("grace", time);
+        let inventory_every = check.value("inventory_every", time);
         let log = check.value("log", |text| match ["error", "warn", "info", "debug"].contains(&text) {
             true => Ok(text.to_owned()),
             false => Err("use error, warn, info or debug".to_owned()),
         });
+        let secret = check.value("secret", secret);
+        let authorities = check.value("authorities", |text| Ok(file(text)));
+        let hosts = check.value("hosts", |text| Ok(file(text)));
+        let check_tokens =
+            check.value("check_tokens", |text| text.parse().map_err(|_| "write a number of tokens".to_owned()));
         let Check { told, problems, .. } = check;
-        match (listen, database_url, spool, workers, body_limit, bodies_limit, grace, log) {
-            (
-                Some(listen),
-                Some(database_url),
-                Some(spool),
-                Some(workers),
-                Some(body_limit),
-                Some(bodies_limit),
-                Some(grace),
-                Some(log),
-            ) if problems.is_empty() => {
-                Ok(Settings { listen, database_url, spool, workers, body_limit, bodies_limit, grace, log, told })
-            }
-            _ => Err(problems),
-        }
+        let settings = || {
+            Some(Settings {
+                listen: listen?,
+                database_url: database_url?,
+                spool: spool?,
+                workers: workers?,
+                body_limit: body_limit?,
+                bodies_limit: bodies_limit?,
+                grace: grace?,
+                secret: secret?,
+                authorities: authorities?,
+                hosts: hosts?,
+                check_tokens: check_tokens?,
+                inventory_every: inventory_every?,
+                log: log?,
+                told,
+            })
+        };
+        if problems.is_empty() { settings().ok_or(problems) } else { Err(problems) }
     }
 
     fn unknown(&self) -> Vec<BadSetting> {
@@ -212,19 +249,43 @@ impl Check<'_> {
         let set = layers.into_iter().find_map(|(source, layer)| layer.get(name).map(|text| (source, text.as_str())));
         let default = KNOWN.iter().find(|known| known.name == name).map_or("", |known| known.default);
         let (source, text) = set.unwrap_or((Source::Default, default));
-        self.told.push(Told { name, value: without_password(text), source });
+        self.told.push(Told { name, value: shown(name, text), source });
         match parse(text) {
             Ok(value) => Some(value),
             Err(message) => {
                 let message = match text {
                     "" => format!("is not set: {message}"),
-                    text => format!("`{}` will not do: {message}", without_password(text)),
+                    text => format!("`{}` will not do: {message}", shown(name, text)),
                 };
                 self.problems.push(BadSetting { name: name.to_owned(), source_word: source.as_str(), message });
                 None
             }
         }
     }
+}
+
+/// A value as it may be shown.
+fn shown(name: &str, text: &str) -> String {
+    match (name, text) {
+        ("secret", "") => "not set".to_owned(),
+        ("secret", _) => "set".to_owned(),
+        (_, text) => without_password(text),
+    }
+}
+
+fn secret(text: &str) -> Result<Option<wendor_core::secret::Secret>, String> {
+    match text.len() {
+        0 => Ok(None),
+        1..=31 => {
+            Err("it is too short to be one: write 32 characters or more, such as `openssl rand -hex 32` makes"
+                .to_owned())
+        }
+        _ => Ok(Some(wendor_core::secret::Secret::new(text))),
+    }
+}
+
+fn file(text: &str) -> Option<PathBuf> {
+    (!text.is_empty()).then(|| PathBuf::from(text))
 }
 
 fn without_password(text: &str) -> String {
@@ -269,7 +330,24 @@ mod tests {
         assert_eq!(settings.listen.port(), 1);
         assert_eq!((settings.grace, settings.body_limit, settings.workers), (Duration::from_secs(2), 3_072, 2));
         let sources: Vec<_> = settings.told.iter().map(|told| told.source.as_str()).collect();
-        assert_eq!(sources, ["flag", "environment", "default", "default", "file", "default", "environment", "default"]);
+        assert_eq!(
+            sources,
+            [
+                "flag",
+                "environment",
+                "default",
+                "default",
+                "file",
+                "default",
+                "environment",
+                "default",
+                "default",
+                "default",
+                "default",
+                "default",
+                "default"
+            ]
+        );
         assert!(settings.told.iter().all(|told| !told.value.contains("s3cret")), "{:?}", settings.told);
     }
 

@@ -8,6 +8,8 @@ use chrono::{DateTime, Utc};
 use wendor_core::catalog::Catalogue;
 use wendor_core::catalog::key::{AppKey, KeyHash};
 use wendor_core::catalog::upstream::{CredentialSource, Upstream};
+use wendor_core::diagnosis::seen::CredentialSeen;
+use wendor_core::diagnosis::settings;
 use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
 use wendor_core::secret::Secret;
@@ -15,6 +17,7 @@ use wendor_core::wire::seal::SealDomain;
 use wendor_store::{Store, StoreError};
 
 use crate::data_plane::outlet::Outlet;
+use crate::vault::Vault;
 
 /// An upstream's credential as it was found.
 #[derive(Clone, Debug)]
@@ -45,15 +48,17 @@ pub struct Snapshot {
     credentials: HashMap<Name, Credential>,
     /// Or why nothing can be sent there.
     outlets: HashMap<Name, Result<Outlet, String>>,
+    /// With the credential that another has just taken the place of.
+    previous_outlets: HashMap<Name, Outlet>,
     seals: HashMap<Name, SealDomain>,
 }
 
 impl Snapshot {
-    /// Reads the state in force.
+    /// Reads the state in force at `now`.
     ///
     /// # Errors
     /// When the database is away or holds something unreadable.
-    pub async fn read(store: &Store) -> Result<Self, StoreError> {
+    pub async fn read(store: &Store, vault: &Vault, now: DateTime<Utc>) -> Result<Self, StoreError> {
         // The counter first: a change while the rest is read makes it read again.
         let change = store.change_counter().await?;
         let current = store.current_revision().await?;
@@ -63,17 +68,29 @@ impl Snapshot {
             Some((revision, catalogue)) => (revision.number, revision.made_at, catalogue),
             None => (0, DateTime::UNIX_EPOCH, Catalogue::default()),
         };
+        let kept = Kept::read(store, vault, &catalogue).await?;
         let credentials: HashMap<Name, Credential> =
-            catalogue.upstreams.iter().map(|(name, upstream)| (name.clone(), find(upstream))).collect();
+            catalogue.upstreams.iter().map(|(name, upstream)| (name.clone(), kept.find(upstream))).collect();
         let outlet = |(name, credential): (&Name, &Credential)| {
             Some((name.clone(), outlet_of(catalogue.upstreams.get(name)?, credential)))
         };
         let outlets = credentials.iter().filter_map(outlet).collect();
+        let previous = |(name, upstream): (&Name, &Upstream)| {
+            let previous = kept.previous(upstream, now)?;
+            Some((name.clone(), outlet_of(upstream, &Credential::Found(previous)).ok()?))
+        };
+        let previous_outlets = catalogue.upstreams.iter().filter_map(previous).collect();
         let domain = |(name, upstream): (&Name, &Upstream)| {
             (name.clone(), SealDomain::named(upstream.seals.as_deref().unwrap_or(name.as_str())))
         };
         let seals = catalogue.upstreams.iter().map(domain).collect();
-        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials, outlets, seals })
+        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials, outlets, previous_outlets, seals })
+    }
+
+    /// Where requests go with the credential that another has taken the place of, while that may still be used.
+    #[must_use]
+    pub fn previous_outlet(&self, upstream: &Name) -> Option<&Outlet> {
+        self.previous_outlets.get(upstream)
     }
 
     /// Whose seals an upstream makes and recognises.
@@ -98,32 +115,98 @@ impl Snapshot {
 fn outlet_of(upstream: &Upstream, credential: &Credential) -> Result<Outlet, String> {
     let credential = match credential {
         Credential::None => None,
+        Credential::Found(_) if upstream.exposes_credential() => {
+            return Err(
+                "our credential would cross a network unencrypted: use https, or allow it (`plain_http`)".to_owned()
+            );
+        }
         Credential::Found(secret) => Some(secret),
         Credential::Missing(why) => return Err(why.clone()),
     };
     Outlet::prepare(upstream, credential).map_err(|error| error.to_string())
 }
 
-fn find(upstream: &Upstream) -> Credential {
-    let (text, where_from) = match &upstream.credential {
-        None => return Credential::None,
-        Some(CredentialSource::Env(name)) => {
-            (std::env::var(name).map_err(|_| "is not set".to_owned()), format!("the service's variable {name}"))
+/// Credentials that Wendor keeps, opened.
+#[derive(Debug, Default)]
+pub struct Kept {
+    opened: HashMap<String, Result<Secret, String>>,
+    followed: HashMap<String, (String, Option<DateTime<Utc>>)>,
+}
+
+impl Kept {
+    /// Those that the catalogue refers to, and those whose place they took.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn read(store: &Store, vault: &Vault, catalogue: &Catalogue) -> Result<Self, StoreError> {
+        let mut kept = Self::default();
+        let is_kept = |upstream: &Upstream| matches!(upstream.credential, Some(CredentialSource::Kept(_)));
+        if !catalogue.upstreams.values().any(is_kept) {
+            return Ok(kept);
         }
-        Some(CredentialSource::File(path)) => {
-            (std::fs::read_to_string(path).map_err(|error| error.to_string()), format!("the file {path}"))
+        let rows = store.kept_credentials().await?;
+        for row in &rows {
+            let before = row.replaces.as_ref().and_then(|id| rows.iter().find(|other| other.id == *id));
+            if let Some(before) = before {
+                kept.followed.insert(row.id.clone(), (before.id.clone(), before.usable_until));
+            }
+            let text = match &row.sealed {
+                Some(sealed) => vault.open(&row.id, sealed).map_err(|error| error.to_string()),
+                None => Err("was erased after another took its place".to_owned()),
+            };
+            kept.opened.insert(row.id.clone(), text);
         }
-    };
-    let text = text.map(|text| text.trim().to_owned()).and_then(|text| match text.as_str() {
-        "" => Err("is empty".to_owned()),
-        _ if !text.bytes().all(|byte| byte.is_ascii_graphic()) => {
-            Err("holds a character that no credential has".to_owned())
+        Ok(kept)
+    }
+
+    /// The text that a source leads to, as it stands there.
+    fn text(&self, source: &CredentialSource) -> Result<Secret, String> {
+        match source {
+            CredentialSource::Env(name) => std::env::var(name).map(Secret::new).map_err(|_| "is not set".to_owned()),
+            CredentialSource::File(path) => {
+                std::fs::read_to_string(path).map(Secret::new).map_err(|error| error.to_string())
+            }
+            CredentialSource::Kept(id) => {
+                self.opened.get(id).cloned().unwrap_or_else(|| Err("is not kept here".to_owned()))
+            }
         }
-        _ => Ok(text),
-    });
-    match text {
-        Ok(text) => Credential::Found(Secret::new(text)),
-        Err(why) => Credential::Missing(format!("our credential is missing: {where_from} {why}")),
+    }
+
+    /// An upstream's credential as requests need it.
+    #[must_use]
+    pub fn find(&self, upstream: &Upstream) -> Credential {
+        let Some(source) = &upstream.credential else { return Credential::None };
+        let text = self.text(source).and_then(|text| match text.expose().trim() {
+            "" => Err("is empty".to_owned()),
+            text if !text.bytes().all(|byte| byte.is_ascii_graphic()) => {
+                Err("holds a character that no credential has".to_owned())
+            }
+            text => Ok(Secret::new(text)),
+        });
+        match text {
+            Ok(text) => Credential::Found(text),
+            Err(why) => Credential::Missing(format!("our credential is missing: {} {why}", source.place())),
+        }
+    }
+
+    /// The same as a check looks at it.
+    #[must_use]
+    pub fn seen(&self, upstream: &Upstream) -> CredentialSeen {
+        let Some(source) = &upstream.credential else { return CredentialSeen::None };
+        let place = source.place();
+        match self.text(source) {
+            Err(why) => CredentialSeen::Missing(format!("{place} {why}")),
+            Ok(text) if text.expose().trim().is_empty() => CredentialSeen::Missing(format!("{place} is empty")),
+            Ok(text) => CredentialSeen::There { place, oddity: settings::oddity(text.expose()) },
+        }
+    }
+
+    /// The credential that the present one has taken the place of, while it may be used.
+    fn previous(&self, upstream: &Upstream, now: DateTime<Utc>) -> Option<Secret> {
+        let Some(CredentialSource::Kept(id)) = &upstream.credential else { return None };
+        let (before, until) = self.followed.get(id)?;
+        let is_usable = until.is_some_and(|until| until > now);
+        self.opened.get(before).filter(|_| is_usable)?.clone().ok()
     }
 }
 
@@ -131,21 +214,11 @@ fn find(upstream: &Upstream) -> Credential {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use wendor_core::catalog::upstream::{Address, Auth, Dialect, Hosting};
+    use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
 
     fn upstream(credential: Option<CredentialSource>) -> Upstream {
-        Upstream {
-            address: Address::parse("http://quarry.example").unwrap(),
-            dialect: Dialect::ChatCompletions,
-            hosting: Hosting::Hosted,
-            place: None,
-            streams: None,
-            credential,
-            auth: Auth::Bearer,
-            headers: Default::default(),
-            seals: None,
-            offers: Default::default(),
-        }
+        let address = Address::parse("http://quarry.example").unwrap();
+        Upstream { credential, ..Upstream::at(address, Dialect::ChatCompletions, Hosting::Hosted) }
     }
 
     #[rstest]
@@ -158,7 +231,7 @@ mod tests {
         let path = folder.path().join("credential");
         std::fs::write(&path, text).unwrap();
         let source = CredentialSource::File(path.to_str().unwrap().to_owned());
-        match (find(&upstream(Some(source))), found) {
+        match (Kept::default().find(&upstream(Some(source))), found) {
             (Credential::Found(secret), Some(expected)) => assert_eq!(secret.expose(), expected),
             (Credential::Missing(told), None) => {
                 assert!(told.contains(why) && !told.contains("two"), "{told}");
@@ -169,7 +242,7 @@ mod tests {
 
     #[test]
     fn one_that_is_not_there_says_where_it_was_looked_for() {
-        let missing = |source| match find(&upstream(Some(source))) {
+        let missing = |source| match Kept::default().find(&upstream(Some(source))) {
             Credential::Missing(why) => why,
             other @ (Credential::None | Credential::Found(_)) => panic!("{other:?}"),
         };
@@ -178,6 +251,6 @@ mod tests {
                 .contains("WENDOR_TEST_NO_SUCH_VARIABLE is not set")
         );
         assert!(missing(CredentialSource::File("/nowhere/credential".into())).contains("the file /nowhere/credential"));
-        assert!(matches!(find(&upstream(None)), Credential::None));
+        assert!(matches!(Kept::default().find(&upstream(None)), Credential::None));
     }
 }

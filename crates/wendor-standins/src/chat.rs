@@ -21,11 +21,12 @@ use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::codec::{self, AnswerHead, ErrorTold, Framing, StreamWriter};
 use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::conversation::event::Event;
-use wendor_core::wire::conversation::{Conversation, Delivery, UsageFrame};
+use wendor_core::wire::conversation::{Conversation, Delivery, PartKind, UsageFrame};
 use wendor_core::wire::listing::{Listed, shape};
 use wendor_core::wire::seal::SealDomain;
 
 use crate::fault::Fault;
+use crate::manners::Manners;
 use crate::memory::{Outcome, Profile, Served, Shared};
 use crate::script::{self, Script};
 
@@ -97,7 +98,12 @@ pub(crate) async fn complete(
     if !script::knows_its_thinking(&shared.profile, &conversation) {
         return Ok(error(dialect, 400, "invalid_seal", "This thinking was sealed by somebody else."));
     }
-    let script = Script::of(&shared.profile, &conversation);
+    let manners = shared.manners();
+    let conversation = ignoring(&manners, conversation);
+    let script = Script::of(&shared.profile, &conversation).with(&manners, &conversation);
+    if manners.load_ms > 0 && !std::mem::replace(&mut shared.state().has_loaded, true) {
+        tokio::time::sleep(Duration::from_millis(manners.load_ms)).await;
+    }
     let mut account = Account::open(&shared, request, (script.input_tokens, 0));
     if let Some(shown) = fault_at_once(dialect, &fault) {
         account.close(Outcome::Fault, 0);
@@ -109,8 +115,10 @@ pub(crate) async fn complete(
     let (from, to) = shared.profile.first_token_ms;
     let wait = Duration::from_millis(SmallRng::seed_from_u64(script.seed).random_range(from..=to.max(from)));
     let head = head_of(&asked, &conversation, &script);
-    if asked.delivery != Delivery::Whole {
-        return Ok(streamed(dialect, TokenStream::new(dialect, (script, head), account, (wait, fault))));
+    if asked.delivery != Delivery::Whole && !manners.buffers {
+        let mut stream = TokenStream::new(dialect, (script, head), account, (wait, fault));
+        stream.manners = manners;
+        return Ok(streamed(dialect, stream));
     }
     let pieces = u32::try_from(script.output_tokens).unwrap_or(0);
     let typing = match shared.profile.tokens_per_second {
@@ -120,10 +128,32 @@ pub(crate) async fn complete(
     if wait + typing > Duration::ZERO {
         tokio::time::sleep(wait + typing).await;
     }
+    if asked.delivery != Delivery::Whole {
+        let mut stream = TokenStream::new(dialect, (script, head), account, (Duration::ZERO, fault));
+        let whole: Vec<Bytes> = std::iter::from_fn(|| stream.frame()).collect();
+        let body = AnswerBody::Whole(Some(Bytes::from(whole.concat())));
+        return Ok(of_kind(dialect, body));
+    }
     let events = script.events.iter().cloned().chain([Event::Usage(script.usage())]);
     let body = codec::of(dialect).write_whole(&Answer::of(events), &head);
     let body = body.map_err(|failure| std::io::Error::other(failure.detail))?;
     whole(Bytes::from(body), script.output_tokens, account, &fault)
+}
+
+/// The conversation without what this server does not look at.
+fn ignoring(manners: &Manners, mut conversation: Conversation) -> Conversation {
+    if manners.ignores_tools {
+        conversation.tools.clear();
+    }
+    if manners.ignores_schema {
+        conversation.format = None;
+    }
+    if manners.ignores_images {
+        for turn in &mut conversation.turns {
+            turn.parts.retain(|part| !matches!(part.kind, PartKind::Image(_)));
+        }
+    }
+    conversation
 }
 
 fn head_of(asked: &AppRequest, conversation: &Conversation, script: &Script) -> AnswerHead {
@@ -190,7 +220,11 @@ pub(crate) fn json(body: AnswerBody) -> Response<AnswerBody> {
 }
 
 fn streamed(dialect: Dialect, stream: TokenStream) -> Response<AnswerBody> {
-    let mut response = Response::new(AnswerBody::Stream(Box::new(stream)));
+    of_kind(dialect, AnswerBody::Stream(Box::new(stream)))
+}
+
+fn of_kind(dialect: Dialect, body: AnswerBody) -> Response<AnswerBody> {
+    let mut response = Response::new(body);
     let kind = match codec::of(dialect).framing() {
         Framing::Events => "text/event-stream",
         Framing::Lines => "application/x-ndjson",
@@ -223,11 +257,11 @@ pub(crate) fn error(dialect: Dialect, status: u16, code: &str, message: &str) ->
 }
 
 /// The listing of models.
-pub(crate) fn models(profile: &Profile) -> Response<AnswerBody> {
+pub(crate) fn models(profile: &Profile, models: &[String]) -> String {
     let made_at = DateTime::from_timestamp(CREATED, 0).unwrap_or_default();
     let listed = |name| Listed { name, made_at, context_window: None, output_cap: None };
-    let listed: Vec<Listed<'_>> = profile.models.iter().map(|name| listed(name.as_str())).collect();
-    json(AnswerBody::whole(shape(profile.dialect, &listed)))
+    let listed: Vec<Listed<'_>> = models.iter().map(|name| listed(name.as_str())).collect();
+    shape(profile.dialect, &listed)
 }
 
 /// An answer that streams.
@@ -243,6 +277,7 @@ pub struct TokenStream {
     timer: Pin<Box<Sleep>>,
     fault: Fault,
     lingered: bool,
+    manners: Manners,
 }
 
 impl TokenStream {
@@ -259,7 +294,19 @@ impl TokenStream {
         };
         let timer = Box::pin(tokio::time::sleep_until(due));
         let writer = codec::of(dialect).writer(head);
-        Self { dialect, script, writer, account, made: 0, due, between, timer, fault, lingered: false }
+        Self {
+            dialect,
+            script,
+            writer,
+            account,
+            made: 0,
+            due,
+            between,
+            timer,
+            fault,
+            lingered: false,
+            manners: Manners::default(),
+        }
     }
 
     /// The next frame, or `None` when the answer is complete. One that says nothing by itself is empty.
@@ -272,7 +319,15 @@ impl TokenStream {
                 // What a script holds can be said in every dialect.
                 let _said = self.writer.write(event, &mut out);
             }
-            None if made == self.script.events.len() => self.writer.end(Some(self.script.usage()), &mut out),
+            None if made == self.script.events.len() => {
+                let usage = Some(self.script.usage()).filter(|_| !self.manners.no_usage);
+                self.writer.end(usage, &mut out);
+                let terminator = codec::of(self.dialect).reader().terminator();
+                if self.manners.no_terminator && !terminator.is_empty() {
+                    let kept = out.strip_suffix(terminator.as_bytes()).map_or(out.len(), <[u8]>::len);
+                    out.truncate(kept);
+                }
+            }
             None => return None,
         }
         Some(Bytes::from(out))

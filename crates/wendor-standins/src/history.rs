@@ -197,13 +197,19 @@ impl Maker<'_> {
                 None => self.random.random_range(150..900) + self.random.random_range(300..6_000),
             };
             if failure.is_some() {
-                attempts.push(Attempt { offer: offer.clone(), began_ms, ended_ms: now_ms, failure });
+                attempts.push(Attempt { offer: offer.clone(), began_ms, ended_ms: now_ms, failure, served_from: None });
                 continue;
             }
             let end = self.end();
             let broke =
                 (end == End::CutOff).then(|| Failure::new(FailureKind::CutOff, "its stream ended in the middle"));
-            attempts.push(Attempt { offer: offer.clone(), began_ms, ended_ms: now_ms, failure: broke });
+            attempts.push(Attempt {
+                offer: offer.clone(),
+                began_ms,
+                ended_ms: now_ms,
+                failure: broke,
+                served_from: None,
+            });
             return (attempts, end);
         }
         (attempts, End::NotAnswered)

@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use wendor_core::catalog::upstream::Dialect;
 
 use crate::fault::Fault;
+use crate::manners::Manners;
 
 /// Answers remembered one by one; a long demo must not grow without end.
 const REMEMBERED: usize = 20_000;
@@ -42,6 +43,9 @@ pub struct Profile {
     /// What its texts are chosen by.
     #[serde(default)]
     pub seed: u64,
+    /// How it differs from a plain one.
+    #[serde(default)]
+    pub manners: Manners,
 }
 
 fn usual_dialect() -> Dialect {
@@ -62,6 +66,7 @@ impl Profile {
             tokens_per_second: 0,
             answer_tokens: (12, 24),
             seed: 1,
+            manners: Manners::default(),
         }
     }
 }
@@ -138,6 +143,9 @@ pub(crate) struct State {
     pub(crate) served: VecDeque<Served>,
     pub(crate) replays: VecDeque<Replay>,
     pub(crate) last_seen: Option<Seen>,
+    pub(crate) manners: Manners,
+    pub(crate) models: Vec<String>,
+    pub(crate) has_loaded: bool,
 }
 
 /// A stand-in's profile and state, shared by its connections.
@@ -149,6 +157,10 @@ pub(crate) struct Shared {
 impl Shared {
     pub(crate) fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    pub(crate) fn manners(&self) -> Manners {
+        self.state().manners.clone()
     }
 
     pub(crate) fn ended(&self, served: Served) {

@@ -3,6 +3,8 @@
 
 use std::hash::{DefaultHasher, Hash, Hasher};
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD as BASE64;
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
 use serde_json::{Value, json};
@@ -13,6 +15,7 @@ use wendor_core::wire::conversation::{
 };
 use wendor_core::wire::seal::Seal;
 
+use crate::manners::Manners;
 use crate::memory::Profile;
 use crate::text;
 
@@ -62,6 +65,45 @@ impl Script {
         events.push(Event::Finish { choice: 0, stop });
         let input_tokens = conversation.turns.iter().map(|turn| tokens_of(&turn.parts)).sum();
         Self { events, input_tokens, output_tokens, reasoning_tokens: (reasoning > 0).then_some(reasoning), seed }
+    }
+
+    /// The same of a server with these manners: one that cuts prompts, or thinks first whatever is asked.
+    #[must_use]
+    pub fn with(mut self, manners: &Manners, conversation: &Conversation) -> Self {
+        if let Some(most) = manners.cuts_to {
+            self.input_tokens = self.input_tokens.min(most);
+        }
+        if manners.thinks > 0 {
+            let limit = conversation.output_limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX);
+            let thoughts: Vec<Event> = text::pieces(self.seed ^ 2, manners.thinks)
+                .into_iter()
+                .cycle()
+                .take(manners.thinks.min(limit))
+                .map(|text| Event::Thinking { choice: 0, text })
+                .collect();
+            let room = limit.saturating_sub(manners.thinks);
+            let spoken: Vec<Event> = std::mem::take(&mut self.events);
+            let is_text = |event: &Event| matches!(event, Event::Text { .. });
+            let words = spoken.iter().filter(|event| is_text(event)).count();
+            let mut left = room;
+            self.events = thoughts;
+            for event in spoken {
+                match is_text(&event) {
+                    true if left == 0 => {}
+                    true => {
+                        left -= 1;
+                        self.events.push(event);
+                    }
+                    false if words > room && matches!(event, Event::Finish { .. }) => {
+                        self.events.push(Event::Finish { choice: 0, stop: Stop::OutputCap });
+                    }
+                    false => self.events.push(event),
+                }
+            }
+            self.output_tokens = count(&self.events);
+            self.reasoning_tokens = u64::try_from(manners.thinks.min(limit)).ok();
+        }
+        self
     }
 
     /// What it used.
@@ -183,7 +225,8 @@ fn calls(seed: u64, conversation: &Conversation, events: &mut Vec<Event>) -> boo
         let (kind, arguments) = match &tool.kind {
             ToolKind::Function { parameters, .. } => {
                 let schema = parameters.as_ref().and_then(|raw| serde_json::from_str(raw.as_str()).ok());
-                (CallKind::Function, sample(seed, &schema.unwrap_or(Value::Null)).to_string())
+                let arguments = named(conversation, sample(seed, &schema.unwrap_or(Value::Null)));
+                (CallKind::Function, arguments.to_string())
             }
             ToolKind::Custom(_) => (CallKind::Custom, text::pieces(seed, 3).concat()),
         };
@@ -196,6 +239,19 @@ fn calls(seed: u64, conversation: &Conversation, events: &mut Vec<Event>) -> boo
         events.push(Event::CallEnd { choice: 0, call });
     }
     !wanted.is_empty()
+}
+
+/// Arguments with the number that was asked for, if one was: long ones, as those of gauges and bookings are.
+fn named(conversation: &Conversation, mut arguments: Value) -> Value {
+    let texts = conversation.turns.last().map(|turn| text_of(&turn.parts)).unwrap_or_default();
+    let mut numbers = texts.split(|each: char| !each.is_ascii_digit()).filter(|digits| digits.len() > 4);
+    let number: Option<u64> = numbers.next().and_then(|digits| digits.parse().ok());
+    if let (Some(number), Some(members)) = (number, arguments.as_object_mut())
+        && let Some(value) = members.values_mut().find(|value| value.is_u64())
+    {
+        *value = json!(number);
+    }
+    arguments
 }
 
 /// A value that a schema allows: the first of an enumeration, a place for a text, a small number.
@@ -258,7 +314,10 @@ fn described(part: &Part) -> Option<String> {
     };
     match &part.kind {
         PartKind::Image(media) | PartKind::Audio(media) | PartKind::File(media) | PartKind::Video(media) => {
-            Some(format!("I see {}. ", what(media)))
+            Some(match number_in(media) {
+                Some(number) => format!("{number}. "),
+                None => format!("I see {}. ", what(media)),
+            })
         }
         PartKind::Text(_)
         | PartKind::Refusal(_)
@@ -267,6 +326,12 @@ fn described(part: &Part) -> Option<String> {
         | PartKind::Thinking(_)
         | PartKind::Foreign(_) => None,
     }
+}
+
+/// The number in a picture, if it holds one.
+fn number_in(media: &Media) -> Option<u32> {
+    let MediaSource::Bytes { base64, .. } = &media.source else { return None };
+    wendor_core::diagnosis::picture::read(&BASE64.decode(base64.as_bytes()).ok()?)
 }
 
 #[cfg(test)]

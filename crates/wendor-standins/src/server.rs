@@ -14,13 +14,18 @@ use hyper::{Request, Response, header};
 use hyper_util::rt::TokioIo;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::{JoinHandle, JoinSet};
+use tokio_rustls::TlsAcceptor;
+use wendor_core::catalog::upstream::Dialect;
+use wendor_core::diagnosis::listing::is_called;
+use wendor_core::diagnosis::speech::listing_path;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::endpoint::{Endpoint, Hints, Kind, resolve};
 
 use crate::chat::{self, Account, AnswerBody};
 use crate::fault::Fault;
-use crate::memory::Shared;
+use crate::manners::{Manners, shown};
 pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
+use crate::memory::{Shared, State};
 use crate::other;
 
 /// Connections that may wait to be accepted.
@@ -30,6 +35,7 @@ const BACKLOG: u32 = 1_024;
 pub struct StandIn {
     shared: Arc<Shared>,
     address: SocketAddr,
+    tls: Option<TlsAcceptor>,
     accepting: tokio::sync::Mutex<Option<JoinHandle<()>>>,
 }
 
@@ -39,11 +45,35 @@ impl StandIn {
     /// # Errors
     /// When its address cannot be listened on.
     pub async fn start(profile: Profile) -> std::io::Result<Self> {
+        Self::start_with(profile, None).await
+    }
+
+    /// Starts one that speaks TLS.
+    ///
+    /// # Errors
+    /// When its address cannot be listened on.
+    pub async fn start_encrypted(profile: Profile, tls: rustls::ServerConfig) -> std::io::Result<Self> {
+        Self::start_with(profile, Some(TlsAcceptor::from(Arc::new(tls)))).await
+    }
+
+    #[expect(clippy::unused_async, reason = "needs the runtime that it is awaited in")]
+    async fn start_with(profile: Profile, tls: Option<TlsAcceptor>) -> std::io::Result<Self> {
         let listener = listen(profile.listen)?;
         let address = listener.local_addr()?;
-        let shared = Arc::new(Shared { profile, state: Mutex::default() });
-        let accepting = tokio::spawn(accept(listener, shared.clone()));
-        Ok(Self { shared, address, accepting: tokio::sync::Mutex::new(Some(accepting)) })
+        let state = State { manners: profile.manners.clone(), models: profile.models.clone(), ..State::default() };
+        let shared = Arc::new(Shared { profile, state: Mutex::new(state) });
+        let accepting = tokio::spawn(accept(listener, shared.clone(), tls.clone()));
+        Ok(Self { shared, address, tls, accepting: tokio::sync::Mutex::new(Some(accepting)) })
+    }
+
+    /// Gives it other manners.
+    pub fn set_manners(&self, manners: Manners) {
+        self.shared.state().manners = manners;
+    }
+
+    /// Lets it serve other models.
+    pub fn serve_models(&self, models: &[&str]) {
+        self.shared.state().models = models.iter().map(ToString::to_string).collect();
     }
 
     /// Its name.
@@ -79,7 +109,7 @@ impl StandIn {
                 let _aborted = task.await;
             }
         } else if accepting.is_none() {
-            *accepting = Some(tokio::spawn(accept(listen(self.address)?, self.shared.clone())));
+            *accepting = Some(tokio::spawn(accept(listen(self.address)?, self.shared.clone(), self.tls.clone())));
         }
         Ok(())
     }
@@ -123,7 +153,7 @@ fn listen(address: SocketAddr) -> std::io::Result<TcpListener> {
     socket.listen(BACKLOG)
 }
 
-async fn accept(listener: TcpListener, shared: Arc<Shared>) {
+async fn accept(listener: TcpListener, shared: Arc<Shared>, tls: Option<TlsAcceptor>) {
     let mut connections = JoinSet::new();
     loop {
         // Connections that are over are taken out, so that the set holds only open ones.
@@ -131,13 +161,19 @@ async fn accept(listener: TcpListener, shared: Arc<Shared>) {
         match listener.accept().await {
             Ok((stream, _)) => {
                 let _unset = stream.set_nodelay(true);
-                let shared = shared.clone();
+                let (shared, tls) = (shared.clone(), tls.clone());
                 connections.spawn(async move {
                     let service = service_fn(move |request| answer(shared.clone(), request));
+                    let server = hyper::server::conn::http1::Builder::new();
                     // A broken connection is the client's choice or ours; there is nobody to tell.
-                    let _ended = hyper::server::conn::http1::Builder::new()
-                        .serve_connection(TokioIo::new(stream), service)
-                        .await;
+                    match tls {
+                        None => drop(server.serve_connection(TokioIo::new(stream), service).await),
+                        Some(tls) => {
+                            if let Ok(stream) = tls.accept(stream).await {
+                                drop(server.serve_connection(TokioIo::new(stream), service).await);
+                            }
+                        }
+                    }
                 });
             }
             // Out of file handles or the like: try again in a moment instead of spinning.
@@ -146,7 +182,18 @@ async fn accept(listener: TcpListener, shared: Arc<Shared>) {
     }
 }
 
+/// Answers, with a clock that may be wrong.
 async fn answer(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Response<AnswerBody>, std::io::Error> {
+    let ahead = shared.manners().clock_ahead;
+    let mut response = respond(shared, request).await?;
+    if ahead != 0 {
+        let date = (chrono::Utc::now() + chrono::TimeDelta::seconds(ahead)).to_rfc2822().replace("+0000", "GMT");
+        response.headers_mut().extend(date.parse().ok().map(|date| (header::DATE, date)));
+    }
+    Ok(response)
+}
+
+async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Response<AnswerBody>, std::io::Error> {
     use http_body_util::BodyExt;
     let (head, body) = request.into_parts();
     let body = body.collect().await.map_err(std::io::Error::other)?.to_bytes();
@@ -164,16 +211,73 @@ async fn answer(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Respo
     }
     let dialect = shared.profile.dialect;
     let query = head.uri.query().unwrap_or_default();
-    if shared.profile.credential.as_ref().is_some_and(|wanted| !presents(&head.headers, query, wanted)) {
-        return Ok(chat::error(dialect, 401, "invalid_api_key", "The credential is not valid."));
+    let manners = shared.manners();
+    if let Some(shown) = manners.at_the_door(dialect, &head.headers) {
+        return Ok(shown);
     }
-    let request = head.headers.get("x-request-id").map(text);
-    let endpoint = match resolve(head.method.as_str(), head.uri.path(), Hints::default()) {
-        Ok(endpoint) if matches!(endpoint.kind, Kind::Models) => return Ok(chat::models(&shared.profile)),
-        Ok(endpoint) if endpoint.dialect == dialect => endpoint,
-        Ok(_) | Err(_) => return Ok(chat::error(dialect, 404, "not_found", "There is nothing at this path.")),
+    let nothing = || Ok(chat::error(dialect, 404, "not_found", "There is nothing at this path."));
+    let path = manners.below(head.uri.path());
+    let wanted = shared.profile.credential.as_ref().filter(|_| path.is_some() || manners.guards_all);
+    let is_known = |wanted: &String| {
+        manners.takes_key(&head.headers, query, wanted).unwrap_or_else(|| presents(&head.headers, query, wanted))
     };
-    served(shared, endpoint, (request, body), fault).await
+    if !wanted.is_none_or(is_known) {
+        return Ok(match manners.bare_errors {
+            true => chat::json(AnswerBody::whole(r#"{"detail":"Not authenticated"}"#)).with_status(401),
+            false => chat::error(dialect, 401, "invalid_api_key", "The credential is not valid."),
+        });
+    }
+    let Some(path) = path else { return nothing() };
+    let request = head.headers.get("x-request-id").map(text);
+    match found(&shared, &manners, (head.method.as_str(), path)) {
+        Found::Answered(response) => Ok(response),
+        Found::Endpoint(endpoint) => served(shared, endpoint, (request, body), fault).await,
+    }
+}
+
+enum Found {
+    Answered(Response<AnswerBody>),
+    Endpoint(Endpoint),
+}
+
+/// What stands at a path: what is told at once, or the endpoint of a question.
+fn found(shared: &Shared, manners: &Manners, (method, path): (&str, &str)) -> Found {
+    let dialect = shared.profile.dialect;
+    let models = shared.state().models.clone();
+    let nothing = || Found::Answered(chat::error(dialect, 404, "not_found", "There is nothing at this path."));
+    let is_local = dialect == Dialect::LocalChat;
+    match resolve(method, path, Hints::default()) {
+        Ok(endpoint) if matches!(endpoint.kind, Kind::Models) => {
+            if path != listing_path(dialect) || manners.no_listing {
+                return nothing();
+            }
+            Found::Answered(chat::json(AnswerBody::whole(manners.listing(&chat::models(&shared.profile, &models)))))
+        }
+        Ok(endpoint) if is_local && endpoint.kind == Kind::ShowModel => Found::Answered(shown()),
+        Ok(endpoint) if is_local && endpoint.kind == Kind::Loaded => Found::Answered(manners.running(&models)),
+        Ok(endpoint) if is_local && endpoint.kind == Kind::Version => Found::Answered(manners.told_version()),
+        Ok(endpoint) if endpoint.dialect == dialect => Found::Endpoint(endpoint),
+        // Whoever only looks at an endpoint is told that it is there, but not so.
+        Err(_) if method == "GET" && !manners.hides_endpoints && is_endpoint(dialect, path) => {
+            Found::Answered(chat::error(dialect, 405, "method_not_allowed", "Ask with POST."))
+        }
+        Ok(_) | Err(_) => nothing(),
+    }
+}
+
+fn is_endpoint(dialect: Dialect, path: &str) -> bool {
+    resolve("POST", path, Hints::default()).is_ok_and(|endpoint| endpoint.dialect == dialect)
+}
+
+trait WithStatus {
+    fn with_status(self, status: u16) -> Self;
+}
+
+impl WithStatus for Response<AnswerBody> {
+    fn with_status(mut self, status: u16) -> Self {
+        *self.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
+        self
+    }
 }
 
 /// Whether the credential came, in any of the places where servers look for one.
@@ -195,7 +299,12 @@ async fn served(
     let unreadable = || Ok(chat::error(dialect, 400, "invalid_value", "The request cannot be read."));
     let Ok(asked) = AppRequest::read(endpoint, &body) else { return unreadable() };
     let model = asked.route.strip_prefix("models/").unwrap_or(&asked.route);
-    if !shared.profile.models.iter().any(|known| known == model) {
+    let manners = shared.manners();
+    if let Some((status, code, message)) = &manners.refuses {
+        return Ok(chat::error(dialect, *status, code, message));
+    }
+    let knows = shared.state().models.iter().any(|known| is_called(known, model));
+    if !knows {
         return Ok(chat::error(dialect, 404, "model_not_found", "The model does not exist."));
     }
     if let (Kind::Chat(_), Ok(conversation)) = (&asked.endpoint.kind, asked.understood(&body)) {

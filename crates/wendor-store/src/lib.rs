@@ -6,13 +6,17 @@
 //! - [`Store`]: connecting, migrating, the change counter
 //! - [`revisions`]: the configuration's revisions, teams and rates
 //! - [`keys`]: keys of apps
+//! - [`credentials`]: upstreams' credentials, encrypted
+//! - [`inventory`]: what upstreams serve, what changed, what is proven
 //! - [`people`]: people and their tokens
 //! - [`ledger`]: draining settled requests: lines, details, roll-ups, quota windows
 //! - [`requests`]: reading requests back
 //! - [`usage`]: figures over a range
 //! - [`quotas`]: what windows hold
 
+pub mod credentials;
 mod error;
+pub mod inventory;
 pub mod keys;
 pub mod ledger;
 mod partitions;

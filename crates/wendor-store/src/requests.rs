@@ -122,7 +122,7 @@ impl Store {
     /// When the database is away or the record cannot be read.
     pub async fn request(&self, id: &RequestId) -> Result<Option<(LedgerEntry, Option<RequestDetail>)>, StoreError> {
         let mut query = QueryBuilder::<Postgres>::new("select ");
-        query.push(COLUMNS).push(" from ledger where kind = 'request' and request = ").push_bind(id.as_str());
+        query.push(COLUMNS).push(" from ledger where kind <> 'adjustment' and request = ").push_bind(id.as_str());
         let Some(row) = query.build().fetch_optional(&self.pool).await? else { return Ok(None) };
         let entry = entry_of(&row)?;
         let detail: Option<Json<RequestDetail>> =
@@ -203,6 +203,7 @@ fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, StoreError> {
     let counted = if tokens.tokens_estimated { Counted::Estimated } else { Counted::Reported };
     let kind = match text("kind")?.as_str() {
         "adjustment" => EntryKind::Adjustment,
+        "check" => EntryKind::Check,
         _request => EntryKind::Request,
     };
     let offer: Option<String> = row.try_get("offer")?;

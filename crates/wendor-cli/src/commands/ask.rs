@@ -25,7 +25,7 @@ use wendor_gateway::admin::requests::RequestShown;
 
 use crate::client::{self, Management};
 use crate::failure::Failure;
-use crate::grammar::AskArgs;
+use crate::grammar::{AskArgs, DialectArg};
 use crate::output::{self, Reader};
 use crate::profile::Profile;
 use crate::{strip, words};
@@ -37,15 +37,39 @@ struct Answer {
 }
 
 pub(super) async fn run(args: AskArgs, reader: Reader) -> Result<(), Failure> {
-    let (profile, key) = (Profile::find()?, Profile::key()?);
+    asking(args, &Profile::key()?, reader).await
+}
+
+/// One plain question with that key.
+///
+/// # Errors
+/// As with the command.
+pub(super) async fn once((route, question): (&str, &str), key: &str, reader: Reader) -> Result<(), Failure> {
+    let args = AskArgs {
+        route: route.to_owned(),
+        question: vec![question.to_owned()],
+        system: None,
+        image: Vec::new(),
+        schema: None,
+        dialect: DialectArg(Dialect::ChatCompletions),
+        show_wire: false,
+        max_tokens: Some(256),
+        run: None,
+        labels: None,
+    };
+    asking(args, key, reader).await
+}
+
+async fn asking(args: AskArgs, key: &str, reader: Reader) -> Result<(), Failure> {
+    let profile = Profile::find()?;
     let dialect = args.dialect.0;
     let (path, body) = body_of(&args, conversation_of(&args)?);
     let url = format!("{}{path}", profile.url);
     if args.show_wire {
-        output::note(&format!("> POST {url}\n> authorization: Bearer {}\n> {body}\n", hidden(&key)));
+        output::note(&format!("> POST {url}\n> authorization: Bearer {}\n> {body}\n", hidden(key)));
     }
     let mut request =
-        client::http()?.post(&url).bearer_auth(&key).header("content-type", "application/json").body(body);
+        client::http()?.post(&url).bearer_auth(key).header("content-type", "application/json").body(body);
     for (name, value) in [("wendor-run", &args.run), ("wendor-labels", &args.labels)] {
         if let Some(value) = value {
             request = request.header(name, value);
@@ -64,7 +88,7 @@ pub(super) async fn run(args: AskArgs, reader: Reader) -> Result<(), Failure> {
         |name: &str| response.headers().get(name).and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
     let (id, notes) = (header("wendor-request-id"), header("wendor-notes"));
     let streamed = stream(response, dialect, (reader, args.show_wire)).await;
-    let shown: RequestShown = Management::new(profile)?.get_as(&key, &format!("/requests/{id}")).await?;
+    let shown: RequestShown = Management::new(profile)?.get_as(key, &format!("/requests/{id}")).await?;
     match (&streamed, reader) {
         (Ok(text), Reader::Program) => output::json(&Answer { text: text.clone(), request: shown })?,
         (_, Reader::Person) => {

@@ -89,7 +89,7 @@ async fn apply(management: &Management, (text, note, yes): (&str, &str, bool), r
         output::print(&told(&difference))?;
     }
     if !difference.changes.is_empty() && !yes {
-        confirm()?;
+        confirm("Apply this?")?;
     }
     let body = json!({ "text": text, "base": difference.base, "note": note });
     let applied: CatalogueApplied = management.post("/catalogue", &body).await?;
@@ -100,16 +100,16 @@ async fn apply(management: &Management, (text, note, yes): (&str, &str, bool), r
     }
 }
 
-fn confirm() -> Result<(), Failure> {
+pub(super) fn confirm(question: &str) -> Result<(), Failure> {
     if !std::io::stdin().is_terminal() {
-        return Err(Failure::NotUnderstood("Nobody is there to be asked: add --yes to apply it.".to_owned()));
+        return Err(Failure::NotUnderstood("Nobody is there to be asked: add --yes.".to_owned()));
     }
-    output::note("Apply this? Type yes:");
+    output::note(&format!("{question} Type yes:"));
     let mut answer = String::new();
     std::io::stdin().lock().read_line(&mut answer).map_err(|error| Failure::Own(error.to_string()))?;
     match answer.trim() {
         "yes" => Ok(()),
-        _ => Err(Failure::NotUnderstood("Nothing was applied.".to_owned())),
+        _ => Err(Failure::NotUnderstood("Nothing was done.".to_owned())),
     }
 }
 
@@ -125,7 +125,7 @@ fn told(difference: &CatalogueDifference) -> String {
     text
 }
 
-fn told_change(change: &ChangeLine) -> String {
+pub(super) fn told_change(change: &ChangeLine) -> String {
     let sign = match change.kind.as_str() {
         "added" => '+',
         "removed" => '-',

@@ -2,13 +2,18 @@
 
 mod ask;
 mod catalogue;
+mod check;
 mod key;
+mod models;
 mod now;
 mod overview;
 mod person;
 mod request;
+mod route;
 mod serve;
 mod session;
+mod start;
+mod upstream;
 mod usage;
 
 use chrono::Utc;
@@ -46,9 +51,10 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Usage(args) => usage::run(args, &management()?, reader).await,
         Command::Request(command) => request::run(command, &management()?, reader).await,
         Command::Key(command) => key::run(command, &management()?, reader).await,
-        Command::Team(crate::grammar::TeamCommand::List) => overview::teams(&management()?, reader).await,
-        Command::Route(crate::grammar::RouteCommand::List) => overview::routes(&management()?, reader).await,
-        Command::Upstream(crate::grammar::UpstreamCommand::List) => overview::upstreams(&management()?, reader).await,
+        Command::Start(args) => start::run(*args, reader).await,
+        Command::Team(command) => route::teams(command, &management()?, reader).await,
+        Command::Route(command) => route::run(command, &management()?, reader).await,
+        Command::Upstream(command) => upstream::run(command, &management()?, reader).await,
         Command::Spool(crate::grammar::SpoolCommand::Show) => overview::spool(&management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,
         Command::Person(PersonCommand::List) => person::list(&management()?, reader).await,

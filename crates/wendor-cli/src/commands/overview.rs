@@ -11,7 +11,8 @@ use crate::failure::Failure;
 use crate::output::{self, Column, Reader};
 use crate::words;
 
-const NO_CATALOGUE: &str = "There is none yet. Apply a catalogue: wendor catalogue apply FILE";
+const NO_CATALOGUE: &str =
+    "There is none yet. `wendor start` leads to a first answer; a whole catalogue: wendor catalogue apply FILE";
 
 /// Width of a column of names, before they go on in the next line.
 const NAMES_WIDTH: usize = 44;

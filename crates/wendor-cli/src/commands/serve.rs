@@ -101,6 +101,10 @@ fn settings(args: ServeArgs) -> Result<Settings, Failure> {
         ("body_limit", args.body_limit),
         ("bodies_limit", args.bodies_limit),
         ("grace", args.grace),
+        ("authorities", args.authorities),
+        ("hosts", args.hosts),
+        ("check_tokens", args.check_tokens),
+        ("inventory_every", args.inventory_every),
         ("log", args.log),
     ];
     layers.flags.extend(flags.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))));

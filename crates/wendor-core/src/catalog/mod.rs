@@ -5,6 +5,7 @@
 //!
 //! - [`ability`]: what an offer can do, how it is marked, what it lets apps control
 //! - [`upstream`]: address, dialect, credential reference, offers
+//! - [`weights`]: which weights a model's name stands for
 //! - [`route`]: stages and how to pick among their offers
 //! - [`team`]: who pays: access and quotas
 //! - [`key`]: the text of keys and tokens, their hash, and what a key may do
@@ -22,5 +23,6 @@ pub mod role;
 pub mod route;
 pub mod team;
 pub mod upstream;
+pub mod weights;
 
 pub use document::Catalogue;

@@ -79,6 +79,8 @@ pub enum EntryKind {
     Request,
     /// A correction of an earlier entry.
     Adjustment,
+    /// A call that a check of an upstream made.
+    Check,
 }
 
 impl EntryKind {
@@ -88,6 +90,7 @@ impl EntryKind {
         match self {
             Self::Request => "request",
             Self::Adjustment => "adjustment",
+            Self::Check => "check",
         }
     }
 }
@@ -236,6 +239,20 @@ pub struct Attempt {
     /// How it failed; `None` for the one that answered.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<Failure>,
+    /// What the upstream served the model from, as far as it had told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub served_from: Option<ServedFrom>,
+}
+
+/// What a model was served from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ServedFrom {
+    /// Digest of the weights.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
+    /// Version of the server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server_version: Option<String>,
 }
 
 /// A member of the request that was not sent on as it came.

@@ -137,7 +137,7 @@ fn compare(text: &str, snapshot: &Snapshot) -> Result<Compared, Problem> {
 }
 
 /// The state in force, read anew: what another instance applied a moment ago counts.
-async fn fresh(app: &App) -> Result<std::sync::Arc<Snapshot>, Problem> {
+pub(super) async fn fresh(app: &App) -> Result<std::sync::Arc<Snapshot>, Problem> {
     revision_watch::look(app).await?;
     Ok(app.now_serving())
 }

@@ -5,22 +5,31 @@
 //!
 //! - [`session`]: signing in, who am I, tokens, password; [`browser`]: the console's session; [`people`]: who there is
 //! - [`keys`], [`teams`], [`routes_view`], [`upstreams`]: what is configured and how it is doing
-//! - [`catalogue`]: the catalogue as a file, and its revisions
+//! - [`checking`]: why an upstream does not answer; [`connecting`]: bringing one in; [`inventory`]: what they serve; [`draft`]: one as told
+//! - [`making`]: routes and teams one at a time; [`client_code`]: code for a route
+//! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change
 //! - [`now`], with [`findings`] and [`history`]: the morning look
 //! - [`usage`], [`requests`]: figures and what they are made of
 //! - [`operations`]: the spool, refusals
 
 pub mod browser;
 pub mod catalogue;
+pub mod checking;
+pub mod client_code;
+pub mod connecting;
+pub mod draft;
 mod findings;
 pub mod history;
+pub mod inventory;
 pub mod keys;
+pub mod making;
 pub mod now;
 pub mod operations;
 pub mod people;
 pub mod principal;
 pub mod problem;
 pub mod requests;
+pub mod revise;
 pub mod routes_view;
 pub mod session;
 pub mod teams;
@@ -111,6 +120,17 @@ pub fn routes(config: &mut ServiceConfig) {
             .service(teams::list)
             .service(routes_view::list)
             .service(upstreams::list)
+            .service(checking::check)
+            .service(checking::cost_of_proof)
+            .service(checking::mend)
+            .service(connecting::add)
+            .service(connecting::offer)
+            .service(connecting::credential)
+            .service(inventory::show)
+            .service(inventory::refresh)
+            .service(making::route)
+            .service(making::team)
+            .service(client_code::code)
             .service(catalogue::export)
             .service(catalogue::diff)
             .service(catalogue::apply)

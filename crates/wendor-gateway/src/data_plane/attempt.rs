@@ -168,8 +168,17 @@ async fn try_one(
         whole_until: prepared.whole_until,
         request_id: &request_id,
     };
-    let sent = Pieces::new(sending.pieces, share);
-    let reply = exchange(&clients.with_connect(prepared.deadlines.connect), &one, sent).await?;
+    let client = clients.with_connect(prepared.deadlines.connect, upstream.certificate.as_ref());
+    // While a credential replaces another, the upstream may know only one of the two.
+    let spare =
+        snapshot.previous_outlet(offer.upstream()).map(|outlet| (outlet, sending.pieces.clone(), share.clone()));
+    let mut reply = exchange(&client, &one, Pieces::new(sending.pieces, share)).await;
+    if let (Err(failure), Some((outlet, pieces, share))) = (&reply, spare)
+        && failure.kind == FailureKind::Misconfigured
+    {
+        reply = exchange(&client, &Try { outlet, ..one }, Pieces::new(pieces, share)).await;
+    }
+    let reply = reply?;
     match &reply {
         Reply::Stream(_) | Reply::Whole(_) => ticket.answering(),
         Reply::Rejected(_) => {}

@@ -1,6 +1,7 @@
 //! The HTTP clients of one worker: connections to upstreams are kept by worker, so that no request wakes another thread.
 //!
-//! The time to connect belongs to the connector, and stages may set it, so there is one client for each such time in use.
+//! The time to connect belongs to the connector, and stages may set it, so there is one client for each such time in use, and one of its
+//! own for each upstream that is pinned to a certificate.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
@@ -11,33 +12,52 @@ use hyper_util::client::legacy::Client;
 use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::rt::{TokioExecutor, TokioTimer};
 
+use wendor_core::catalog::upstream::Fingerprint;
+
 use super::pieces::Pieces;
+use crate::hosts::Hosts;
+use crate::trust::Trust;
 
 /// An idle connection costs as much memory as an open one, so it is not kept long.
 const IDLE: Duration = Duration::from_secs(2);
 
 /// A client of upstreams.
-pub type HttpClient = Client<HttpsConnector<HttpConnector>, Pieces>;
+pub type HttpClient = Client<HttpsConnector<HttpConnector<Hosts>>, Pieces>;
 
 /// The clients of one worker.
-#[derive(Debug, Default)]
-pub struct Clients(RefCell<HashMap<Duration, HttpClient>>);
+#[derive(Debug)]
+pub struct Clients {
+    usual: RefCell<HashMap<Duration, HttpClient>>,
+    pinned: RefCell<HashMap<(Duration, Fingerprint), HttpClient>>,
+    trust: Trust,
+    hosts: Hosts,
+}
 
 impl Clients {
-    /// The client that takes at most `connect` to connect.
+    /// None yet; those to come trust and find servers so.
     #[must_use]
-    pub fn with_connect(&self, connect: Duration) -> HttpClient {
-        self.0.borrow_mut().entry(connect).or_insert_with(|| build(connect)).clone()
+    pub fn new(trust: Trust, hosts: Hosts) -> Self {
+        Self { usual: RefCell::default(), pinned: RefCell::default(), trust, hosts }
+    }
+
+    /// The client that takes at most `connect` to connect, for a server that is pinned to that certificate or to none.
+    #[must_use]
+    pub fn with_connect(&self, connect: Duration, pin: Option<&Fingerprint>) -> HttpClient {
+        let build = || build(connect, &self.trust, pin, self.hosts.clone());
+        match pin {
+            None => self.usual.borrow_mut().entry(connect).or_insert_with(build).clone(),
+            Some(pin) => self.pinned.borrow_mut().entry((connect, pin.clone())).or_insert_with(build).clone(),
+        }
     }
 }
 
-fn build(connect: Duration) -> HttpClient {
-    let mut tcp = HttpConnector::new();
+fn build(connect: Duration, trust: &Trust, pin: Option<&Fingerprint>, hosts: Hosts) -> HttpClient {
+    let mut tcp = HttpConnector::new_with_resolver(hosts);
     tcp.set_connect_timeout(Some(connect));
     tcp.set_nodelay(true);
     tcp.enforce_http(false);
     let connector = hyper_rustls::HttpsConnectorBuilder::new()
-        .with_webpki_roots()
+        .with_tls_config(trust.config(trust.verifier(pin)))
         .https_or_http()
         .enable_http1()
         .wrap_connector(tcp);

@@ -116,7 +116,7 @@ fn value_of(value: &str) -> Result<HeaderValue, NotARequest> {
 }
 
 /// `text` as a part of a query: all but the unreserved characters of RFC 3986 as `%XX`.
-fn escaped(text: &str) -> String {
+pub(crate) fn escaped(text: &str) -> String {
     let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
     text.bytes()
         .map(|byte| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
@@ -132,18 +132,9 @@ mod tests {
     use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
 
     fn upstream(auth: Auth) -> Upstream {
-        Upstream {
-            address: Address::parse("http://quarry.example/models").unwrap(),
-            dialect: Dialect::ChatCompletions,
-            hosting: Hosting::Hosted,
-            place: None,
-            streams: None,
-            credential: None,
-            auth,
-            headers: [("x-harbour".to_owned(), "fairhaven".to_owned())].into(),
-            seals: None,
-            offers: Default::default(),
-        }
+        let address = Address::parse("http://quarry.example/models").unwrap();
+        let headers = [("x-harbour".to_owned(), "fairhaven".to_owned())].into();
+        Upstream { auth, headers, ..Upstream::at(address, Dialect::ChatCompletions, Hosting::Hosted) }
     }
 
     #[rstest]

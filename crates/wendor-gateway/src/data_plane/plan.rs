@@ -2,6 +2,7 @@
 //!
 //! The rule is [`wendor_core::routing::plan`]; this step tells it what the process knows: health, streams, rates.
 
+use wendor_core::diagnosis::inventory::stopped;
 use wendor_core::metering::rate::price;
 use wendor_core::name::OfferName;
 use wendor_core::routing::plan::{OfferView, Plan, make};
@@ -22,7 +23,10 @@ pub fn plan(admitted: &mut Admitted) {
             unfit.extend(cannot_serve(admitted, offer, route.is_strict).map(|why| (offer.clone(), why)));
         }
     }
-    let why = |offer: &OfferName| unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.clone());
+    let why = |offer: &OfferName| {
+        let unfit = unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.clone());
+        unfit.or_else(|| stopped_at(admitted, offer))
+    };
     let plan = make(route, |offer| OfferView { unfit: why(offer), ..view(admitted, offer) }, admitted.ticket.seed());
     admitted.ticket.planned(plan);
     admitted.unfit = unfit;
@@ -33,6 +37,13 @@ fn cannot_serve(admitted: &Admitted, name: &OfferName, is_strict: bool) -> Optio
     let (upstream, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
     let target = target_of(admitted.ticket.snapshot(), name, (upstream, offer));
     fit(&admitted.request, &admitted.content, (offer, &target), is_strict).err()
+}
+
+/// Why nothing goes to an offer for now: it is pinned to weights that its upstream does not serve.
+fn stopped_at(admitted: &Admitted, name: &OfferName) -> Option<String> {
+    let (_, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
+    offer.weights.as_ref()?;
+    stopped(name.model(), offer, admitted.ticket.app().fleet.upstream(name.upstream()).inventory().as_deref())
 }
 
 fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {

@@ -101,12 +101,9 @@ impl Ticket {
             if let Some(failure) = &outcome.failure {
                 self.count_failure(&offer, failure);
             }
-            self.detail.attempts.push(Attempt {
-                offer,
-                began_ms,
-                ended_ms: whole_ms,
-                failure: outcome.failure.clone(),
-            });
+            let served_from = self.served_from(&offer);
+            let failure = outcome.failure.clone();
+            self.detail.attempts.push(Attempt { offer, began_ms, ended_ms: whole_ms, failure, served_from });
         }
         let offer = self.detail.attempts.last().map(|attempt| attempt.offer.clone());
         let cost = self.price(offer.as_ref(), tokens);

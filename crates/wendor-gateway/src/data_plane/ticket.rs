@@ -7,7 +7,7 @@ use std::time::Instant;
 use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::key::AppKey;
-use wendor_core::metering::entry::{Attempt, RequestChange, RequestDetail};
+use wendor_core::metering::entry::{Attempt, RequestChange, RequestDetail, ServedFrom};
 use wendor_core::metering::money::Money;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::use_of::WorstCase;
@@ -263,7 +263,13 @@ impl Ticket {
         let Some(Running { offer, began_ms }) = self.running.take() else { return };
         self.count_failure(&offer, &failure);
         let ended_ms = self.call().elapsed_ms();
-        self.detail.attempts.push(Attempt { offer, began_ms, ended_ms, failure: Some(failure) });
+        let served_from = self.served_from(&offer);
+        self.detail.attempts.push(Attempt { offer, began_ms, ended_ms, failure: Some(failure), served_from });
+    }
+
+    /// What an offer is served from, as far as its upstream has told.
+    pub(super) fn served_from(&self, offer: &OfferName) -> Option<ServedFrom> {
+        self.app().fleet.upstream(offer.upstream()).served_from(offer.model())
     }
 
     pub(super) fn count_failure(&self, offer: &OfferName, failure: &Failure) {

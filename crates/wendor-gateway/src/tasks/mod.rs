@@ -2,6 +2,8 @@
 //!
 //! - [`spool_drain`]: from the spool into the database
 //! - [`revision_watch`]: looks for changes and replaces the snapshot
+//! - [`inventory`]: looks at what upstreams serve
 
+pub mod inventory;
 pub mod revision_watch;
 pub mod spool_drain;

@@ -1,8 +1,11 @@
 //! The `[upstreams.*.offers.*]` tables of a catalogue file: what an offer can do, how it is marked, what it lets apps control.
 
+use std::collections::BTreeMap;
+
 use super::reader::{Item, Reader, listed};
 use crate::catalog::ability::{Ability, Control, ControlPolicy, Controls, Mark};
 use crate::catalog::upstream::Offer;
+use crate::catalog::weights::{ABOUT, OtherWeights, WeightsPin};
 
 /// Kinds of images that offers may name.
 const IMAGE_KINDS: [&str; 5] = ["image/png", "image/jpeg", "image/gif", "image/webp", "image/bmp"];
@@ -20,7 +23,41 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &mut super::reader::Table<'_>
         image_kinds: table.take("image_kinds").map(|item| image_kinds(reader, item)),
         marks: table.take("marks").map(|item| words(reader, &item, Mark::WORDS)).unwrap_or_default(),
         controls: table.take("controls").map(|item| controls(reader, &item)).unwrap_or_default(),
+        weights: table.take("weights").and_then(|item| weights(reader, &item)),
+        about: table.take("about").map(|item| about(reader, &item)).unwrap_or_default(),
     }
+}
+
+/// `{ digest = "sha256:..", otherwise = "stop" }`.
+fn weights(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<WeightsPin> {
+    let mut table = reader.table(item)?;
+    let digest = reader.required(&mut table, "digest").and_then(|item| {
+        let digest = |text: &str| match text.len() >= 12 && text.bytes().all(|byte| byte.is_ascii_graphic()) {
+            true => Ok(text.to_owned()),
+            false => {
+                Err(format!("`{text}` is no digest: copy it from `wendor upstream models`, 12 characters or more"))
+            }
+        };
+        reader.parsed(&item, digest)
+    });
+    let otherwise = table.take("otherwise").and_then(|item| reader.word(&item, &OtherWeights::WORDS));
+    reader.finish(table);
+    Some(WeightsPin { digest: digest?, otherwise: otherwise.unwrap_or_default() })
+}
+
+/// `{ precision = "8 bit" }`.
+fn about(reader: &mut Reader<'_>, item: &Item<'_>) -> BTreeMap<String, String> {
+    let Some(table) = reader.table(item) else { return BTreeMap::new() };
+    let mut known = BTreeMap::new();
+    for (name, span, item) in table.entries() {
+        if !ABOUT.iter().any(|(word, _)| *word == name) {
+            let words = listed(ABOUT.iter().map(|(word, _)| *word));
+            reader.problem(&item.path, &span, format!("`{name}` is none of {words}"));
+        } else if let Some(value) = reader.string(&item) {
+            known.insert(name, value.to_owned());
+        }
+    }
+    known
 }
 
 fn words<T: Copy>(reader: &mut Reader<'_>, item: &Item<'_>, known: &[(&str, T)]) -> Vec<T> {

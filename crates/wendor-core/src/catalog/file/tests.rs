@@ -11,6 +11,8 @@ place = "on-site"
 
 [upstreams.quayside-a.offers.dunlin-7b]
 output_cap = 4096
+weights = { digest = "sha256:0123456789abcdef", otherwise = "warn" }
+about = { precision = "8 bit", parameters = "7 thousand million" }
 rates = [{ from = 2026-01-01, input = 0.20, output = 0.40 }, { from = 2026-11-01, input = 0.25, output = 0.5 }]
 
 [upstreams.quarry]
@@ -19,6 +21,8 @@ hosting = "hosted"
 credential = { env = "QUARRY_CREDENTIAL" }
 auth = "header:x-quarry-key"
 headers = { x-harbour = "fairhaven" }
+certificate = "sha256:00112233445566778899aabbccddeeff00112233445566778899aabbccddeeff"
+plain_http = "allowed"
 offers."sea/fulmar-large".rates = [{ from = 2026-01-01, input = 3, input_cached = 0.3, cache_written = "3.75", output = 15 }]
 
 [routes.night-sailings]
@@ -171,7 +175,7 @@ fn a_rate_in_force_cannot_be_changed() {
     assert!(after.changed_rates(&after.rates).is_empty());
     let problems = after.changed_rates(&before.rates);
     assert_eq!(problems.len(), 1);
-    assert!(problems[0].message.contains("2026-11-01") && problems[0].line == 10, "{}", problems[0]);
+    assert!(problems[0].message.contains("2026-11-01") && problems[0].line == 12, "{}", problems[0]);
 }
 
 /// The reference in the docs is read as it stands there, and no field is left out of it.

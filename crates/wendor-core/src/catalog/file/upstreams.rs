@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use super::CatalogueFile;
 use super::reader::{Item, Reader, Table};
-use crate::catalog::upstream::{Address, Auth, CredentialSource, Dialect, Hosting, Offer, Upstream};
+use crate::catalog::upstream::{Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream};
 use crate::metering::rate::Rate;
 use crate::name::{Name, OfferName};
 
@@ -55,6 +55,9 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
     let credential = table.take("credential").and_then(|item| credential(reader, &item));
     let auth = table.take("auth").and_then(|item| reader.parsed(&item, |text| Auth::try_from(text.to_owned())));
     let seals = table.take("seals").and_then(|item| reader.string(&item)).map(str::to_owned);
+    let certificate = table.take("certificate").and_then(|item| reader.parsed(&item, Fingerprint::parse));
+    let plain_http =
+        table.take("plain_http").and_then(|item| reader.word(&item, &[("allowed", true), ("refused", false)]));
     let headers = table.take("headers").map(|item| headers(reader, &item)).unwrap_or_default();
     let offers =
         reader.required(&mut table, "offers").map(|item| offers(reader, &item, name, file)).unwrap_or_default();
@@ -69,20 +72,26 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
         credential,
         auth,
         headers,
+        certificate,
+        allows_plain_http: plain_http.unwrap_or(false),
         seals,
         offers,
     })
 }
 
 fn credential(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<CredentialSource> {
+    type Make = fn(String) -> CredentialSource;
     let mut table: Table<'_> = reader.table(item)?;
-    let (env, file) = (table.take("env"), table.take("file"));
+    let sources: [(&str, Make); 3] =
+        [("env", CredentialSource::Env), ("file", CredentialSource::File), ("kept", CredentialSource::Kept)];
+    let named = sources.map(|(word, make)| table.take(word).map(|item| (item, make)));
     reader.finish(table);
-    match (env, file) {
-        (Some(item), None) => reader.string(&item).map(|name| CredentialSource::Env(name.to_owned())),
-        (None, Some(item)) => reader.string(&item).map(|path| CredentialSource::File(path.to_owned())),
-        (None, None) | (Some(_), Some(_)) => {
-            let message = "say where the service finds it: `{ env = \"NAME\" }` or `{ file = \"/path\" }`, never the value itself";
+    let mut named = named.into_iter().flatten();
+    match (named.next(), named.next()) {
+        (Some((item, make)), None) => reader.string(&item).map(|text| make(text.to_owned())),
+        (Some(_), Some(_)) | (None, _) => {
+            let message = "say where the service finds it: `{ env = \"NAME\" }`, `{ file = \"/path\" }` or \
+                           `{ kept = \"ID\" }`, never the value itself";
             reader.problem(&item.path, &item.span, message);
             None
         }

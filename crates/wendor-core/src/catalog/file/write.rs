@@ -63,26 +63,7 @@ fn upstream_tables(out: &mut String, name: &Name, upstream: &Upstream, rates: &R
         Hosting::Hosted => "hosted",
     };
     line(out, &format!("dialect = {}\nhosting = {}", quoted(dialect), quoted(hosting)));
-    if let Some(place) = &upstream.place {
-        line(out, &format!("place = {}", quoted(place)));
-    }
-    if let Some(streams) = upstream.streams {
-        line(out, &format!("streams = {streams}"));
-    }
-    match &upstream.credential {
-        Some(CredentialSource::Env(name)) => line(out, &format!("credential = {{ env = {} }}", quoted(name))),
-        Some(CredentialSource::File(path)) => line(out, &format!("credential = {{ file = {} }}", quoted(path))),
-        None => {}
-    }
-    if upstream.auth != Auth::Bearer {
-        line(out, &format!("auth = {}", quoted(&String::from(upstream.auth.clone()))));
-    }
-    if !upstream.headers.is_empty() {
-        line(out, &format!("headers = {}", inline_texts(&upstream.headers)));
-    }
-    if let Some(seals) = &upstream.seals {
-        line(out, &format!("seals = {}", quoted(seals)));
-    }
+    upstream_lines(out, upstream);
     if upstream.offers.is_empty() {
         line(out, "offers = {}");
     }
@@ -94,6 +75,38 @@ fn upstream_tables(out: &mut String, name: &Name, upstream: &Upstream, rates: &R
         if !own.is_empty() {
             line(out, &format!("rates = [\n  {},\n]", own.join(",\n  ")));
         }
+    }
+}
+
+fn upstream_lines(out: &mut String, upstream: &Upstream) {
+    if let Some(place) = &upstream.place {
+        line(out, &format!("place = {}", quoted(place)));
+    }
+    if let Some(streams) = upstream.streams {
+        line(out, &format!("streams = {streams}"));
+    }
+    if let Some(source) = &upstream.credential {
+        let (word, text) = match source {
+            CredentialSource::Env(name) => ("env", name),
+            CredentialSource::File(path) => ("file", path),
+            CredentialSource::Kept(id) => ("kept", id),
+        };
+        line(out, &format!("credential = {{ {word} = {} }}", quoted(text)));
+    }
+    if upstream.auth != Auth::Bearer {
+        line(out, &format!("auth = {}", quoted(&String::from(upstream.auth.clone()))));
+    }
+    if !upstream.headers.is_empty() {
+        line(out, &format!("headers = {}", inline_texts(&upstream.headers)));
+    }
+    if let Some(certificate) = &upstream.certificate {
+        line(out, &format!("certificate = {}", quoted(certificate.as_str())));
+    }
+    if upstream.allows_plain_http {
+        line(out, "plain_http = \"allowed\"");
+    }
+    if let Some(seals) = &upstream.seals {
+        line(out, &format!("seals = {}", quoted(seals)));
     }
 }
 
@@ -119,6 +132,13 @@ fn offer_lines(out: &mut String, offer: &Offer) {
     let controls: BTreeMap<String, String> = controls.collect();
     if !controls.is_empty() {
         line(out, &format!("controls = {}", inline_texts(&controls)));
+    }
+    if let Some(pin) = &offer.weights {
+        let (digest, otherwise) = (quoted(&pin.digest), quoted(pin.otherwise.as_str()));
+        line(out, &format!("weights = {{ digest = {digest}, otherwise = {otherwise} }}"));
+    }
+    if !offer.about.is_empty() {
+        line(out, &format!("about = {}", inline_texts(&offer.about)));
     }
 }
 

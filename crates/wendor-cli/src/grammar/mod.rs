@@ -9,6 +9,10 @@ use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
 use wendor_core::catalog::upstream::Dialect;
 
+pub mod connect;
+
+use connect::{RouteCommand, StartArgs, TeamCommand, UpstreamCommand};
+
 const AFTER_HELP: &str = concat!(
     "Where it finds the service: WENDOR_URL (http://127.0.0.1:7420 when unset), WENDOR_TOKEN (a person's token), ",
     "WENDOR_KEY (an app's key, for `ask`), or what `wendor sign-in` has kept.\n\n",
@@ -35,6 +39,9 @@ pub enum Command {
         after_help = "Example: WENDOR_DATABASE_URL=postgres://wendor@127.0.0.1/wendor wendor serve --listen 0.0.0.0:7420"
     )]
     Serve(ServeArgs),
+    /// Lead an empty installation to its first answer: upstream, offer, route, team, key, question.
+    #[command(after_help = "Example: wendor start http://127.0.0.1:8000")]
+    Start(Box<StartArgs>),
     /// Ask a route a question; the answer streams.
     #[command(
         after_help = "Example: wendor ask night-sailings \"When does the last boat to Stack Isle leave on Sundays?\""
@@ -114,6 +121,18 @@ pub struct ServeArgs {
     /// How long open streams may go on after SIGTERM [default: 30s].
     #[arg(long, value_name = "TIME")]
     pub grace: Option<String>,
+    /// PEM file of further authorities whose certificates upstreams may have.
+    #[arg(long, value_name = "FILE")]
+    pub authorities: Option<String>,
+    /// File of names and addresses that goes before the system's resolver, as /etc/hosts.
+    #[arg(long, value_name = "FILE")]
+    pub hosts: Option<String>,
+    /// Tokens that checks of upstreams may take a day [default: 200000].
+    #[arg(long, value_name = "NUMBER")]
+    pub check_tokens: Option<String>,
+    /// How often it is looked what upstreams serve [default: 5m].
+    #[arg(long, value_name = "TIME")]
+    pub inventory_every: Option<String>,
     /// What is logged: error, warn, info, debug [default: info].
     #[arg(long, value_name = "LEVEL")]
     pub log: Option<String>,
@@ -287,30 +306,6 @@ pub enum KeyCommand {
         /// Its id.
         id: String,
     },
-}
-
-/// Teams.
-#[derive(Debug, Subcommand)]
-pub enum TeamCommand {
-    /// Teams with their quotas as they stand.
-    #[command(after_help = "Example: wendor team list")]
-    List,
-}
-
-/// Routes.
-#[derive(Debug, Subcommand)]
-pub enum RouteCommand {
-    /// Routes with their stages.
-    #[command(after_help = "Example: wendor route list")]
-    List,
-}
-
-/// Upstreams.
-#[derive(Debug, Subcommand)]
-pub enum UpstreamCommand {
-    /// Upstreams with state, offers and last failure.
-    #[command(after_help = "Example: wendor upstream list")]
-    List,
 }
 
 /// The catalogue.

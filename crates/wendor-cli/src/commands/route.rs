@@ -1,0 +1,62 @@
+//! `wendor route` and `wendor team`: making one, and ready code for a route.
+
+use serde_json::json;
+use wendor_gateway::admin::catalogue::CatalogueApplied;
+use wendor_gateway::admin::client_code::ClientCode;
+
+use super::overview;
+use crate::client::Management;
+use crate::failure::Failure;
+use crate::grammar::connect::{RouteCommand, TeamCommand};
+use crate::output::{self, Reader};
+
+pub(super) async fn run(command: RouteCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
+    match command {
+        RouteCommand::List => overview::routes(management, reader).await,
+        RouteCommand::Add { name, offers } => {
+            let applied: CatalogueApplied =
+                management.post("/routes", &json!({ "name": name, "offers": offers })).await?;
+            made(&applied, (&format!("route {name} leads to {}", offers.join(", ")), reader))
+        }
+        RouteCommand::Code { name, language, streamed } => {
+            let code = code_of(management, &name).await?;
+            let way = if streamed { "streamed" } else { "whole" };
+            let found = code.code.iter().find(|line| line.language == language && line.way == way);
+            let unknown = || Failure::NotUnderstood(format!("There is no code for `{language}`: shell, python, javascript."));
+            let found = found.ok_or_else(unknown)?;
+            match reader {
+                Reader::Program => output::json(found),
+                Reader::Person => output::print(&found.text),
+            }
+        }
+        RouteCommand::Env { name } => {
+            let code = code_of(management, &name).await?;
+            match reader {
+                Reader::Program => output::json(&json!({ "env_file": code.env_file })),
+                Reader::Person => output::print(&code.env_file),
+            }
+        }
+    }
+}
+
+async fn code_of(management: &Management, route: &str) -> Result<ClientCode, Failure> {
+    management.get(&format!("/routes/{route}/code"), &[]).await
+}
+
+pub(super) async fn teams(command: TeamCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
+    match command {
+        TeamCommand::List => overview::teams(management, reader).await,
+        TeamCommand::Add { name } => {
+            let applied: CatalogueApplied = management.post("/teams", &json!({ "name": name })).await?;
+            let says = format!("team {name} may use every route; give it a key: wendor key issue --team {name} --label TEXT");
+            made(&applied, (&says, reader))
+        }
+    }
+}
+
+fn made(applied: &CatalogueApplied, (says, reader): (&str, Reader)) -> Result<(), Failure> {
+    match reader {
+        Reader::Program => output::json(applied),
+        Reader::Person => output::line(&format!("Revision {} is in force: {says}.", applied.revision)),
+    }
+}

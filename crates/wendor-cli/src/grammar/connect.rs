@@ -1,0 +1,208 @@
+//! The grammar of bringing servers in: upstreams, routes, teams, and the guided start.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+/// Teams.
+#[derive(Debug, Subcommand)]
+pub enum TeamCommand {
+    /// Teams with their quotas as they stand.
+    #[command(after_help = "Example: wendor team list")]
+    List,
+    /// Make a team; it may use every route and has no quotas until a catalogue file says more.
+    #[command(after_help = "Example: wendor team add timetables")]
+    Add {
+        /// Its name.
+        name: String,
+    },
+}
+
+/// Routes.
+#[derive(Debug, Subcommand)]
+pub enum RouteCommand {
+    /// Routes with their stages.
+    #[command(after_help = "Example: wendor route list")]
+    List,
+    /// Make a route of one stage.
+    #[command(after_help = "Example: wendor route add night-sailings --offers quayside-a/dunlin-7b,quayside-b/dunlin-7b")]
+    Add {
+        /// The name that apps put in `model`.
+        name: String,
+        /// Its offers; the one with most room is asked.
+        #[arg(long, value_name = "OFFERS", value_delimiter = ',', required = true)]
+        offers: Vec<String>,
+    },
+    /// Print ready code that asks a route; the key stays in the variable WENDOR_KEY.
+    #[command(after_help = "Example: wendor route code night-sailings --language python --streamed > ask.py")]
+    Code {
+        /// The route.
+        name: String,
+        /// shell, python or javascript.
+        #[arg(long, default_value = "shell", value_name = "LANGUAGE")]
+        language: String,
+        /// Take the answer piece by piece.
+        #[arg(long)]
+        streamed: bool,
+    },
+    /// Print a file of environment variables for an app: address, route, and the key's, empty.
+    #[command(after_help = "Example: wendor route env night-sailings > app.env")]
+    Env {
+        /// The route.
+        name: String,
+    },
+}
+
+/// Upstreams.
+#[derive(Debug, Subcommand)]
+pub enum UpstreamCommand {
+    /// Upstreams with state, offers and last failure.
+    #[command(after_help = "Example: wendor upstream list")]
+    List,
+    /// Bring in a model server: find out what it speaks, list its models, show what will be written, write it.
+    #[command(after_help = "Example: wendor upstream add http://quayside-c:8000 --models dunlin-7b")]
+    Add(Box<UpstreamAddArgs>),
+    /// Say why an upstream does not answer, layer by layer, and what to do.
+    #[command(after_help = "Example: wendor upstream check quayside-a --mend 1")]
+    Check(Box<UpstreamCheckArgs>),
+    /// What upstreams serve beside what is offered, what is loaded, what is proven, what changed.
+    #[command(after_help = "Example: wendor upstream models chartroom --refresh")]
+    Models {
+        /// Only this upstream.
+        name: Option<String>,
+        /// Look now, instead of showing the last look.
+        #[arg(long)]
+        refresh: bool,
+    },
+    /// Offer further models of an upstream.
+    #[command(after_help = "Example: wendor upstream offer chartroom dunlin-7b:latest")]
+    Offer {
+        /// The upstream.
+        name: String,
+        /// Its names for the models.
+        #[arg(required = true)]
+        models: Vec<String>,
+        /// Do not ask.
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Give an upstream another credential, read from standard input; Wendor keeps it encrypted.
+    #[command(after_help = "Example: wendor upstream credential quarry --overlap 1h < key.txt")]
+    Credential {
+        /// The upstream.
+        name: String,
+        /// For how long the one before is used where this one is refused.
+        #[arg(long, default_value = "0s", value_name = "TIME")]
+        overlap: String,
+    },
+}
+
+/// A server and how it is reached.
+#[derive(Clone, Debug, Default, Args)]
+pub struct ServerArgs {
+    /// What it speaks; found out when absent.
+    #[arg(long, value_name = "DIALECT")]
+    pub dialect: Option<String>,
+    /// `own` hardware, or `hosted` and paid for by use; guessed from the address when absent.
+    #[arg(long, value_name = "WHICH")]
+    pub hosting: Option<String>,
+    /// Its key is in this environment variable of the service.
+    #[arg(long, value_name = "NAME", group = "key")]
+    pub key_env: Option<String>,
+    /// Its key is in this file of the service.
+    #[arg(long, value_name = "PATH", group = "key")]
+    pub key_file: Option<String>,
+    /// Its key is read from standard input; Wendor keeps it encrypted.
+    #[arg(long, group = "key")]
+    pub key_stdin: bool,
+    /// How the key is sent: bearer, header:NAME or query:NAME.
+    #[arg(long, value_name = "WAY")]
+    pub auth: Option<String>,
+    /// A further request header, as NAME=VALUE; may be given several times.
+    #[arg(long, value_name = "HEADER")]
+    pub header: Vec<String>,
+    /// The key may cross a network unencrypted.
+    #[arg(long)]
+    pub plain_http: bool,
+    /// The one certificate that is accepted, by its SHA-256.
+    #[arg(long, value_name = "SHA256")]
+    pub certificate: Option<String>,
+}
+
+/// A server to be brought in.
+#[derive(Debug, Args)]
+pub struct UpstreamAddArgs {
+    /// Its address, as you would paste it into a browser or an app.
+    pub address: String,
+    /// A name for it; made from the address when absent.
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    #[command(flatten)]
+    pub server: ServerArgs,
+    /// The models to offer; all that it lists when absent.
+    #[arg(long, value_name = "MODELS", value_delimiter = ',')]
+    pub models: Option<Vec<String>>,
+    /// A label such as on-site.
+    #[arg(long, value_name = "TEXT")]
+    pub place: Option<String>,
+    /// Streams that it can carry at once.
+    #[arg(long, value_name = "NUMBER")]
+    pub streams: Option<u32>,
+    /// Apply the first remedy of each finding, and go on.
+    #[arg(long)]
+    pub mend: bool,
+    /// Do not ask.
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// What to check, and how far.
+#[derive(Debug, Args)]
+pub struct UpstreamCheckArgs {
+    /// An upstream of the catalogue, or an address.
+    pub upstream: String,
+    #[command(flatten)]
+    pub server: ServerArgs,
+    /// Apply the remedy of this number, and check again.
+    #[arg(long, value_name = "NUMBER")]
+    pub mend: Option<usize>,
+    /// The value that a remedy needs.
+    #[arg(long, value_name = "TEXT", requires = "mend")]
+    pub value: Option<String>,
+    /// Ask on where that costs something: two plain questions, and one for each ability.
+    #[arg(long)]
+    pub prove: bool,
+    /// Ask an offer without a rate all the same.
+    #[arg(long)]
+    pub unpriced: bool,
+    /// The model to be asked; one that is offered when absent.
+    #[arg(long, value_name = "MODEL")]
+    pub model: Option<String>,
+    /// The team that pays; yours when absent.
+    #[arg(long, value_name = "NAME")]
+    pub team: Option<String>,
+    /// Do not ask before something is spent.
+    #[arg(long)]
+    pub yes: bool,
+}
+
+/// The guided start.
+#[derive(Debug, Args)]
+pub struct StartArgs {
+    /// The address of a model server; asked for when absent.
+    pub address: Option<String>,
+    #[command(flatten)]
+    pub server: ServerArgs,
+    /// The model to offer; the first that is listed when absent.
+    #[arg(long, value_name = "MODEL")]
+    pub model: Option<String>,
+    /// A name for the route.
+    #[arg(long, value_name = "NAME")]
+    pub route: Option<String>,
+    /// A name for the team.
+    #[arg(long, value_name = "NAME")]
+    pub team: Option<String>,
+    /// Where to write the file of environment variables for the app, key included; printed without it when absent.
+    #[arg(long, value_name = "FILE")]
+    pub env: Option<PathBuf>,
+}

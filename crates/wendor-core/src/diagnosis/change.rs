@@ -1,0 +1,148 @@
+//! A remedy applied: a [`Change`] and a catalogue enter, the catalogue as it is then leaves, with the rates that go along.
+
+use super::remedy::Change;
+use crate::catalog::Catalogue;
+use crate::catalog::upstream::Upstream;
+use crate::catalog::weights::{OtherWeights, WeightsPin};
+use crate::metering::rate::{Rate, RateCard};
+use crate::name::{Name, OfferName};
+
+/// Why a change cannot be applied.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum CannotChange {
+    /// There is no such upstream any more.
+    #[error("there is no upstream `{0}`")]
+    NoUpstream(Name),
+    /// There is no such offer any more.
+    #[error("there is no offer of `{0}` at the upstream; check it again")]
+    NoOffer(String),
+    /// The offer is there already.
+    #[error("`{0}` is offered already; take the other offer out instead")]
+    Offered(String),
+    /// A value has to be told along with it.
+    #[error("the header `{0}` needs a value: tell it along with the change")]
+    NeedsValue(String),
+    /// The value cannot be taken.
+    #[error("`{0}` is no value for a header")]
+    BadValue(String),
+    /// A number that is none.
+    #[error("0 tokens are none; tell how many")]
+    Zero,
+}
+
+/// Applies `change` to the upstream alone. `value` is what it needs to be told along.
+///
+/// # Errors
+/// [`CannotChange`].
+pub fn to_upstream(upstream: &mut Upstream, change: &Change, value: Option<&str>) -> Result<(), CannotChange> {
+    let offer = |upstream: &mut Upstream, model: &str| match upstream.offers.contains_key(model) {
+        true => Ok(upstream.offers.entry(model.to_owned()).or_default().clone()),
+        false => Err(CannotChange::NoOffer(model.to_owned())),
+    };
+    match change {
+        Change::Address { to } => upstream.address = to.clone(),
+        Change::Dialect { to } => upstream.dialect = *to,
+        Change::Auth { to } => upstream.auth = to.clone(),
+        Change::Certificate { to } => upstream.certificate = Some(to.clone()),
+        Change::PlainHttp => upstream.allows_plain_http = true,
+        Change::Header { name } => {
+            let value = value.ok_or_else(|| CannotChange::NeedsValue(name.clone()))?;
+            if http::HeaderValue::try_from(value).is_err() || http::HeaderName::try_from(name.as_str()).is_err() {
+                return Err(CannotChange::BadValue(value.to_owned()));
+            }
+            upstream.headers.insert(name.clone(), value.to_owned());
+        }
+        Change::Model { from, to } => {
+            if upstream.offers.contains_key(to) {
+                return Err(CannotChange::Offered(to.clone()));
+            }
+            let moved = offer(upstream, from)?;
+            upstream.offers.remove(from);
+            upstream.offers.insert(to.clone(), moved);
+        }
+        Change::Abilities { model, to } => {
+            let mut changed = offer(upstream, model)?;
+            changed.abilities = Some(to.clone());
+            upstream.offers.insert(model.clone(), changed);
+        }
+        Change::OutputCap { model, to } => {
+            let mut changed = offer(upstream, model)?;
+            changed.output_cap = Some(std::num::NonZeroU32::new(*to).ok_or(CannotChange::Zero)?);
+            upstream.offers.insert(model.clone(), changed);
+        }
+        Change::ContextWindow { model, to } => {
+            let mut changed = offer(upstream, model)?;
+            changed.context_window = Some(std::num::NonZeroU32::new(*to).ok_or(CannotChange::Zero)?);
+            upstream.offers.insert(model.clone(), changed);
+        }
+        Change::Weights { model, to } => {
+            let mut changed = offer(upstream, model)?;
+            let otherwise = changed.weights.map_or_else(OtherWeights::default, |pin| pin.otherwise);
+            changed.weights = Some(WeightsPin { digest: to.clone(), otherwise });
+            upstream.offers.insert(model.clone(), changed);
+        }
+    }
+    Ok(())
+}
+
+/// Applies `change` to the whole catalogue: routes follow an offer that gets another name, and its rates do. Gives the rates to be
+/// added.
+///
+/// # Errors
+/// [`CannotChange`]; the catalogue may be half changed then and is to be thrown away.
+pub fn apply(
+    catalogue: &mut Catalogue,
+    rates: &RateCard,
+    (name, change): (&Name, &Change),
+    value: Option<&str>,
+) -> Result<Vec<(OfferName, Rate)>, CannotChange> {
+    let upstream = catalogue.upstreams.get_mut(name).ok_or_else(|| CannotChange::NoUpstream(name.clone()))?;
+    to_upstream(upstream, change, value)?;
+    let Change::Model { from, to } = change else { return Ok(Vec::new()) };
+    let offer = |model: &str| OfferName::new(name.clone(), model).map_err(|_| CannotChange::NoOffer(model.to_owned()));
+    let (old, new) = (offer(from)?, offer(to)?);
+    for entry in catalogue.routes.values_mut().flat_map(|route| &mut route.stages).flat_map(|stage| &mut stage.offers) {
+        if entry.offer == old {
+            entry.offer = new.clone();
+        }
+    }
+    let of_old = rates.iter().filter(|(offer, _)| **offer == old).map(|(_, rate)| rate.clone());
+    Ok(of_old.filter(|rate| rates.of_day(&new, rate.effective_on).is_none()).map(|rate| (new.clone(), rate)).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn demo() -> crate::catalog::file::CatalogueFile {
+        crate::catalog::file::read(include_str!("../../../../demo/catalogue.toml")).unwrap()
+    }
+
+    #[test]
+    fn an_offer_of_another_name_takes_routes_and_rates_along() {
+        let mut file = demo();
+        let name = Name::parse("quarry").unwrap();
+        let change = Change::Model { from: "fulmar-large".into(), to: "fulmar-huge".into() };
+        let rates = apply(&mut file.catalogue, &file.rates, (&name, &change), None).unwrap();
+        let offers: Vec<String> =
+            file.catalogue.routes.values().flat_map(|route| route.offers().map(ToString::to_string)).collect();
+        assert!(
+            offers.contains(&"quarry/fulmar-huge".to_owned()) && !offers.contains(&"quarry/fulmar-large".to_owned())
+        );
+        assert!(!rates.is_empty() && rates.iter().all(|(offer, _)| offer.model() == "fulmar-huge"));
+        let again = crate::catalog::file::read(&crate::catalog::file::write(&file.catalogue, &file.rates));
+        assert!(again.is_ok(), "{again:?}");
+    }
+
+    #[rstest]
+    #[case::no_such_upstream("nowhere", Change::PlainHttp, None)]
+    #[case::no_such_offer("quarry", Change::OutputCap { model: "dunlin".into(), to: 9 }, None)]
+    #[case::no_value("quarry", Change::Header { name: "harbour-version".into() }, None)]
+    #[case::bad_value("quarry", Change::Header { name: "harbour-version".into() }, Some("a\nb"))]
+    #[case::no_tokens("quarry", Change::OutputCap { model: "fulmar-large".into(), to: 0 }, None)]
+    fn what_cannot_be_changed_is_said(#[case] upstream: &str, #[case] change: Change, #[case] value: Option<&str>) {
+        let mut file = demo();
+        assert!(apply(&mut file.catalogue, &file.rates, (&Name::parse(upstream).unwrap(), &change), value).is_err());
+    }
+}

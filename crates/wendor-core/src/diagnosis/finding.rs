@@ -1,0 +1,192 @@
+//! Every finding that a check can make. Each has a code, which programs and `docs/diagnosis.md` name it by.
+
+use serde::{Deserialize, Serialize};
+
+use super::remedy::Remedy;
+
+macro_rules! findings {
+    ($($(#[doc = $doc:literal])+ $variant:ident => $code:literal, $about:literal;)+) => {
+        /// What is the matter.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        pub enum FindingKind {
+            $($(#[doc = $doc])+ #[serde(rename = $code)] $variant,)+
+        }
+
+        impl FindingKind {
+            /// Every finding, in the order in which a check comes upon them.
+            pub const ALL: &'static [Self] = &[$(Self::$variant),+];
+
+            /// Its code.
+            #[must_use]
+            pub fn code(self) -> &'static str {
+                match self {
+                    $(Self::$variant => $code,)+
+                }
+            }
+
+            /// What it means, in a line.
+            #[must_use]
+            pub fn about(self) -> &'static str {
+                match self {
+                    $(Self::$variant => $about,)+
+                }
+            }
+        }
+    };
+}
+
+findings! {
+    /// Without asking.
+    EndpointPasted => "endpoint-pasted", "the address is that of an endpoint, not the server's base address";
+    /// Without asking.
+    CredentialMissing => "credential-missing", "the credential is not where the service is told to find it";
+    /// Without asking.
+    KeyWrapped => "key-wrapped", "something was pasted along with the key: `Bearer`, quotes, a line break";
+    /// Without asking.
+    KeyPlaceholder => "key-placeholder", "the key is an example that was never replaced";
+    /// Without asking.
+    KeyExposed => "key-exposed", "the key would cross a network unencrypted";
+    /// Name.
+    HostUnknown => "host-unknown", "the host's name leads to no address";
+    /// Connection.
+    OtherPort => "other-port", "nothing listens on the port, but on another usual one";
+    /// Connection.
+    LoopbackOnly => "loopback-only", "the server listens only to its own machine";
+    /// Connection.
+    NothingListens => "nothing-listens", "the machine is there, but nothing listens on the port";
+    /// Connection.
+    BlackHole => "black-hole", "the machine does not say a word: something between swallows what is sent";
+    /// Connection.
+    NoWay => "no-way", "there is no way to the machine from here";
+    /// Connection.
+    FamilyDead => "family-dead", "one of the host's addresses does not answer, so that connections begin late";
+    /// Encryption.
+    PortEncrypted => "port-encrypted", "the port speaks TLS, the address says http";
+    /// Encryption.
+    PortPlain => "port-plain", "the port speaks plain HTTP, the address says https";
+    /// Encryption.
+    SelfSigned => "self-signed", "the certificate is signed by itself, so nobody vouches for it";
+    /// Encryption.
+    ChainIncomplete => "chain-incomplete", "the server leaves out the certificates between its own and a known authority's";
+    /// Encryption.
+    UnknownAuthority => "unknown-authority", "the certificate comes from an authority that is not known here";
+    /// Encryption.
+    OtherHost => "other-host", "the certificate is for another host";
+    /// Encryption.
+    Expired => "expired", "the certificate has expired";
+    /// Encryption.
+    ClockOff => "clock-off", "the certificate is good by the server's clock but not by ours";
+    /// Encryption.
+    HandshakeFailed => "handshake-failed", "no encrypted connection comes about";
+    /// Encryption.
+    ExpiresSoon => "expires-soon", "the certificate expires within two weeks";
+    /// HTTP.
+    NotHttp => "not-http", "what listens there does not speak HTTP";
+    /// HTTP.
+    SignInPage => "sign-in-page", "requests are led to a sign-in page for people";
+    /// HTTP.
+    Moved => "moved", "the server says that it is at another address";
+    /// HTTP.
+    WebPage => "web-page", "the server answers with web pages";
+    /// HTTP.
+    NotReady => "not-ready", "something answers in the server's place that it is not ready";
+    /// Path.
+    PrefixMissing => "prefix-missing", "the API stands below a path that the address lacks";
+    /// Path.
+    PrefixDoubled => "prefix-doubled", "the address has a path too much";
+    /// Path.
+    OtherDialect => "other-dialect", "the server speaks another dialect than the upstream says";
+    /// Path.
+    PathUnknown => "path-unknown", "no dialect's endpoints are at this address";
+    /// Key.
+    KeyMissing => "key-missing", "the server wants a key, and none is set";
+    /// Key.
+    KeyElsewhere => "key-elsewhere", "the server wants the key in another place";
+    /// Key.
+    KeyRefused => "key-refused", "the server refuses the key";
+    /// Key.
+    HeaderMissing => "header-missing", "the server wants a request header that is not set";
+    /// Key.
+    TermsNotAccepted => "terms-not-accepted", "terms have to be accepted or a form filled in before the model may be used";
+    /// Key.
+    OutOfCredit => "out-of-credit", "the account at the service has no credit left";
+    /// Key.
+    RateLimited => "rate-limited", "the server asks to be left alone for a while";
+    /// Key.
+    Refused => "refused", "the server refuses for a reason of its own";
+    /// Models.
+    NoModels => "no-models", "the server lists no models";
+    /// Models.
+    TagMissing => "tag-missing", "the model is there under its name with a tag";
+    /// Models.
+    ModelUnknown => "model-unknown", "the server has no model of that name";
+    /// Models.
+    OtherWeights => "other-weights", "the same name stands for other weights elsewhere, or than the offer is pinned to";
+    /// Answers.
+    NoAnswer => "no-answer", "the server takes the question and does not answer in time";
+    /// Answers.
+    BrokenOff => "broken-off", "the answer breaks off";
+    /// Answers.
+    NotTheDialect => "not-the-dialect", "the answer is not what the dialect promises";
+    /// Answers.
+    SlowLoad => "slow-load", "the first answer waits for the model to be loaded";
+    /// Answers.
+    Buffered => "buffered", "a stream arrives in one piece";
+    /// Answers.
+    NoUsage => "no-usage", "the stream does not say what it used";
+    /// Answers.
+    NoTerminator => "no-terminator", "the stream ends without its terminator";
+    /// Answers.
+    ThinkingAtCap => "thinking-at-cap", "the model thinks until the offer's output cap and says nothing";
+    /// Answers.
+    AnswerEmpty => "answer-empty", "the answer holds nothing";
+    /// Abilities.
+    ToolsIgnored => "tools-ignored", "functions are not called, or not with what they were asked for";
+    /// Abilities.
+    ImagesIgnored => "images-ignored", "images are not looked at";
+    /// Abilities.
+    SchemaIgnored => "schema-ignored", "answers do not keep to the schema asked for";
+    /// Abilities.
+    ReasoningAbsent => "reasoning-absent", "no thinking comes when it is asked for";
+    /// Abilities.
+    EmbeddingsWrong => "embeddings-wrong", "vectors do not come, or do not tell texts apart";
+    /// Abilities.
+    ContextCut => "context-cut", "long prompts are cut without a word";
+}
+
+/// Whether the way is barred.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Weight {
+    /// Nothing goes on from here.
+    Failing,
+    /// It works, but someone should know.
+    Noted,
+}
+
+/// One finding.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Finding {
+    /// What is the matter.
+    pub kind: FindingKind,
+    /// Whether the way is barred.
+    pub weight: Weight,
+    /// The same in plain words, with the values that it is about.
+    pub says: String,
+    /// What can be done.
+    pub remedies: Vec<Remedy>,
+}
+
+impl Finding {
+    /// One that bars the way.
+    #[must_use]
+    pub fn failing(kind: FindingKind, says: impl Into<String>, remedies: Vec<Remedy>) -> Self {
+        Self { kind, weight: Weight::Failing, says: says.into(), remedies }
+    }
+
+    /// One that only has to be known.
+    #[must_use]
+    pub fn noted(kind: FindingKind, says: impl Into<String>, remedies: Vec<Remedy>) -> Self {
+        Self { kind, weight: Weight::Noted, says: says.into(), remedies }
+    }
+}

@@ -1,0 +1,218 @@
+//! An answer that says no: what of, as far as its status, its code and its words tell. Nothing is decided by words but which
+//! explanation is shown; how requests are served never depends on them.
+
+use serde_json::Value;
+
+use super::finding::{Finding, FindingKind};
+use super::remedy::{Change, Remedy};
+use super::seen::Heard;
+
+/// How much of a server's own words is shown.
+const MOST_WORDS: usize = 240;
+
+/// Parts of codes and words that tell of money.
+const MONEY: [&str; 8] = ["quota", "billing", "credit", "balance", "payment", "insufficient_funds", "budget", "funds"];
+
+/// Parts of codes and words that tell of terms.
+const TERMS: [&str; 8] =
+    ["terms", "agreement", "licen", "gated", "acceptance", "accept the", "request access", "consent"];
+
+/// What a refusal says.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Told {
+    /// Its code, or its kind.
+    pub code: String,
+    /// Its words.
+    pub message: String,
+}
+
+/// Reads a refusal in whatever shape it has.
+#[must_use]
+pub fn told(heard: &Heard) -> Told {
+    let text = |value: Option<&Value>| value.and_then(Value::as_str).unwrap_or_default().to_owned();
+    let Some(body) = heard.json() else {
+        let words = String::from_utf8_lossy(&heard.body).trim().to_owned();
+        return Told { code: String::new(), message: if heard.is_page() { String::new() } else { cut(&words) } };
+    };
+    let error = body.get("error").unwrap_or(&body);
+    if let Some(words) = error.as_str() {
+        return Told { code: text(body.get("code")), message: cut(words) };
+    }
+    let deep = error.pointer("/details/error_code");
+    let code = [error.get("code"), deep, error.get("status"), error.get("type")].into_iter().map(text);
+    let code = code.filter(|code| !code.is_empty()).collect::<Vec<_>>().join(" ");
+    let message = [error.get("message"), error.get("detail"), body.get("message"), body.get("detail")];
+    let message = message.into_iter().map(text).find(|words| !words.is_empty()).unwrap_or_default();
+    Told { code, message: cut(&message) }
+}
+
+fn cut(words: &str) -> String {
+    let visible: String =
+        words.chars().map(|each| if each.is_control() { ' ' } else { each }).take(MOST_WORDS).collect();
+    visible.trim().to_owned()
+}
+
+/// What was sent, as far as an explanation needs it.
+#[derive(Clone, Copy, Debug)]
+pub struct Asked<'a> {
+    /// Whether a key went along.
+    pub has_key: bool,
+    /// Headers that the operator sets.
+    pub headers: &'a [String],
+    /// The server's host.
+    pub host: &'a str,
+}
+
+/// What a refusal means.
+#[must_use]
+pub fn judge(heard: &Heard, asked: Asked<'_>) -> Finding {
+    let Told { code, message } = told(heard);
+    let small = format!("{code} {message}").to_ascii_lowercase();
+    let quoted = if message.is_empty() { String::new() } else { format!(" It says: \"{message}\"") };
+    let host = asked.host;
+    let holds = |words: &[&str]| words.iter().any(|word| small.contains(word));
+    let operator = |says: String| vec![Remedy::operator(says)];
+    let status = heard.status;
+    if status == 402 || (holds(&MONEY) && matches!(status, 400 | 403 | 429)) {
+        let says = format!("The account at {host} has no credit left ({status}).{quoted}");
+        return Finding::failing(
+            FindingKind::OutOfCredit,
+            says,
+            operator(format!("Top the account at {host} up, or raise its limit there")),
+        );
+    }
+    if let Some(name) = wanted_header(&message, asked.headers).filter(|_| matches!(status, 400 | 401 | 403 | 422)) {
+        let says = format!("{host} wants the request header `{name}`, which is not set ({status}).{quoted}");
+        let remedy = Remedy::change(format!("Set the header {name}"), Change::Header { name });
+        return Finding::failing(FindingKind::HeaderMissing, says, vec![remedy]);
+    }
+    if holds(&TERMS) && matches!(status, 400 | 401 | 403 | 404 | 451) {
+        let says = format!(
+            "{host} lets nobody use the model before its terms are accepted or a form is filled in ({status}).{quoted}"
+        );
+        let does =
+            format!("Sign in at {host} with the account that the key belongs to, and accept the terms of the model");
+        return Finding::failing(FindingKind::TermsNotAccepted, says, operator(does));
+    }
+    by_status(heard, asked, &quoted)
+}
+
+/// What a status alone means.
+fn by_status(heard: &Heard, asked: Asked<'_>, quoted: &str) -> Finding {
+    let (host, status) = (asked.host, heard.status);
+    let operator = |says: String| vec![Remedy::operator(says)];
+    match (status, asked.has_key) {
+        (401 | 403, false) => {
+            let says = format!("{host} wants a key ({status}), and none is set.{quoted}");
+            let does =
+                "Give the upstream its key: `wendor upstream credential NAME`, or the field in the console".to_owned();
+            Finding::failing(FindingKind::KeyMissing, says, operator(does))
+        }
+        (401 | 403, true) => {
+            let says = format!("{host} refuses the key ({status}).{quoted}");
+            let does = format!(
+                "Is the key still valid, and of this service? Issue a new one at {host} and set it: `wendor upstream credential NAME`"
+            );
+            Finding::failing(FindingKind::KeyRefused, says, operator(does))
+        }
+        (429, _) => {
+            let wait = heard.retry_after.map_or_else(String::new, |seconds| format!(" for {seconds} s"));
+            let says = format!("{host} asks to be left alone{wait} (429).{quoted}");
+            Finding::failing(
+                FindingKind::RateLimited,
+                says,
+                operator("Check again later; if it stays so, ask for a higher limit there".to_owned()),
+            )
+        }
+        (502..=504, _) => {
+            let says = format!("Something answers {status} in the place of the server: it is not ready.{quoted}");
+            Finding::failing(
+                FindingKind::NotReady,
+                says,
+                vec![Remedy::owner(format!("Behind {host} the model server does not answer ({status})."))],
+            )
+        }
+        (_, _) => {
+            let says = format!("{host} refuses with {status}.{quoted}");
+            Finding::failing(
+                FindingKind::Refused,
+                says,
+                vec![Remedy::owner(format!("Your server answers {status} to a plain request.{quoted}"))],
+            )
+        }
+    }
+}
+
+/// The header that a message asks for: a word with a hyphen, where it speaks of a header or a version, and that is not set yet.
+fn wanted_header(message: &str, set: &[String]) -> Option<String> {
+    let small = message.to_ascii_lowercase();
+    let speaks_of_headers = small.contains("header");
+    let is_name = |word: &&str| {
+        let has_form = word.contains('-') && word.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
+        has_form
+            && (speaks_of_headers || word.ends_with("-version"))
+            && !word.ends_with("api-key")
+            && *word != "content-type"
+    };
+    let words =
+        small.split(|each: char| !each.is_ascii_alphanumeric() && each != '-').map(|word| word.trim_matches('-'));
+    words
+        .filter(|word| word.len() > 3)
+        .filter(is_name)
+        .find(|word| !set.iter().any(|known| known == word))
+        .map(str::to_owned)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn heard(status: u16, body: &str) -> Heard {
+        Heard { status, content_type: "application/json".into(), body: body.to_owned().into(), ..Heard::default() }
+    }
+
+    #[rstest]
+    #[case::no_key(401, r#"{"error":{"message":"No key."}}"#, false, FindingKind::KeyMissing)]
+    #[case::bad_key(401, r#"{"error":{"message":"The credential is not valid."}}"#, true, FindingKind::KeyRefused)]
+    #[case::status_alone(402, "", true, FindingKind::OutOfCredit)]
+    #[case::code(429, r#"{"error":{"code":"insufficient_quota","message":"Stop."}}"#, true, FindingKind::OutOfCredit)]
+    #[case::limit(429, r#"{"error":{"message":"Slow down."}}"#, true, FindingKind::RateLimited)]
+    #[case::version(
+        400,
+        r#"{"type":"error","error":{"message":"harbour-version: header is required"}}"#,
+        true,
+        FindingKind::HeaderMissing
+    )]
+    #[case::terms(
+        403,
+        r#"{"error":"You have to accept the terms of this model first."}"#,
+        true,
+        FindingKind::TermsNotAccepted
+    )]
+    #[case::deep_code(
+        403,
+        r#"{"type":"error","error":{"message":"No.","details":{"error_code":"agreement_missing"}}}"#,
+        true,
+        FindingKind::TermsNotAccepted
+    )]
+    #[case::other(418, "{}", true, FindingKind::Refused)]
+    #[case::not_json(500, "boom", true, FindingKind::Refused)]
+    fn what_a_refusal_means(
+        #[case] status: u16,
+        #[case] body: &str,
+        #[case] has_key: bool,
+        #[case] expected: FindingKind,
+    ) {
+        let finding = judge(&heard(status, body), Asked { has_key, headers: &[], host: "quarry.example" });
+        assert_eq!(finding.kind, expected, "{}", finding.says);
+    }
+
+    #[test]
+    fn a_header_that_is_set_is_not_asked_for_again() {
+        let answer = heard(400, r#"{"error":{"message":"The header harbour-version is not a date."}}"#);
+        let set = ["harbour-version".to_owned()];
+        let finding = judge(&answer, Asked { has_key: true, headers: &set, host: "quarry.example" });
+        assert_eq!(finding.kind, FindingKind::Refused);
+    }
+}

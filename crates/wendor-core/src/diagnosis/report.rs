@@ -1,0 +1,251 @@
+//! What a check says: the steps in order, each with what was tried, what came back and how long it took.
+
+use serde::{Deserialize, Serialize};
+
+use super::finding::{Finding, Weight};
+use super::remedy::Remedy;
+
+/// A layer of an upstream.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Step {
+    /// What can be seen without asking.
+    Settings,
+    /// The host's name.
+    Name,
+    /// Each of its addresses.
+    Connection,
+    /// TLS.
+    Encryption,
+    /// The first words, without the credential.
+    Http,
+    /// The path and the dialect.
+    Path,
+    /// The credential.
+    Key,
+    /// The listing.
+    Models,
+    /// One streamed answer.
+    StreamedAnswer,
+    /// One whole answer.
+    WholeAnswer,
+    /// What the model can do.
+    Abilities,
+}
+
+impl Step {
+    /// Every step, in order.
+    pub const ALL: [Self; 11] = [
+        Self::Settings,
+        Self::Name,
+        Self::Connection,
+        Self::Encryption,
+        Self::Http,
+        Self::Path,
+        Self::Key,
+        Self::Models,
+        Self::StreamedAnswer,
+        Self::WholeAnswer,
+        Self::Abilities,
+    ];
+
+    /// Its word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Settings => "settings",
+            Self::Name => "name",
+            Self::Connection => "connection",
+            Self::Encryption => "encryption",
+            Self::Http => "http",
+            Self::Path => "path",
+            Self::Key => "key",
+            Self::Models => "models",
+            Self::StreamedAnswer => "streamed answer",
+            Self::WholeAnswer => "whole answer",
+            Self::Abilities => "abilities",
+        }
+    }
+
+    /// What it would tell, for those who did not get so far.
+    #[must_use]
+    pub fn would_tell(self) -> &'static str {
+        match self {
+            Self::Settings => "what can be seen without asking",
+            Self::Name => "the host's addresses",
+            Self::Connection => "which of them answer",
+            Self::Encryption => "who vouches for the server",
+            Self::Http => "what it says without the key",
+            Self::Path => "where the API stands, in which dialect",
+            Self::Key => "accepted, refused or not needed",
+            Self::Models => "which are there",
+            Self::StreamedAnswer => "first token, usage, proper end",
+            Self::WholeAnswer => "usage, proper end",
+            Self::Abilities => "tools, images in, structured output, thinking",
+        }
+    }
+}
+
+/// How a step went.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StepState {
+    /// All is well.
+    Well,
+    /// It works, and someone should know something.
+    Noted,
+    /// It does not.
+    Failing,
+    /// An earlier step failed.
+    NotReached,
+    /// It costs something and was not asked for.
+    NotAsked,
+}
+
+impl StepState {
+    /// Its word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Well => "well",
+            Self::Noted => "noted",
+            Self::Failing => "failing",
+            Self::NotReached => "not reached",
+            Self::NotAsked => "not asked",
+        }
+    }
+}
+
+/// One step of a check.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StepReport {
+    /// Which.
+    pub step: Step,
+    /// How it went.
+    pub state: StepState,
+    /// What was tried.
+    pub tried: String,
+    /// What came back.
+    pub came_back: String,
+    /// How long it took, in microseconds; 0 where nothing was sent.
+    pub took_us: u64,
+    /// What is the matter.
+    pub findings: Vec<Finding>,
+}
+
+impl StepReport {
+    /// A step that was taken.
+    #[must_use]
+    pub fn of(step: Step, tried: impl Into<String>, judged: Judged, took_us: u64) -> Self {
+        let state = match (judged.is_failing(), judged.findings.is_empty()) {
+            (true, _) => StepState::Failing,
+            (false, true) => StepState::Well,
+            (false, false) => StepState::Noted,
+        };
+        let came_back = judged.came_back;
+        Self { step, state, tried: tried.into(), came_back, took_us, findings: judged.findings }
+    }
+
+    /// A step that was not taken, and why.
+    #[must_use]
+    pub fn untaken(step: Step, state: StepState, why: impl Into<String>) -> Self {
+        Self { step, state, tried: String::new(), came_back: why.into(), took_us: 0, findings: Vec::new() }
+    }
+}
+
+/// What is made of one layer.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Judged {
+    /// What came back, in words.
+    pub came_back: String,
+    /// What is the matter.
+    pub findings: Vec<Finding>,
+}
+
+impl Judged {
+    /// Nothing is the matter.
+    #[must_use]
+    pub fn well(came_back: impl Into<String>) -> Self {
+        Self { came_back: came_back.into(), findings: Vec::new() }
+    }
+
+    /// This is.
+    #[must_use]
+    pub fn found(came_back: impl Into<String>, finding: Finding) -> Self {
+        Self { came_back: came_back.into(), findings: vec![finding] }
+    }
+
+    /// Whether the way is barred.
+    #[must_use]
+    pub fn is_failing(&self) -> bool {
+        self.findings.iter().any(|finding| finding.weight == Weight::Failing)
+    }
+}
+
+/// A whole check.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Report {
+    /// Every step, in order.
+    pub steps: Vec<StepReport>,
+}
+
+impl Report {
+    /// Adds a step. Says whether the check goes on.
+    pub fn take(&mut self, step: StepReport) -> bool {
+        let goes_on = step.state != StepState::Failing;
+        self.steps.push(step);
+        goes_on
+    }
+
+    /// Adds what was not reached, so that every step stands in it.
+    pub fn close(&mut self) {
+        for step in Step::ALL {
+            if !self.steps.iter().any(|known| known.step == step) {
+                self.steps.push(StepReport::untaken(step, StepState::NotReached, step.would_tell()));
+            }
+        }
+        self.steps.sort_by_key(|report| report.step);
+    }
+
+    /// All that is the matter.
+    pub fn findings(&self) -> impl Iterator<Item = &Finding> {
+        self.steps.iter().flat_map(|step| &step.findings)
+    }
+
+    /// The remedies that Wendor can apply itself, in order: what `--mend N` counts, from 1.
+    #[must_use]
+    pub fn changes(&self) -> Vec<&Remedy> {
+        self.findings().flat_map(|finding| &finding.remedies).filter(|remedy| remedy.as_change().is_some()).collect()
+    }
+
+    /// Whether nothing bars the way and nothing has to be known.
+    #[must_use]
+    pub fn is_green(&self) -> bool {
+        self.findings().next().is_none()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::diagnosis::finding::FindingKind;
+
+    #[test]
+    fn a_check_stops_at_what_bars_the_way_and_names_what_was_not_reached() {
+        let mut report = Report::default();
+        let noted = Judged::found("slow", Finding::noted(FindingKind::FamilyDead, "slow", vec![]));
+        let failing =
+            Judged::found("nobody", Finding::failing(FindingKind::NotHttp, "nobody", vec![Remedy::owner("x")]));
+        assert!(report.take(StepReport::of(Step::Connection, "", noted, 1)));
+        assert!(!report.take(StepReport::of(Step::Http, "", failing, 1)));
+        report.close();
+        let states: Vec<_> = report.steps.iter().map(|step| (step.step, step.state)).collect();
+        assert_eq!(states.len(), Step::ALL.len());
+        assert!(
+            states.contains(&(Step::Connection, StepState::Noted))
+                && states.contains(&(Step::Http, StepState::Failing))
+        );
+        assert_eq!(states.last(), Some(&(Step::Abilities, StepState::NotReached)));
+        assert!(report.changes().is_empty(), "a sentence for the owner is nothing to apply");
+    }
+}

@@ -1,0 +1,394 @@
+//! The first words with a server: whether it speaks HTTP, where its API stands, and in which dialect. [`search`] says what it has to look at
+//! next, until it knows; it only ever reads.
+
+use std::collections::BTreeMap;
+
+use super::finding::{Finding, FindingKind};
+use super::remedy::{Change, Remedy};
+use super::report::Judged;
+use super::seen::{Answered, Heard, NotHeard};
+use crate::catalog::upstream::{Address, AddressParts, Dialect};
+use crate::wire::codec;
+
+/// Paths below which APIs are often put.
+const USUAL_PREFIXES: [&str; 10] =
+    ["/api", "/serve", "/llm", "/ai", "/inference", "/models", "/model", "/gateway", "/proxy", "/api/v1"];
+
+/// Where a dialect lists its models.
+#[must_use]
+pub fn listing_path(dialect: Dialect) -> &'static str {
+    match dialect {
+        Dialect::ChatCompletions | Dialect::Responses | Dialect::Messages => "/v1/models",
+        Dialect::GenerateContent => "/v1beta/models",
+        Dialect::LocalChat => "/api/tags",
+    }
+}
+
+/// Judges the first answer, to a request without the credential at `path`.
+#[must_use]
+pub fn judge_http(address: &Address, path: &str, answered: &Answered) -> Judged {
+    let owner = |says: &str| vec![Remedy::owner(says)];
+    let failing =
+        |kind, says: String, remedies| Judged::found("no answer in HTTP", Finding::failing(kind, says, remedies));
+    let (host, port) = (address.host(), address.port());
+    let heard = match answered {
+        Ok(heard) => heard,
+        Err(NotHeard::NotHttp { speaks_tls: true }) => {
+            let encrypted =
+                address.with(AddressParts { scheme: Some("https"), port: Some(port), ..AddressParts::default() });
+            let says = format!("Port {port} of {host} speaks TLS, and the address says http.");
+            return failing(FindingKind::PortEncrypted, says, vec![Remedy::address(encrypted)]);
+        }
+        Err(NotHeard::TimedOut(millis)) => {
+            let says = format!("{host} takes the connection and then says nothing for {} s.", millis / 1_000);
+            return failing(
+                FindingKind::NotReady,
+                says,
+                owner("Your model server takes connections and does not answer; is it still loading, or stuck?"),
+            );
+        }
+        Err(NotHeard::NotHttp { speaks_tls: false } | NotHeard::Broke | NotHeard::NoConnection) => {
+            let says = format!("What listens on port {port} of {host} does not speak HTTP.");
+            return failing(
+                FindingKind::NotHttp,
+                says,
+                vec![Remedy::operator("Is this the port of the model server, or of another service?")],
+            );
+        }
+    };
+    let told = heard.told();
+    match heard.status {
+        300..=399 => Judged::found(&*told, redirected(address, path, heard)),
+        502..=504 => {
+            let says =
+                format!("Something answers {} in the server's place: the server behind it is not ready.", heard.status);
+            let says_owner = format!(
+                "Behind {host} nothing answers ({}); is the model server running and done with loading?",
+                heard.status
+            );
+            Judged::found(&*told, Finding::failing(FindingKind::NotReady, says, owner(&says_owner)))
+        }
+        _ => Judged::well(match &heard.server {
+            Some(server) => format!("{told}, by {}", server.chars().take(40).collect::<String>()),
+            None => told,
+        }),
+    }
+}
+
+fn redirected(address: &Address, path: &str, heard: &Heard) -> Finding {
+    let target = heard.location.clone().unwrap_or_default();
+    let whole = match target.starts_with('/') {
+        true => {
+            address.with(AddressParts { prefix: Some(""), ..AddressParts::default() }).as_str().to_owned() + &target
+        }
+        false => target.clone(),
+    };
+    let bare = whole.split(['?', '#']).next().unwrap_or_default().trim_end_matches('/');
+    if let Some(base) =
+        bare.strip_suffix(path).and_then(|base| Address::parse(base).ok()).filter(|base| base != address)
+    {
+        let says = format!(
+            "The server says that it is at {} now. Wendor follows no redirection, since a key would go along.",
+            base.as_str()
+        );
+        return Finding::failing(FindingKind::Moved, says, vec![Remedy::address(base)]);
+    }
+    let to = bare.chars().take(120).collect::<String>();
+    let says = format!("Instead of an answer there is a way to another page ({to}): people are asked to sign in here.");
+    let owner = format!(
+        "Please let the machine that Wendor runs on reach the API at {} without the sign-in page, by a key of its own.",
+        address.as_str()
+    );
+    Finding::failing(FindingKind::SignInPage, says, vec![Remedy::owner(owner)])
+}
+
+/// What an answer at a place says of what stands there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Evidence {
+    /// A listing that these dialects have.
+    Listing(Vec<Dialect>),
+    /// Someone wants a key, or another request; the dialects whose errors look so, if that tells.
+    Guarded(Vec<Dialect>),
+    /// A page for people.
+    Page,
+    /// Nothing.
+    Nothing,
+}
+
+/// The dialects whose listings look like this; none when it is no listing.
+#[must_use]
+pub fn dialects_of_listing(heard: &Heard) -> Vec<Dialect> {
+    use serde_json::Value;
+    let Some(body) = heard.json().filter(|_| (200..300).contains(&heard.status)) else { return Vec::new() };
+    let (data, models) = (body.get("data").and_then(Value::as_array), body.get("models").and_then(Value::as_array));
+    let is_messages = body.get("has_more").is_some()
+        || data.and_then(|data| data.first()).is_some_and(|first| first.get("type").is_some());
+    match (data, models) {
+        (Some(_), _) if is_messages && body.get("object").is_none() => vec![Dialect::Messages],
+        (Some(_), _) => vec![Dialect::ChatCompletions, Dialect::Responses],
+        (None, Some(models)) => match models.first() {
+            Some(first) if first.get("digest").is_some() || first.get("details").is_some() => vec![Dialect::LocalChat],
+            Some(first)
+                if first.get("name").and_then(Value::as_str).is_some_and(|name| name.starts_with("models/")) =>
+            {
+                vec![Dialect::GenerateContent]
+            }
+            Some(_) | None => vec![Dialect::LocalChat, Dialect::GenerateContent],
+        },
+        (None, None) => Vec::new(),
+    }
+}
+
+/// The one dialect whose errors look like this, where that can be told.
+fn dialect_of_error(heard: &Heard) -> Vec<Dialect> {
+    let Some(body) = heard.json() else { return Vec::new() };
+    let error = body.get("error");
+    let is_error = body.get("type").and_then(serde_json::Value::as_str) == Some("error");
+    match error {
+        Some(error) if is_error && error.is_object() => vec![Dialect::Messages],
+        Some(error) if error.get("code").is_some_and(serde_json::Value::is_u64) && error.get("status").is_some() => {
+            vec![Dialect::GenerateContent]
+        }
+        Some(error) if error.is_object() => vec![Dialect::ChatCompletions, Dialect::Responses],
+        Some(_) | None => Vec::new(),
+    }
+}
+
+fn evidence(heard: &Heard) -> Evidence {
+    let listed = dialects_of_listing(heard);
+    if !listed.is_empty() {
+        return Evidence::Listing(listed);
+    }
+    if heard.is_page() && !matches!(heard.status, 404 | 405) {
+        return Evidence::Page;
+    }
+    match heard.status {
+        400 | 401 | 403 | 405 | 411 | 415 | 422 | 429 => Evidence::Guarded(dialect_of_error(heard)),
+        200..=299 if heard.json().is_some() => Evidence::Guarded(Vec::new()),
+        _ => Evidence::Nothing,
+    }
+}
+
+/// Where an API is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Found {
+    /// The address.
+    pub address: Address,
+    /// The dialect.
+    pub dialect: Dialect,
+    /// Whether models are listed there, as far as is known without the key.
+    pub lists: Lists,
+}
+
+/// Whether a server lists its models.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lists {
+    /// To everyone.
+    Openly,
+    /// Perhaps to those with a key.
+    Guarded,
+    /// Not at all.
+    No,
+}
+
+/// A place to be looked at, without the credential, by `GET`.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    /// Its whole address.
+    pub url: String,
+}
+
+/// What was answered at the places looked at so far; `None` where nothing was.
+#[derive(Clone, Debug, Default)]
+pub struct Looks(BTreeMap<Place, Option<Heard>>);
+
+impl Looks {
+    /// Adds what was answered.
+    pub fn add(&mut self, place: Place, heard: Option<Heard>) {
+        self.0.insert(place, heard);
+    }
+
+    /// How many places.
+    #[must_use]
+    pub fn count(&self) -> usize {
+        self.0.len()
+    }
+
+    fn at(&self, address: &Address, path: &str) -> Result<Evidence, Place> {
+        let place = Place { url: address.endpoint(path) };
+        match self.0.get(&place) {
+            Some(heard) => Ok(heard.as_ref().map_or(Evidence::Nothing, evidence)),
+            None => Err(place),
+        }
+    }
+
+    fn saw_page(&self) -> bool {
+        self.0.values().flatten().any(|heard| evidence(heard) == Evidence::Page)
+    }
+}
+
+/// What is looked for: the dialect that the upstream states, or any; `model` stands in paths that name one.
+#[derive(Clone, Copy, Debug)]
+pub struct Wanted<'a> {
+    /// The dialect, if one is stated.
+    pub stated: Option<Dialect>,
+    /// A model's name.
+    pub model: &'a str,
+}
+
+/// Where the API is, by what was seen; `None` when it is nowhere that was thought of.
+///
+/// # Errors
+/// The place that has to be looked at next.
+pub fn search(address: &Address, wanted: Wanted<'_>, looks: &Looks) -> Result<Option<Found>, Place> {
+    let groups = groups(wanted.stated);
+    for group in &groups {
+        if let Some(found) = in_group(address, group, wanted, looks)? {
+            return Ok(Some(found));
+        }
+    }
+    // Elsewhere a listing has to show itself: what is guarded may be guarded everywhere. What was stated goes first.
+    for base in other_bases(address) {
+        let most = if wanted.stated.is_some() { 1 } else { groups.len() };
+        for group in groups.iter().take(most) {
+            let path = group.first().map_or("", |first| listing_path(*first));
+            let is_there = match looks.at(&base, path)? {
+                Evidence::Listing(_) => true,
+                Evidence::Guarded(told) => !told.is_empty() && told.iter().any(|dialect| group.contains(dialect)),
+                Evidence::Page | Evidence::Nothing => false,
+            };
+            if is_there && let Some(found) = in_group(&base, group, wanted, looks)? {
+                return Ok(Some(found));
+            }
+        }
+    }
+    Ok(None)
+}
+
+/// Dialects that share a listing, with what was stated first.
+fn groups(stated: Option<Dialect>) -> Vec<Vec<Dialect>> {
+    let mut groups = vec![
+        vec![Dialect::ChatCompletions, Dialect::Responses, Dialect::Messages],
+        vec![Dialect::LocalChat],
+        vec![Dialect::GenerateContent],
+    ];
+    groups.sort_by_key(|group| stated.is_none_or(|stated| !group.contains(&stated)));
+    for group in &mut groups {
+        group.sort_by_key(|dialect| Some(*dialect) != stated);
+    }
+    groups
+}
+
+fn other_bases(address: &Address) -> Vec<Address> {
+    let at = |prefix: &str| address.with(AddressParts { prefix: Some(prefix), ..AddressParts::default() });
+    let own = address.prefix();
+    let mut bases = Vec::new();
+    let mut rest = own;
+    while let Some((shorter, _)) = rest.rsplit_once('/') {
+        bases.push(at(shorter));
+        rest = shorter;
+    }
+    bases.extend(USUAL_PREFIXES.iter().map(|usual| at(&format!("{own}{usual}"))));
+    bases
+}
+
+/// Whether one of these dialects is spoken at `address`.
+fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Looks) -> Result<Option<Found>, Place> {
+    let path = group.first().map_or("", |first| listing_path(*first));
+    let found = |dialect, lists| Some(Found { address: address.clone(), dialect, lists });
+    let (mut candidates, lists) = match looks.at(address, path)? {
+        Evidence::Listing(listed) => (listed, Lists::Openly),
+        Evidence::Guarded(told) if told.iter().any(|dialect| group.contains(dialect)) => (told, Lists::Guarded),
+        Evidence::Guarded(told) if told.is_empty() => (group.to_vec(), Lists::Guarded),
+        // An error of another dialect: it guards everything, and is looked for with its own group.
+        Evidence::Guarded(_) => return Ok(None),
+        Evidence::Page | Evidence::Nothing => (group.to_vec(), Lists::No),
+    };
+    candidates.retain(|dialect| group.contains(dialect));
+    candidates.sort_by_key(|dialect| Some(*dialect) != wanted.stated);
+    if let ([only], Lists::Openly) = (candidates.as_slice(), lists) {
+        return Ok(found(*only, lists));
+    }
+    for dialect in &candidates {
+        let endpoint = codec::of(*dialect).path(wanted.model, false);
+        match looks.at(address, &endpoint)? {
+            Evidence::Guarded(told) if told.is_empty() || told.contains(dialect) => return Ok(found(*dialect, lists)),
+            Evidence::Guarded(_) | Evidence::Listing(_) | Evidence::Page | Evidence::Nothing => {}
+        }
+    }
+    // Some servers deny an endpoint to whoever only looks at it; then the listing has to do.
+    Ok(candidates.first().filter(|_| lists != Lists::No).and_then(|first| found(*first, lists)))
+}
+
+/// Judges where the API was found, beside what the upstream says.
+#[must_use]
+pub fn judge_path(address: &Address, stated: Option<Dialect>, found: Option<&Found>, looks: &Looks) -> Judged {
+    let Some(found) = found else {
+        let host = address.host();
+        let (kind, says, owner) = match looks.saw_page() {
+            true => (
+                FindingKind::WebPage,
+                format!(
+                    "{} answers with web pages for people; the API of a model server is not there.",
+                    address.as_str()
+                ),
+                format!(
+                    "At which address does the model server behind {host} have its API? At {} there are web pages.",
+                    address.as_str()
+                ),
+            ),
+            false => (
+                FindingKind::PathUnknown,
+                format!(
+                    "Something answers at {}, but no dialect's endpoints are there, nor below {} usual paths.",
+                    address.as_str(),
+                    USUAL_PREFIXES.len()
+                ),
+                format!(
+                    "Which path does the API of the model server on {host} stand below? At {} there is nothing.",
+                    address.as_str()
+                ),
+            ),
+        };
+        return Judged::found(
+            format!("nothing in {} places", looks.count()),
+            Finding::failing(kind, says, vec![Remedy::owner(owner)]),
+        );
+    };
+    let lists = match found.lists {
+        Lists::Openly => "and lists its models",
+        Lists::Guarded => "and wants a key for its listing",
+        Lists::No => "without a listing of models",
+    };
+    let came_back = format!("{} is spoken at {} {lists}", found.dialect, found.address.as_str());
+    if found.address != *address {
+        return Judged::found(came_back, elsewhere(address, &found.address));
+    }
+    match stated.filter(|stated| *stated != found.dialect) {
+        None => Judged::well(came_back),
+        Some(stated) => Judged::found(came_back, other_dialect(stated, found.dialect)),
+    }
+}
+
+fn elsewhere(address: &Address, found: &Address) -> Finding {
+    let is_shorter = found.prefix().len() < address.prefix().len();
+    let (kind, says) = match is_shorter {
+        true => (
+            FindingKind::PrefixDoubled,
+            format!("The address has a path too much: the API stands at {}.", found.as_str()),
+        ),
+        false => {
+            let lacks = found.prefix().strip_prefix(address.prefix()).unwrap_or(found.prefix());
+            (FindingKind::PrefixMissing, format!("The address lacks `{lacks}`: the API stands at {}.", found.as_str()))
+        }
+    };
+    Finding::failing(kind, says, vec![Remedy::address(found.clone())])
+}
+
+/// The server speaks another dialect.
+#[must_use]
+pub fn other_dialect(stated: Dialect, spoken: Dialect) -> Finding {
+    let says = format!("The upstream is said to speak {stated}, and the server speaks {spoken}.");
+    let remedy = Remedy::change(format!("Speak {spoken} with it"), Change::Dialect { to: spoken });
+    Finding::failing(FindingKind::OtherDialect, says, vec![remedy])
+}

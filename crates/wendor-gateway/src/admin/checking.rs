@@ -1,0 +1,471 @@
+//! Checks of upstreams: of one in the catalogue or of a draft; what asking on would cost; and a remedy applied.
+
+use std::collections::BTreeMap;
+
+use actix_web::{post, web};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wendor_core::catalog::upstream::{Hosting, Upstream};
+use wendor_core::diagnosis::change;
+use wendor_core::diagnosis::finding::{Finding, Weight};
+use wendor_core::diagnosis::listing::{Elsewhere, ModelSeen};
+use wendor_core::diagnosis::pasted;
+use wendor_core::diagnosis::proof::{self, Kept as KeptProof, Proof};
+use wendor_core::diagnosis::remedy::{Act, Change, Remedy};
+use wendor_core::diagnosis::report::{Report, StepReport};
+use wendor_core::metering::rate::price;
+use wendor_core::metering::usage::TokenCounts;
+use wendor_core::name::{Name, OfferName, nearest};
+
+use super::catalogue::CatalogueApplied;
+use super::draft::{self, UpstreamDraft, draft_of};
+use super::principal::Principal;
+use super::problem::{Problem, ProblemDetails};
+use super::revise::{Mode, revise};
+use crate::app::App;
+use crate::checks::calls::{Asking, Extent};
+use crate::checks::spending::{OPERATORS, Payer};
+use crate::checks::{self, Checked, Subject};
+use crate::snapshot::{Credential, Kept};
+
+/// What is to be checked, and how far.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CheckAsk {
+    /// An upstream of the catalogue.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Or one that is not there yet.
+    #[serde(default)]
+    pub draft: Option<UpstreamDraft>,
+    /// The model to be asked; one that is offered when absent.
+    #[serde(default)]
+    pub model: Option<String>,
+    /// Ask on where that costs something: two plain questions, and one for each ability.
+    #[serde(default)]
+    pub prove: bool,
+    /// An offer without a rate may be asked all the same.
+    #[serde(default)]
+    pub unpriced: bool,
+    /// The team that pays; that of whoever asks when absent.
+    #[serde(default)]
+    pub team: Option<String>,
+}
+
+/// Something that can be done.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RemedyLine {
+    /// In words.
+    pub says: String,
+    /// Who can: `wendor`, `operator` or `owner`.
+    pub by: String,
+    /// Its number, for those that Wendor applies itself.
+    pub number: Option<usize>,
+    /// What it changes, to be given back to apply it.
+    #[schema(value_type = Option<Object>)]
+    pub change: Option<Change>,
+    /// Whether a value has to be told along.
+    pub needs_value: bool,
+    /// The draft as it is then, where a draft was checked.
+    pub then: Option<UpstreamDraft>,
+}
+
+/// Something that is the matter.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FindingLine {
+    /// Its code, as in `docs/diagnosis.md`.
+    pub kind: String,
+    /// `failing` or `noted`.
+    pub weight: String,
+    /// In plain words.
+    pub says: String,
+    /// What can be done.
+    pub remedies: Vec<RemedyLine>,
+}
+
+/// One step.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CheckStepLine {
+    /// Which: settings, name, connection, encryption, http, path, key, models, streamed answer, whole answer, abilities.
+    pub step: String,
+    /// `well`, `noted`, `failing`, `not reached` or `not asked`.
+    pub state: String,
+    /// What was tried.
+    pub tried: String,
+    /// What came back, or why it was not tried.
+    pub came_back: String,
+    /// Microseconds that it took; 0 where nothing was sent.
+    pub took_us: u64,
+    /// What is the matter.
+    pub findings: Vec<FindingLine>,
+}
+
+/// A model that is served.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ModelLine {
+    /// The upstream's name for it.
+    pub name: String,
+    /// Digest of its weights.
+    pub digest: Option<String>,
+    /// Their size in bytes.
+    pub size_bytes: Option<u64>,
+    /// Tokens of prompt and answer together.
+    pub context_window: Option<u32>,
+    /// Output tokens.
+    pub output_cap: Option<u32>,
+    /// What it can do, where that was told.
+    pub abilities: Option<Vec<String>>,
+    /// What else was told of it.
+    pub about: BTreeMap<String, String>,
+    /// The memory that it holds, where it is loaded; null: not loaded, or not told.
+    pub loaded_bytes: Option<u64>,
+}
+
+/// What asking on costs at most.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ProofCost {
+    /// The model that would be asked.
+    pub model: Option<String>,
+    /// Calls at most.
+    pub calls: u32,
+    /// Input tokens at most.
+    pub input_tokens: u64,
+    /// Output tokens at most.
+    pub output_tokens: u64,
+    /// Money at most; null: unpriced.
+    pub money: Option<String>,
+    /// In which currency.
+    pub currency: String,
+}
+
+/// A check.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CheckReport {
+    /// A name for it, where it has none yet.
+    pub name: String,
+    /// Every step, in order.
+    pub steps: Vec<CheckStepLine>,
+    /// Whether nothing is the matter.
+    pub green: bool,
+    /// The upstream as it was checked, with what was found out.
+    pub settings: UpstreamDraft,
+    /// The models that are served, as far as that was told.
+    pub models: Vec<ModelLine>,
+    /// What asking on would cost at most.
+    pub proof_cost: ProofCost,
+    /// Microseconds that it took.
+    pub took_us: u64,
+}
+
+/// A remedy to be applied.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MendAsk {
+    /// The change, as the check told it.
+    #[schema(value_type = Object)]
+    pub change: Change,
+    /// The value that it needs, if any.
+    #[serde(default)]
+    pub value: Option<String>,
+}
+
+/// A model as it is told.
+#[must_use]
+pub fn model_line(model: &ModelSeen) -> ModelLine {
+    ModelLine {
+        name: model.name.clone(),
+        digest: model.digest.clone(),
+        size_bytes: model.size_bytes,
+        context_window: model.context_window,
+        output_cap: model.output_cap,
+        abilities: model
+            .abilities
+            .as_ref()
+            .map(|able| able.iter().map(|ability| ability.as_str().to_owned()).collect()),
+        about: model.about.clone(),
+        loaded_bytes: model.loaded_bytes,
+    }
+}
+
+/// Check an upstream, step by step, as far as the first that bars the way.
+#[utoipa::path(tag = "upstreams", request_body = CheckAsk, responses(
+    (status = 200, body = CheckReport, description = "What was seen"),
+    (status = 400, body = ProblemDetails, description = "A value cannot be taken"),
+    (status = 404, body = ProblemDetails, description = "No such upstream")))]
+#[post("/upstreams/check")]
+pub(super) async fn check(
+    principal: Principal,
+    app: web::Data<App>,
+    body: web::Json<CheckAsk>,
+) -> Result<web::Json<CheckReport>, Problem> {
+    principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
+    let ask = body.into_inner();
+    let payer = payer(&app, &principal, ask.team.as_deref())?;
+    let subject = subject(&app, &ask).await?;
+    let cost = proof_cost(&app, &subject, ask.model.as_deref());
+    if ask.prove && cost.money.is_none() && !ask.unpriced && subject.upstream.hosting == Hosting::Hosted {
+        let message = "the offer has no rate, so nobody can say what asking would cost; add a rate, or consent to it (`unpriced`)";
+        return Err(Problem::BadValue { field: "prove", message: message.to_owned() });
+    }
+    let asking = match (ask.prove, subject.upstream.hosting) {
+        (true, _) => Asking::Everything,
+        (false, Hosting::Own) if ask.name.is_some() => Asking::IfLoaded,
+        (false, Hosting::Own | Hosting::Hosted) => Asking::Nothing,
+    };
+    let start = std::time::Instant::now();
+    let extent = Extent { model: ask.model.as_deref(), asking, payer: &payer };
+    let checked = checks::run(&app, &subject, &extent).await;
+    keep(&app, &principal, &subject, &checked).await?;
+    let took_us = u64::try_from(start.elapsed().as_micros()).unwrap_or(u64::MAX);
+    Ok(web::Json(report_line(&app, &subject, &checked, (cost, took_us))))
+}
+
+/// What asking on would cost at most.
+#[utoipa::path(tag = "upstreams", request_body = CheckAsk, responses(
+    (status = 200, body = ProofCost, description = "The worst case"),
+    (status = 404, body = ProblemDetails, description = "No such upstream")))]
+#[post("/upstreams/proof-cost")]
+pub(super) async fn cost_of_proof(
+    principal: Principal,
+    app: web::Data<App>,
+    body: web::Json<CheckAsk>,
+) -> Result<web::Json<ProofCost>, Problem> {
+    principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
+    let subject = subject(&app, &body).await?;
+    Ok(web::Json(proof_cost(&app, &subject, body.model.as_deref())))
+}
+
+/// Who pays: the team that was named, that of whoever asks, or the operators.
+fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, Problem> {
+    let named = team.map(|team| super::keys::known_team(&app.now_serving(), team)).transpose()?;
+    let own = named.or_else(|| principal.standing.team.clone());
+    let team = match own {
+        Some(team) => team,
+        None => Name::parse(OPERATORS).map_err(|_| Problem::Internal)?,
+    };
+    Ok(Payer { team, person: principal.name.clone() })
+}
+
+async fn subject(app: &App, ask: &CheckAsk) -> Result<Subject, Problem> {
+    let snapshot = super::catalogue::fresh(app).await?;
+    let elsewhere = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
+    match (&ask.name, &ask.draft) {
+        (Some(name), None) => {
+            let name = known_upstream(&snapshot.catalogue, name)?;
+            let upstream = snapshot.catalogue.upstreams.get(&name).cloned().ok_or(Problem::Internal)?;
+            let kept = Kept::read(&app.store, &app.vault, &snapshot.catalogue).await?;
+            let credential = found(kept.find(&upstream));
+            let elsewhere = elsewhere(Some(&name));
+            Ok(Subject {
+                name: Some(name),
+                stated: Some(upstream.dialect),
+                seen: kept.seen(&upstream),
+                credential,
+                upstream,
+                elsewhere,
+            })
+        }
+        (None, Some(text)) => {
+            let drafted = draft::check(text)?;
+            let mut upstream = drafted.upstream;
+            let as_if = wendor_core::catalog::Catalogue {
+                upstreams: [(Name::parse("draft").map_err(|_| Problem::Internal)?, upstream.clone())].into(),
+                ..Default::default()
+            };
+            let kept = Kept::read(&app.store, &app.vault, &as_if).await?;
+            let mut seen = kept.seen(&upstream);
+            let mut credential = found(kept.find(&upstream));
+            if let Some(value) = drafted.value {
+                seen =
+                    wendor_core::diagnosis::seen::CredentialSeen::There { place: "the field".to_owned(), oddity: None };
+                credential = Some(value);
+                // So that it counts as having one, wherever it will be kept.
+                upstream.credential = Some(wendor_core::catalog::upstream::CredentialSource::Kept("new".to_owned()));
+            }
+            Ok(Subject { name: None, stated: drafted.stated, seen, credential, upstream, elsewhere: elsewhere(None) })
+        }
+        (Some(_), Some(_)) | (None, None) => {
+            Err(Problem::BadValue { field: "name", message: "say a `name` of the catalogue, or a `draft`".to_owned() })
+        }
+    }
+}
+
+fn found(credential: Credential) -> Option<wendor_core::secret::Secret> {
+    match credential {
+        Credential::Found(secret) => Some(secret),
+        Credential::None | Credential::Missing(_) => None,
+    }
+}
+
+/// The upstream of that name.
+///
+/// # Errors
+/// [`Problem::NoSuch`] with the nearest.
+pub(super) fn known_upstream(catalogue: &wendor_core::catalog::Catalogue, name: &str) -> Result<Name, Problem> {
+    let names = || catalogue.upstreams.keys().map(Name::as_str);
+    let known = catalogue.upstreams.keys().find(|known| known.as_str() == name).cloned();
+    known.ok_or_else(|| Problem::NoSuch {
+        what: "upstream",
+        name: name.to_owned(),
+        nearest: nearest(name, names()).map(str::to_owned),
+    })
+}
+
+/// Weights that upstreams other than `own` have.
+fn elsewhere(app: &App, catalogue: &wendor_core::catalog::Catalogue, own: Option<&Name>) -> Vec<Elsewhere> {
+    let mut all = Vec::new();
+    for (name, upstream) in catalogue.upstreams.iter().filter(|(name, _)| Some(*name) != own) {
+        let Some(inventory) = app.fleet.upstream(name).inventory() else { continue };
+        for model in upstream.offers.keys() {
+            if let Some(digest) = inventory.model(model).and_then(|seen| seen.digest.clone()) {
+                all.push(Elsewhere { model: model.clone(), upstream: name.to_string(), digest });
+            }
+        }
+    }
+    all
+}
+
+/// Keeps what a check of an upstream of the catalogue saw: its inventory and its proofs.
+async fn keep(app: &App, principal: &Principal, subject: &Subject, checked: &Checked) -> Result<(), Problem> {
+    let Some(name) = &subject.name else { return Ok(()) };
+    if let Some(inventory) = &checked.inventory {
+        crate::tasks::inventory::keep(app, name, Ok(inventory.clone())).await?;
+    }
+    let Some(model) = &checked.model else { return Ok(()) };
+    let Ok(offer) = OfferName::new(name.clone(), model) else { return Ok(()) };
+    let digest = checked.inventory.as_ref().and_then(|inventory| inventory.model(model)?.digest.clone());
+    for (proof, outcome) in &checked.proofs {
+        let kept = KeptProof { at: app.clock.now(), outcome: outcome.clone(), digest: digest.clone() };
+        app.store.keep_proof(&offer, *proof, &kept, &principal.name).await?;
+    }
+    Ok(())
+}
+
+/// What asking on would cost at most.
+fn proof_cost(app: &App, subject: &Subject, model: Option<&str>) -> ProofCost {
+    let snapshot = app.now_serving();
+    let model = model.map(str::to_owned).or_else(|| subject.upstream.offers.keys().next().cloned());
+    let offer = model.as_ref().and_then(|model| subject.upstream.offers.get(model)).cloned().unwrap_or_default();
+    let asked: Vec<Proof> =
+        Proof::ALL.into_iter().filter(|proof| proof.is_asked(&offer, subject.upstream.dialect)).collect();
+    let mut worst = proof::worst_of_calls();
+    for proof in &asked {
+        let more = proof.worst(&offer);
+        worst = TokenCounts { input: worst.input + more.input, output: worst.output + more.output, ..worst };
+    }
+    let name =
+        subject.name.as_ref().zip(model.as_ref()).and_then(|(name, model)| OfferName::new(name.clone(), model).ok());
+    let rate = name.and_then(|name| snapshot.rates.in_force(&name, app.clock.now().date_naive()));
+    ProofCost {
+        model,
+        calls: 3 + u32::try_from(asked.len()).unwrap_or(0),
+        input_tokens: worst.input,
+        output_tokens: worst.output,
+        money: rate.map(|rate| price(worst, rate).total().to_string()),
+        currency: snapshot.catalogue.currency.clone(),
+    }
+}
+
+fn report_line(app: &App, subject: &Subject, checked: &Checked, (cost, took_us): (ProofCost, u64)) -> CheckReport {
+    let snapshot = app.now_serving();
+    let mut upstream = subject.upstream.clone();
+    if let Some(found) = &checked.found {
+        upstream.dialect = found.dialect;
+        upstream.address = found.address.clone();
+    }
+    let taken = |name: &str| snapshot.catalogue.upstreams.keys().any(|known| known.as_str() == name);
+    let name = subject.name.as_ref().map_or_else(|| pasted::name_for(&upstream.address, &taken), ToString::to_string);
+    let mut number = 0;
+    let steps = checked.report.steps.iter().map(|step| step_line(subject, step, &mut number)).collect();
+    CheckReport {
+        name,
+        steps,
+        green: Report::is_green(&checked.report),
+        settings: draft_of(&upstream),
+        models: checked.inventory.iter().flat_map(|inventory| &inventory.models).map(model_line).collect(),
+        proof_cost: cost,
+        took_us,
+    }
+}
+
+fn step_line(subject: &Subject, step: &StepReport, number: &mut usize) -> CheckStepLine {
+    CheckStepLine {
+        step: step.step.as_str().to_owned(),
+        state: step.state.as_str().to_owned(),
+        tried: step.tried.clone(),
+        came_back: step.came_back.clone(),
+        took_us: step.took_us,
+        findings: step.findings.iter().map(|finding| finding_line(subject, finding, number)).collect(),
+    }
+}
+
+fn finding_line(subject: &Subject, finding: &Finding, number: &mut usize) -> FindingLine {
+    let weight = match finding.weight {
+        Weight::Failing => "failing",
+        Weight::Noted => "noted",
+    };
+    FindingLine {
+        kind: finding.kind.code().to_owned(),
+        weight: weight.to_owned(),
+        says: finding.says.clone(),
+        remedies: finding.remedies.iter().map(|remedy| remedy_line(subject, remedy, number)).collect(),
+    }
+}
+
+fn remedy_line(subject: &Subject, remedy: &Remedy, number: &mut usize) -> RemedyLine {
+    let by = match &remedy.act {
+        Act::Wendor { .. } => "wendor",
+        Act::Operator => "operator",
+        Act::Owner => "owner",
+    };
+    let change = remedy.as_change().cloned();
+    if change.is_some() {
+        *number += 1;
+    }
+    let then = change.as_ref().filter(|_| subject.name.is_none()).and_then(|change| {
+        let mut upstream: Upstream = subject.upstream.clone();
+        if matches!(&upstream.credential, Some(wendor_core::catalog::upstream::CredentialSource::Kept(id)) if id == "new") {
+            upstream.credential = None;
+        }
+        change::to_upstream(&mut upstream, change, None).ok()?;
+        let mut draft = draft_of(&upstream);
+        // What was not stated and is not changed stays to be found out.
+        if subject.stated.is_none() && !matches!(change, Change::Dialect { .. }) {
+            draft.dialect = None;
+        }
+        Some(draft)
+    });
+    RemedyLine {
+        says: remedy.says.clone(),
+        by: by.to_owned(),
+        number: change.is_some().then_some(*number),
+        needs_value: matches!(change, Some(Change::Header { .. })),
+        change,
+        then,
+    }
+}
+
+/// Apply a remedy to an upstream, as a new revision.
+#[utoipa::path(tag = "upstreams", request_body = MendAsk, responses(
+    (status = 200, body = CatalogueApplied, description = "Applied"),
+    (status = 400, body = ProblemDetails, description = "It cannot be applied"),
+    (status = 404, body = ProblemDetails, description = "No such upstream")))]
+#[post("/upstreams/{name}/mend")]
+pub(super) async fn mend(
+    principal: Principal,
+    app: web::Data<App>,
+    path: web::Path<String>,
+    body: web::Json<MendAsk>,
+) -> Result<web::Json<CatalogueApplied>, Problem> {
+    let MendAsk { change, value } = body.into_inner();
+    let name = known_upstream(&app.now_serving().catalogue, &path)?;
+    if change == Change::PlainHttp {
+        tracing::warn!(upstream = %name, by = principal.name, "the credential may cross a network unencrypted from now on");
+    }
+    let note = format!("{name} mended after a check");
+    let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, rates| {
+        change::apply(catalogue, rates, (&name, &change), value.as_deref())
+            .map_err(|why| Problem::BadValue { field: "change", message: why.to_string() })
+    });
+    Ok(web::Json(applied.await?))
+}

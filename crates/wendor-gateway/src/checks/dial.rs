@@ -1,0 +1,69 @@
+//! A connection to each address of a host, all at once, and what can be seen around a port that refuses.
+
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::time::{Duration, Instant};
+
+use futures_util::future::join_all;
+use tokio::net::TcpStream;
+use tokio::time::timeout;
+use wendor_core::diagnosis::reach::USUAL_PORTS;
+use wendor_core::diagnosis::seen::{Dial, Dialled};
+
+/// As long as requests wait for a connection by default.
+pub const CONNECT: Duration = Duration::from_secs(3);
+
+/// Other ports are asked only whether they are open, next door.
+const KNOCK: Duration = Duration::from_millis(400);
+
+/// Connects to `port` of each address, and closes again.
+pub async fn each(addresses: &[IpAddr], port: u16) -> Dialled {
+    let dials = addresses.iter().map(|address| SocketAddr::new(*address, port));
+    let each: Vec<(SocketAddr, Dial)> = join_all(dials.map(|to| async move { (to, one(to).await) })).await;
+    let mut dialled = Dialled { each, ..Dialled::default() };
+    let refusing = dialled.each.iter().find(|(_, dial)| *dial == Dial::Refused).map(|(to, _)| *to);
+    if let Some(to) = refusing.filter(|_| open_one(&dialled).is_none()) {
+        dialled.is_open_to_itself =
+            is_this_machine(to.ip()) && is_open(SocketAddr::new(Ipv4Addr::LOCALHOST.into(), port)).await;
+        dialled.other_ports = open_ports(to).await;
+    }
+    dialled
+}
+
+/// An address that is open, the quickest first.
+#[must_use]
+pub fn open_one(dialled: &Dialled) -> Option<SocketAddr> {
+    let open = dialled.each.iter().filter_map(|(to, dial)| match dial {
+        Dial::Open(us) => Some((us, to)),
+        Dial::Refused | Dial::TimedOut | Dial::NoWay(_) => None,
+    });
+    open.min().map(|(_, to)| *to)
+}
+
+async fn one(to: SocketAddr) -> Dial {
+    let start = Instant::now();
+    match timeout(CONNECT, TcpStream::connect(to)).await {
+        Err(_elapsed) => Dial::TimedOut,
+        Ok(Ok(_closed_again)) => Dial::Open(super::since(start)),
+        Ok(Err(error)) => match error.kind() {
+            std::io::ErrorKind::ConnectionRefused | std::io::ErrorKind::ConnectionReset => Dial::Refused,
+            std::io::ErrorKind::TimedOut => Dial::TimedOut,
+            kind => Dial::NoWay(kind.to_string()),
+        },
+    }
+}
+
+async fn is_open(to: SocketAddr) -> bool {
+    timeout(KNOCK, TcpStream::connect(to)).await.is_ok_and(|connected| connected.is_ok())
+}
+
+async fn open_ports(refusing: SocketAddr) -> Vec<u16> {
+    let knocks = USUAL_PORTS.into_iter().filter(|port| *port != refusing.port());
+    let open =
+        join_all(knocks.map(|port| async move { (port, is_open(SocketAddr::new(refusing.ip(), port)).await) })).await;
+    open.into_iter().filter(|(_, is_open)| *is_open).map(|(port, _)| port).collect()
+}
+
+/// Whether an address is one of this machine's own, other than the usual one to itself.
+fn is_this_machine(address: IpAddr) -> bool {
+    address != IpAddr::V4(Ipv4Addr::LOCALHOST) && std::net::UdpSocket::bind(SocketAddr::new(address, 0)).is_ok()
+}

@@ -1,0 +1,139 @@
+//! The encryption of an upstream: whether it is there, and what its certificate says.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use chrono::{DateTime, Utc};
+use rustls::pki_types::{CertificateDer, ServerName};
+use rustls::{CertificateError, Error};
+use tokio::net::TcpStream;
+use tokio::time::timeout;
+use tokio_rustls::TlsConnector;
+use wendor_core::catalog::upstream::Upstream;
+use wendor_core::diagnosis::seen::{Answered, Certificate, NotHeard, NotTrusted, Tls};
+use x509_parser::extensions::GeneralName;
+use x509_parser::prelude::{FromDer, X509Certificate};
+
+use super::dial::CONNECT;
+use super::talk::{Credentials, Peer};
+use crate::app::App;
+use crate::trust::{Shown, Watching, fingerprint};
+
+/// How an attempt at TLS ended, when it did not stand.
+enum Ended {
+    /// The peer speaks something else.
+    NotTls,
+    /// It spoke TLS, and it came to nothing.
+    Failed(String),
+}
+
+/// Looks at the encryption of `to`.
+pub async fn look(app: &App, upstream: &Upstream, to: SocketAddr) -> Tls {
+    let watching = Arc::new(Watching::over(app.trust.verifier(upstream.certificate.as_ref())));
+    let ended = shake(to, upstream.address.host(), app.trust.config(watching.clone())).await;
+    match (ended, watching.shown()) {
+        (Ok(()), Some(shown)) => match shown.chain.first().and_then(read) {
+            Some(certificate) => Tls::Stands(certificate),
+            None => Tls::Failed("its certificate cannot be read".to_owned()),
+        },
+        (_, Some(Shown { chain, refused: Some(error) })) => {
+            let chain: Vec<Certificate> = chain.iter().filter_map(read).collect();
+            let their_clock = clock_of(app, upstream, to).await;
+            let leads_here = match chain.first().and_then(|own| own.hosts.iter().find(|host| !host.starts_with('*'))) {
+                Some(host) => app.hosts.look_up(host).await.contains(&to.ip()),
+                None => false,
+            };
+            Tls::NotTrusted { why: why(&error), chain, their_clock, leads_here }
+        }
+        (Err(Ended::NotTls), _) => {
+            let plain = Peer::plain(to, &upstream.address).get(upstream.address.as_str(), Credentials::None).await;
+            Tls::NotTls { speaks_http: plain.is_ok() }
+        }
+        (Err(Ended::Failed(why)), _) => Tls::Failed(why),
+        (Ok(()), None) => Tls::Failed("no certificate came".to_owned()),
+    }
+}
+
+/// Where an answer to plain HTTP is none, or complains: whether the port speaks TLS instead.
+pub async fn tell_apart(peer: &Peer, answered: &mut Answered) {
+    if peer.is_encrypted() {
+        return;
+    }
+    let may_be = match answered {
+        Err(NotHeard::NotHttp { .. } | NotHeard::Broke) => true,
+        Ok(heard) => heard.status == 400 && (heard.is_page() || heard.json().is_none()),
+        Err(NotHeard::NoConnection | NotHeard::TimedOut(_)) => false,
+    };
+    if may_be && speaks_tls(peer.socket(), peer.host()).await {
+        *answered = Err(NotHeard::NotHttp { speaks_tls: true });
+    }
+}
+
+async fn speaks_tls(to: SocketAddr, host: &str) -> bool {
+    let Ok(trust) = crate::trust::Trust::with_authorities(None) else { return false };
+    // Whom the certificate names does not matter here: nothing is said to whoever shows it.
+    shake(to, host, trust.config(trust.nobody())).await.is_ok()
+}
+
+async fn shake(to: SocketAddr, host: &str, config: rustls::ClientConfig) -> Result<(), Ended> {
+    let failed = |why: &str| Ended::Failed(why.to_owned());
+    let name = ServerName::try_from(host.to_owned())
+        .map_err(|_| failed("its host is no name that a certificate could hold"))?;
+    let tcp = timeout(CONNECT, TcpStream::connect(to)).await.map_err(|_| failed("the connection takes too long"))?;
+    let tcp = tcp.map_err(|error| failed(&error.kind().to_string()))?;
+    let shaken = timeout(CONNECT, TlsConnector::from(Arc::new(config)).connect(name, tcp)).await;
+    match shaken {
+        Err(_elapsed) => Err(failed("the server does not answer to TLS")),
+        Ok(Ok(_closed_again)) => Ok(()),
+        Ok(Err(error)) => match error.get_ref().and_then(|inner| inner.downcast_ref::<Error>()) {
+            Some(Error::InvalidMessage(_)) => Err(Ended::NotTls),
+            Some(other) => Err(failed(&other.to_string())),
+            // A server that closes in the middle of a greeting has not understood it.
+            None => Err(Ended::NotTls),
+        },
+    }
+}
+
+fn why(error: &Error) -> NotTrusted {
+    let Error::InvalidCertificate(error) = error else { return NotTrusted::Bad };
+    match error {
+        CertificateError::UnknownIssuer => NotTrusted::UnknownIssuer,
+        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => NotTrusted::OtherHost,
+        CertificateError::Expired | CertificateError::ExpiredContext { .. } => NotTrusted::Expired,
+        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => NotTrusted::NotYet,
+        _ => NotTrusted::Bad,
+    }
+}
+
+/// The server's clock, asked over an encryption that believes everyone: nothing of ours is told.
+async fn clock_of(app: &App, upstream: &Upstream, to: SocketAddr) -> Option<DateTime<Utc>> {
+    let peer = Peer::plain(to, &upstream.address).encrypted(app.trust.config(app.trust.nobody()));
+    peer.clock(upstream.address.as_str()).await
+}
+
+fn read(der: &CertificateDer<'static>) -> Option<Certificate> {
+    let (_, parsed) = X509Certificate::from_der(der.as_ref()).ok()?;
+    let at = |time: x509_parser::time::ASN1Time| DateTime::from_timestamp(time.timestamp(), 0);
+    let names = parsed.subject_alternative_name().ok().flatten();
+    let host = |name: &GeneralName<'_>| match name {
+        GeneralName::DNSName(name) => Some((*name).to_owned()),
+        GeneralName::IPAddress(bytes) => match bytes.len() {
+            4 => <[u8; 4]>::try_from(*bytes).ok().map(|bytes| std::net::Ipv4Addr::from(bytes).to_string()),
+            16 => <[u8; 16]>::try_from(*bytes).ok().map(|bytes| std::net::Ipv6Addr::from(bytes).to_string()),
+            _ => None,
+        },
+        _ => None,
+    };
+    let common = |name: &x509_parser::x509::X509Name<'_>| {
+        let common = name.iter_common_name().next().and_then(|part| part.as_str().ok()).map(str::to_owned);
+        common.unwrap_or_else(|| name.to_string())
+    };
+    Some(Certificate {
+        hosts: names.map(|names| names.value.general_names.iter().filter_map(host).collect()).unwrap_or_default(),
+        from: at(parsed.validity().not_before)?,
+        until: at(parsed.validity().not_after)?,
+        is_self_signed: parsed.issuer() == parsed.subject(),
+        issuer: common(parsed.issuer()),
+        fingerprint: fingerprint(der),
+    })
+}

@@ -1,0 +1,105 @@
+//! What names lead to: a hosts file of the installation before the system's own resolver, the same for requests and for checks.
+
+use std::collections::BTreeMap;
+use std::future::Future;
+use std::net::{IpAddr, SocketAddr};
+use std::path::Path;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll};
+
+use hyper_util::client::legacy::connect::dns::Name;
+
+/// Names with their addresses.
+#[derive(Clone, Debug, Default)]
+pub struct Hosts(Arc<BTreeMap<String, Vec<IpAddr>>>);
+
+/// Why the file cannot be read.
+#[derive(Debug, thiserror::Error)]
+#[error("hosts: {0}")]
+pub struct BadHosts(String);
+
+impl Hosts {
+    /// Reads a file in the form of `/etc/hosts`: an address and its names in each line, `#` before remarks.
+    ///
+    /// # Errors
+    /// [`BadHosts`] with the line.
+    pub fn read(file: Option<&Path>) -> Result<Self, BadHosts> {
+        let Some(path) = file else { return Ok(Self::default()) };
+        let text = std::fs::read_to_string(path)
+            .map_err(|error| BadHosts(format!("{} cannot be read: {error}", path.display())))?;
+        let mut names: BTreeMap<String, Vec<IpAddr>> = BTreeMap::new();
+        for (number, line) in text.lines().enumerate() {
+            let mut words = line.split('#').next().unwrap_or_default().split_whitespace();
+            let Some(address) = words.next() else { continue };
+            let address: IpAddr = address
+                .parse()
+                .map_err(|_| BadHosts(format!("{} line {}: `{address}` is no address", path.display(), number + 1)))?;
+            words.for_each(|name| names.entry(name.to_ascii_lowercase()).or_default().push(address));
+        }
+        Ok(Self(Arc::new(names)))
+    }
+
+    /// The names that the file tells.
+    pub fn names(&self) -> impl Iterator<Item = &str> {
+        self.0.keys().map(String::as_str)
+    }
+
+    /// The addresses of a host; none when it has none.
+    pub async fn look_up(&self, host: &str) -> Vec<IpAddr> {
+        if let Ok(address) = host.parse() {
+            return vec![address];
+        }
+        if let Some(known) = self.0.get(&host.to_ascii_lowercase()) {
+            return known.clone();
+        }
+        let found = tokio::net::lookup_host((host, 0)).await;
+        let mut addresses: Vec<IpAddr> = Vec::new();
+        for address in found.into_iter().flatten().map(|address| address.ip()) {
+            if !addresses.contains(&address) {
+                addresses.push(address);
+            }
+        }
+        addresses
+    }
+}
+
+impl tower_service::Service<Name> for Hosts {
+    type Response = std::vec::IntoIter<SocketAddr>;
+    type Error = std::io::Error;
+    type Future = Pin<Box<dyn Future<Output = Result<Self::Response, Self::Error>> + Send>>;
+
+    fn poll_ready(&mut self, _context: &mut Context<'_>) -> Poll<Result<(), Self::Error>> {
+        Poll::Ready(Ok(()))
+    }
+
+    fn call(&mut self, name: Name) -> Self::Future {
+        let hosts = self.clone();
+        Box::pin(async move {
+            let found: Vec<SocketAddr> =
+                hosts.look_up(name.as_str()).await.into_iter().map(|address| SocketAddr::new(address, 0)).collect();
+            match found.is_empty() {
+                true => Err(std::io::Error::new(std::io::ErrorKind::NotFound, "the name leads to no address")),
+                false => Ok(found.into_iter()),
+            }
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn the_file_goes_before_the_system() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("hosts");
+        std::fs::write(&path, "# ferries\n127.0.0.9 quarry.tern.example quarry # hosted\n::1 quarry\n").unwrap();
+        let hosts = Hosts::read(Some(&path)).unwrap();
+        assert_eq!(hosts.look_up("Quarry").await.len(), 2);
+        assert_eq!(hosts.look_up("10.0.0.1").await, ["10.0.0.1".parse::<IpAddr>().unwrap()]);
+        assert!(hosts.look_up("no-such-host.invalid").await.is_empty());
+        std::fs::write(&path, "quarry 127.0.0.9").unwrap();
+        assert!(Hosts::read(Some(&path)).unwrap_err().to_string().contains("line 1: `quarry`"));
+    }
+}

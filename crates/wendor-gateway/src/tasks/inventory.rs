@@ -1,0 +1,108 @@
+//! Looks at what every upstream serves, now and then and on demand: free calls alone, which load nothing. What has changed is kept and
+//! logged; what replaced credentials are not usable any more is erased on the way.
+
+use std::sync::Arc;
+
+use tokio::sync::watch;
+use wendor_core::catalog::upstream::Upstream;
+use wendor_core::diagnosis::inventory::{Event, EventKind, Inventory};
+use wendor_core::diagnosis::speech::{Found, Lists, dialects_of_listing, listing_path};
+use wendor_core::name::Name;
+use wendor_store::StoreError;
+
+use crate::app::App;
+use crate::checks::talk::{Credentials, Peer};
+use crate::checks::{dial, look};
+use crate::snapshot::{Credential, Snapshot};
+
+/// Runs until `stop` says so.
+pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
+    remember(&app).await;
+    loop {
+        tokio::select! {
+            _stopped = stop.changed() => return,
+            () = refresh(&app, None) => {}
+        }
+        if let Err(error) = app.store.erase_replaced_credentials(app.clock.now()).await {
+            tracing::warn!(%error, "replaced credentials could not be erased; tried again later");
+        }
+        tokio::select! {
+            _stopped = stop.changed() => return,
+            () = tokio::time::sleep(app.settings.inventory_every) => {}
+        }
+    }
+}
+
+/// What was seen before this start, so that a pinned offer stays stopped through it.
+async fn remember(app: &App) {
+    match app.store.inventories().await {
+        Ok(known) => known.into_iter().for_each(|(name, stored)| app.fleet.upstream(&name).looked(stored.seen)),
+        Err(error) => tracing::warn!(%error, "what upstreams served before could not be read; they are looked at anew"),
+    }
+}
+
+/// Looks at every upstream, or at one.
+pub async fn refresh(app: &App, only: Option<&Name>) {
+    let snapshot = app.now_serving();
+    for (name, upstream) in
+        snapshot.catalogue.upstreams.iter().filter(|(name, _)| only.is_none_or(|only| only == *name))
+    {
+        let seen = look_at(app, &snapshot, (name, upstream)).await;
+        if let Err(error) = keep(app, name, seen).await {
+            tracing::warn!(upstream = %name, %error, "what it serves could not be kept");
+        }
+    }
+}
+
+/// Keeps what was seen, and tells what has changed.
+///
+/// # Errors
+/// When the database is away.
+pub async fn keep(app: &App, name: &Name, seen: Result<Inventory, String>) -> Result<Vec<Event>, StoreError> {
+    let at = app.clock.now();
+    let events = app.store.keep_inventory(name, seen.as_ref().map_err(String::as_str), at).await?;
+    for event in &events {
+        let model = event.model.as_deref().unwrap_or_default();
+        match event.kind {
+            EventKind::Vanished | EventKind::Weights => {
+                tracing::warn!(upstream = %name, model, what = event.kind.as_str(), "what an upstream serves has changed");
+            }
+            EventKind::Appeared | EventKind::Size | EventKind::Version => {
+                tracing::info!(upstream = %name, model, what = event.kind.as_str(), "what an upstream serves has changed");
+            }
+        }
+    }
+    if let Ok(inventory) = seen {
+        app.fleet.upstream(name).looked(inventory);
+    }
+    Ok(events)
+}
+
+async fn look_at(app: &App, snapshot: &Snapshot, (name, upstream): (&Name, &Upstream)) -> Result<Inventory, String> {
+    let credential = match snapshot.credential(name) {
+        Credential::None => None,
+        Credential::Found(_) if upstream.exposes_credential() => {
+            return Err("its key would cross a network unencrypted".to_owned());
+        }
+        Credential::Found(secret) => Some(secret.clone()),
+        Credential::Missing(why) => return Err(why.clone()),
+    };
+    let addresses = app.hosts.look_up(upstream.address.host()).await;
+    let dialled = dial::each(&addresses, upstream.address.port()).await;
+    let to = dial::open_one(&dialled).ok_or_else(|| "no connection".to_owned())?;
+    let mut peer = Peer::plain(to, &upstream.address).with_headers(&upstream.headers);
+    if upstream.address.is_encrypted() {
+        peer = peer.encrypted(app.trust.config(app.trust.verifier(upstream.certificate.as_ref())));
+    }
+    let url = upstream.address.endpoint(listing_path(upstream.dialect));
+    let credentials = Credentials::of(credential.as_ref(), &upstream.auth);
+    let heard = peer.get(&url, credentials).await.map_err(|_| "the listing is not answered".to_owned())?;
+    if dialects_of_listing(&heard).is_empty() {
+        return Err(match heard.status {
+            404 | 405 => "the server has no listing".to_owned(),
+            status => format!("the listing is answered with {status}"),
+        });
+    }
+    let found = Found { address: upstream.address.clone(), dialect: upstream.dialect, lists: Lists::Openly };
+    Ok(look::read(&peer, &found, &heard, credential.as_ref(), &upstream.auth).await)
+}
