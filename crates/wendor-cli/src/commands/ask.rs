@@ -68,8 +68,7 @@ async fn asking(args: AskArgs, key: &str, reader: Reader) -> Result<(), Failure>
     if args.show_wire {
         output::note(&format!("> POST {url}\n> authorization: Bearer {}\n> {body}\n", hidden(key)));
     }
-    let mut request =
-        client::http()?.post(&url).bearer_auth(key).header("content-type", "application/json").body(body);
+    let mut request = client::http()?.post(&url).bearer_auth(key).header("content-type", "application/json").body(body);
     for (name, value) in [("wendor-run", &args.run), ("wendor-labels", &args.labels)] {
         if let Some(value) = value {
             request = request.header(name, value);

@@ -37,7 +37,8 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
 }
 
 async fn ask_of(args: &UpstreamCheckArgs, management: &Management) -> Result<CheckAsk, Failure> {
-    let ask = CheckAsk { model: args.model.clone(), unpriced: args.unpriced, team: args.team.clone(), ..CheckAsk::default() };
+    let ask =
+        CheckAsk { model: args.model.clone(), unpriced: args.unpriced, team: args.team.clone(), ..CheckAsk::default() };
     let known: Vec<UpstreamLine> = management.get("/upstreams", &[]).await?;
     let is_known = known.iter().any(|upstream| upstream.name == args.upstream);
     // What looks like an address is one, unless it is a name.
@@ -134,7 +135,8 @@ async fn mended(
     report: &CheckReport,
     (management, reader): (&Management, Reader),
 ) -> Result<CheckReport, Failure> {
-    let remedies: Vec<_> = report.steps.iter().flat_map(|step| &step.findings).flat_map(|finding| &finding.remedies).collect();
+    let remedies: Vec<_> =
+        report.steps.iter().flat_map(|step| &step.findings).flat_map(|finding| &finding.remedies).collect();
     let found = remedies.iter().find(|remedy| remedy.number == Some(number));
     let Some(remedy) = found else {
         let count = remedies.iter().filter(|remedy| remedy.number.is_some()).count();
@@ -161,7 +163,9 @@ async fn mended(
             ask.draft = Some(UpstreamDraft { credential, ..then.clone() });
             output::note(&format!("{}. Checked so:\n", remedy.says));
         }
-        (None, None) => return Err(Failure::NotUnderstood("This remedy needs the upstream in the catalogue.".to_owned())),
+        (None, None) => {
+            return Err(Failure::NotUnderstood("This remedy needs the upstream in the catalogue.".to_owned()));
+        }
     }
     management.post("/upstreams/check", &body_of(ask)?).await
 }

@@ -25,7 +25,8 @@ pub(super) async fn run(
     if let Some(name) = &name {
         let names: Vec<&str> = shown.upstreams.iter().map(|line| line.upstream.as_str()).collect();
         if !names.contains(&name.as_str()) {
-            let near = wendor_core::name::nearest(name, names).map_or_else(String::new, |near| format!(" Nearest: {near}."));
+            let near =
+                wendor_core::name::nearest(name, names).map_or_else(String::new, |near| format!(" Nearest: {near}."));
             return Err(Failure::NoSuch(format!("No upstream is called {name}.{near}")));
         }
         shown.upstreams.retain(|line| line.upstream == *name);
@@ -105,7 +106,9 @@ fn cells(model: &ServedLine) -> Vec<String> {
         model.model.clone(),
         offered.to_owned(),
         digest.map_or_else(|| "not told".to_owned(), wendor_core::diagnosis::inventory::short),
-        served.and_then(|served| served.context_window).map_or_else(String::new, |window| words::grouped(u64::from(window))),
+        served
+            .and_then(|served| served.context_window)
+            .map_or_else(String::new, |window| words::grouped(u64::from(window))),
         loaded,
         if proofs.is_empty() { "unproven".to_owned() } else { proofs.join(", ") },
         last,

@@ -22,7 +22,8 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
             let code = code_of(management, &name).await?;
             let way = if streamed { "streamed" } else { "whole" };
             let found = code.code.iter().find(|line| line.language == language && line.way == way);
-            let unknown = || Failure::NotUnderstood(format!("There is no code for `{language}`: shell, python, javascript."));
+            let unknown =
+                || Failure::NotUnderstood(format!("There is no code for `{language}`: shell, python, javascript."));
             let found = found.ok_or_else(unknown)?;
             match reader {
                 Reader::Program => output::json(found),
@@ -48,7 +49,8 @@ pub(super) async fn teams(command: TeamCommand, management: &Management, reader:
         TeamCommand::List => overview::teams(management, reader).await,
         TeamCommand::Add { name } => {
             let applied: CatalogueApplied = management.post("/teams", &json!({ "name": name })).await?;
-            let says = format!("team {name} may use every route; give it a key: wendor key issue --team {name} --label TEXT");
+            let says =
+                format!("team {name} may use every route; give it a key: wendor key issue --team {name} --label TEXT");
             made(&applied, (&says, reader))
         }
     }

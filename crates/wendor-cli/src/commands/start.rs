@@ -27,7 +27,9 @@ pub(super) async fn run(args: StartArgs, reader: Reader) -> Result<(), Failure> 
     let model = match (&args.model, models.first()) {
         (Some(model), _) => model.clone(),
         (None, Some(model)) => model.clone(),
-        (None, None) => return Err(Failure::NotUnderstood(format!("{upstream} offers no model: say one with --model."))),
+        (None, None) => {
+            return Err(Failure::NotUnderstood(format!("{upstream} offers no model: say one with --model.")));
+        }
     };
     let route = route_of(&args, &management, &format!("{upstream}/{model}")).await?;
     let team = team_of(&args, &management).await?;
@@ -43,7 +45,9 @@ pub(super) async fn run(args: StartArgs, reader: Reader) -> Result<(), Failure> 
         private(path, &text).map_err(|error| Failure::Own(format!("{} cannot be written: {error}", path.display())))?;
         output::note(&format!("\nThe app's variables are in {}.", path.display()));
     }
-    output::note(&format!("\nNext: the code for an app is `wendor route code {route}`; what it cost is `wendor usage`."));
+    output::note(&format!(
+        "\nNext: the code for an app is `wendor route code {route}`; what it cost is `wendor usage`."
+    ));
     Ok(())
 }
 
@@ -89,8 +93,11 @@ async fn upstream_of(
 
 async fn route_of(args: &StartArgs, management: &Management, offer: &str) -> Result<String, Failure> {
     let known: Vec<RouteLine> = management.get("/routes", &[]).await?;
-    let leads = |route: &&RouteLine| route.stages.iter().flat_map(|stage| &stage.offers).any(|entry| entry.offer == offer);
-    if let Some(route) = known.iter().find(leads).filter(|route| args.route.as_ref().is_none_or(|name| *name == route.name)) {
+    let leads =
+        |route: &&RouteLine| route.stages.iter().flat_map(|stage| &stage.offers).any(|entry| entry.offer == offer);
+    if let Some(route) =
+        known.iter().find(leads).filter(|route| args.route.as_ref().is_none_or(|name| *name == route.name))
+    {
         return Ok(route.name.clone());
     }
     let name = match &args.route {
@@ -120,7 +127,9 @@ async fn team_of(args: &StartArgs, management: &Management) -> Result<String, Fa
 fn asked(question: &str, usual: &str) -> Result<String, Failure> {
     if !std::io::stdin().is_terminal() {
         return match usual {
-            "" => Err(Failure::NotUnderstood(format!("{question} nobody is there to be asked; say it behind the command."))),
+            "" => Err(Failure::NotUnderstood(format!(
+                "{question} nobody is there to be asked; say it behind the command."
+            ))),
             usual => Ok(usual.to_owned()),
         };
     }

@@ -92,7 +92,10 @@ async fn checked(
             None => {
                 output::note(&check::told(&report, &report.name));
                 let hint = if remedy.is_some() { " Add --mend to apply the first remedy." } else { "" };
-                return Err(Failure::UpstreamsFailed(format!("Nothing was written: it stops at {}.{hint}", failing.step)));
+                return Err(Failure::UpstreamsFailed(format!(
+                    "Nothing was written: it stops at {}.{hint}",
+                    failing.step
+                )));
             }
         }
     }

@@ -25,7 +25,9 @@ pub enum RouteCommand {
     #[command(after_help = "Example: wendor route list")]
     List,
     /// Make a route of one stage.
-    #[command(after_help = "Example: wendor route add night-sailings --offers quayside-a/dunlin-7b,quayside-b/dunlin-7b")]
+    #[command(
+        after_help = "Example: wendor route add night-sailings --offers quayside-a/dunlin-7b,quayside-b/dunlin-7b"
+    )]
     Add {
         /// The name that apps put in `model`.
         name: String,

@@ -79,6 +79,12 @@ fn form(catalogue: &Catalogue) -> Value {
         });
         form["teams"][name.as_str()]["quotas"] = Value::Object(named.collect());
     }
+    // An offer that says nothing of itself is an offer all the same, and has to show when it comes or goes.
+    for (name, upstream) in &catalogue.upstreams {
+        for model in upstream.offers.keys() {
+            form["upstreams"][name.as_str()]["offers"][model.as_str()]["offered"] = Value::String("yes".to_owned());
+        }
+    }
     form
 }
 
@@ -224,6 +230,11 @@ quotas = [{ measure = "requests", per = "minute", limit = 5 }, { measure = "cost
     )]
     #[case::a_quota_that_goes(", { measure = \"cost\", per = \"month\", limit = 9 }", "", &["Changed team timetables: quotas.cost a month.limit 9>"])]
     #[case::a_team("[teams.timetables]", "[teams.data-lab]\n[teams.timetables]", &["Added team data-lab: access >all-routes"])]
+    #[case::an_offer_that_says_nothing(
+        "offers.fulmar-mini",
+        "offers.knot = {}\noffers.fulmar-mini",
+        &["Changed upstream quarry: offers.knot.offered >yes"]
+    )]
     #[case::the_currency("\n[upstreams", "currency = \"SEK\"\n[upstreams", &["Changed currency:  EUR>SEK"])]
     fn changes_name_the_thing_and_the_field(#[case] right: &str, #[case] other: &str, #[case] expected: &[&str]) {
         assert!(BASE.contains(right));

@@ -17,7 +17,7 @@ use crate::wire::sse::MAX_EVENT_BYTES;
 pub const CALL_TOKENS: u32 = 256;
 
 /// Output tokens of a second try, for models that think first.
-pub const PATIENT_TOKENS: u32 = 2_048;
+pub const PATIENT_TOKENS: u32 = 2_560;
 
 /// A first piece that comes later than this, in microseconds, tells a stream that was held back from one that is only quick.
 const HELD_FROM_US: u64 = 400_000;
@@ -241,15 +241,6 @@ pub fn judge_streamed(seen: &AnswerSeen, again: Option<&AnswerSeen>, of: Of<'_>)
         judged.findings.push(finding);
         return judged;
     }
-    if is_held_back(seen) {
-        let says = format!(
-            "The stream came in one piece after {}: something on the way collects it. Apps see nothing until the answer is complete.",
-            seconds(seen.first_us.unwrap_or_default())
-        );
-        let owner =
-            "Streams of your server arrive in one piece; please turn off response buffering in the proxy before it.";
-        judged.findings.push(Finding::noted(FindingKind::Buffered, says, vec![Remedy::owner(owner)]));
-    }
     if seen.ended == Ended::WithoutTerminator {
         let says = "The stream ends without its terminator. Wendor adds it for apps; a stream that is cut right there looks the same.";
         let owner = "Streams of your server end without their terminator; does a proxy before it cut the last line?";
@@ -304,14 +295,25 @@ fn is_held_back(seen: &AnswerSeen) -> bool {
     is_long && seen.last_us.saturating_sub(first) < first / 20
 }
 
-/// Judges a whole answer. `first_us` is what the stream before it waited for its first piece.
+/// Judges a whole answer, and by the time that it took the stream before it: one that waited as long for its first piece as a whole answer
+/// takes was held back, one that waited much longer waited for the model.
 #[must_use]
-pub fn judge_whole(seen: &AnswerSeen, first_us: Option<u64>, of: Of<'_>) -> Judged {
+pub fn judge_whole(seen: &AnswerSeen, stream: &AnswerSeen, of: Of<'_>) -> Judged {
     if let Some(finding) = barred(seen, "whole") {
         return Judged::found("no proper answer", finding);
     }
     let mut judged = Judged::well(format!("after {}, {}, proper end", seconds(seen.end_us), used(seen)));
-    if let Some(first_us) = first_us.filter(|first| *first >= LOAD_FROM_US && seen.end_us < first / 2) {
+    let waited = stream.first_us.unwrap_or_default();
+    if is_held_back(stream) && seen.end_us >= waited / 2 {
+        let says = format!(
+            "The stream came in one piece after {}: something on the way collects it. Apps see nothing until the answer is complete.",
+            seconds(waited)
+        );
+        let owner =
+            "Streams of your server arrive in one piece; please turn off response buffering in the proxy before it.";
+        judged.findings.push(Finding::noted(FindingKind::Buffered, says, vec![Remedy::owner(owner)]));
+    }
+    if let Some(first_us) = stream.first_us.filter(|first| *first >= LOAD_FROM_US && seen.end_us < first / 2) {
         let says = format!(
             "The first answer began after {}, this one was complete after {}: the model was being loaded.",
             seconds(first_us),
@@ -369,7 +371,6 @@ mod tests {
     #[rstest]
     #[case::well(rhythm(500_000, 30_000, &[FINISH, USAGE, DONE]), None)]
     #[case::quick(rhythm(1_000, 0, &[FINISH, USAGE, DONE]), None)]
-    #[case::in_one_piece(rhythm(900_000, 10, &[FINISH, USAGE, DONE]), Some(FindingKind::Buffered))]
     #[case::no_usage(rhythm(1_000, 10, &[FINISH, DONE]), Some(FindingKind::NoUsage))]
     #[case::no_terminator(rhythm(1_000, 10, &[FINISH, USAGE]), Some(FindingKind::NoTerminator))]
     #[case::cut(rhythm(1_000, 10, &[]), Some(FindingKind::BrokenOff))]
@@ -402,17 +403,20 @@ mod tests {
     }
 
     #[rstest]
-    #[case::loaded_between(3_000_000, 400_000, Some(FindingKind::SlowLoad))]
-    #[case::slow_always(3_000_000, 2_900_000, None)]
-    #[case::quick_always(30_000, 9_000, None)]
-    fn loading_is_told_from_being_slow(
+    #[case::loaded_between(3_000_000, 0, 400_000, Some(FindingKind::SlowLoad))]
+    #[case::slow_always(3_000_000, 400_000, 2_900_000, None)]
+    #[case::quick_always(30_000, 0, 9_000, None)]
+    #[case::held_back(900_000, 10, 900_000, Some(FindingKind::Buffered))]
+    #[case::a_rhythm(500_000, 30_000, 800_000, None)]
+    fn loading_and_holding_back_are_told_from_being_slow(
         #[case] first: u64,
+        #[case] between: u64,
         #[case] whole_us: u64,
         #[case] expected: Option<FindingKind>,
     ) {
         let body = r#"{"id":"a","object":"chat.completion","created":1,"model":"m","choices":[{"index":0,"message":{"role":"assistant","content":"one"},"finish_reason":"stop"}],"usage":{"prompt_tokens":3,"completion_tokens":1,"total_tokens":4}}"#;
         let seen = whole(Dialect::ChatCompletions, body.as_bytes(), whole_us);
-        let judged = judge_whole(&seen, Some(first), OF);
+        let judged = judge_whole(&seen, &rhythm(first, between, &[FINISH, USAGE, DONE]), OF);
         assert_eq!(judged.findings.first().map(|finding| finding.kind), expected, "{judged:?}");
     }
 }

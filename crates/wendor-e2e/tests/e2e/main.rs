@@ -9,6 +9,8 @@ mod client;
 #[cfg(test)]
 mod console;
 #[cfg(test)]
+mod diagnosis;
+#[cfg(test)]
 mod dialects;
 #[cfg(test)]
 mod errors;

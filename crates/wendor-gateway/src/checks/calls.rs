@@ -157,12 +157,11 @@ async fn plain(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
     };
     let (judged, seen) = streamed;
     let tried = format!("POST {} to {}, streamed", call.path(true), call.model);
-    let first_us = seen.first_us;
     super::go_on(checked.report.take(StepReport::of(Step::StreamedAnswer, tried, judged, since(start))))?;
 
     let start = Instant::now();
     let judged = match call.whole(&proof::plain(call.model, false, cap), proof::worst_of_calls()).await {
-        Ok(seen) => answer::judge_whole(&seen, first_us, of),
+        Ok(whole) => answer::judge_whole(&whole, &seen, of),
         Err(NoAnswer::NotSpent(why)) => {
             not_asked(&mut checked.report, &[Step::WholeAnswer, Step::Abilities], &why);
             return None;

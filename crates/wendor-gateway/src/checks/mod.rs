@@ -116,6 +116,7 @@ async fn reached(app: &App, subject: &Subject, report: &mut Report) -> Option<Pe
     let mut known: Vec<&str> = snapshot.catalogue.upstreams.values().map(|other| other.address.host()).collect();
     known.extend(app.hosts.names());
     known.push("localhost");
+    known.retain(|host| !host.eq_ignore_ascii_case(address.host()));
     let judged = reach::judge_name(address, &addresses, &known);
     go_on(report.take(StepReport::of(Step::Name, address.host(), judged, since(start))))?;
 
@@ -205,7 +206,10 @@ async fn judge_key(subject: &Subject, peer: &Peer, found: &Found, heard: Option<
             (true, Lists::Openly | Lists::No) => "not needed for the listing; the first answer tells more",
             (false, _) => "none is needed",
         };
-        return (Some(heard), Judged::well(told));
+        return match another_dialect(subject, peer, found, &heard).await {
+            Some(spoken) => (Some(heard), Judged::found(told, speech::other_dialect(found.dialect, spoken))),
+            None => (Some(heard), Judged::well(told)),
+        };
     }
     if matches!(heard.status, 404 | 405) {
         return (None, Judged::well("not known before the first answer: there is no listing"));
@@ -219,6 +223,29 @@ async fn judge_key(subject: &Subject, peer: &Peer, found: &Found, heard: Option<
     let told = heard.told();
     let finding = refusal::judge(&talk::scrubbed(heard, subject.credential.as_ref()), asked(subject, peer));
     (None, Judged::found(told, finding))
+}
+
+/// Where everything wants a key, only someone with it sees which of the dialects that share a listing is there.
+async fn another_dialect(subject: &Subject, peer: &Peer, found: &Found, listing: &Heard) -> Option<Dialect> {
+    if found.lists != Lists::Guarded {
+        return None;
+    }
+    let model = subject.upstream.offers.keys().next().map_or("model", String::as_str);
+    let listed = speech::dialects_of_listing(listing);
+    if !listed.contains(&found.dialect) {
+        return listed.first().copied();
+    }
+    let mut spoken = None;
+    for dialect in std::iter::once(found.dialect).chain(listed.into_iter().filter(|dialect| *dialect != found.dialect))
+    {
+        let url = found.address.endpoint(&wendor_core::wire::codec::of(dialect).path(model, false));
+        let credentials = Credentials::of(subject.credential.as_ref(), &subject.upstream.auth);
+        if peer.get(&url, credentials).await.is_ok_and(|heard| heard.status != 404) {
+            spoken = Some(dialect);
+            break;
+        }
+    }
+    spoken.filter(|spoken| *spoken != found.dialect)
 }
 
 /// Where nothing is listed, the endpoint itself may say that it wants a key.

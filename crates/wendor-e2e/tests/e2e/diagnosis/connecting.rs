@@ -1,0 +1,1 @@
+//! Bringing a server in, as the command does it.
