@@ -7,6 +7,8 @@ export const keys = {
   teams: ['teams'],
   routes: ['routes'],
   upstreams: ['upstreams'],
+  inventory: ['inventory'],
+  code: (route: string) => ['code', route],
   keysOf: (team: string) => ['keys', team],
   usage: (query: object) => ['usage', query],
   requests: (query: object) => ['requests', query],

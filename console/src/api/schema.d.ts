@@ -39,6 +39,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What upstreams serve beside what is offered. */
+        get: operations["get-inventory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/inventory/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at once. */
+        post: operations["post-inventory-refresh"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/keys": {
         parameters: {
             query?: never;
@@ -238,6 +272,24 @@ export interface paths {
         /** Routes by name. */
         get: operations["get-routes"];
         put?: never;
+        /** Make a route. */
+        post: operations["post-routes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/routes/{name}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Code that asks a route, in every language, whole and streamed. */
+        get: operations["get-routes-name-code"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -324,7 +376,8 @@ export interface paths {
         /** Teams by name. */
         get: operations["get-teams"];
         put?: never;
-        post?: never;
+        /** Make a team. */
+        post: operations["post-teams"];
         delete?: never;
         options?: never;
         head?: never;
@@ -376,7 +429,93 @@ export interface paths {
         /** Upstreams by name. */
         get: operations["get-upstreams"];
         put?: never;
-        post?: never;
+        /** Add an upstream. */
+        post: operations["post-upstreams"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/upstreams/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check an upstream, step by step, as far as the first that bars the way. */
+        post: operations["post-upstreams-check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/upstreams/proof-cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What asking on would cost at most. */
+        post: operations["post-upstreams-proof-cost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/upstreams/{name}/credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give an upstream another credential, which Wendor keeps encrypted. */
+        post: operations["post-upstreams-name-credential"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/upstreams/{name}/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Apply a remedy to an upstream, as a new revision. */
+        post: operations["post-upstreams-name-mend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/upstreams/{name}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Offer further models of an upstream. */
+        post: operations["post-upstreams-name-offers"];
         delete?: never;
         options?: never;
         head?: never;
@@ -425,6 +564,8 @@ export interface components {
             began_ms: number;
             /** @description What was seen. */
             detail?: string | null;
+            /** @description Digest of the weights that the model was served from, where the upstream tells it. */
+            digest?: string | null;
             /**
              * Format: int64
              * @description When it ended.
@@ -434,6 +575,8 @@ export interface components {
             failure?: string | null;
             /** @description Where. */
             offer: string;
+            /** @description The server's version, where it tells it. */
+            server_version?: string | null;
             used?: components["schemas"]["TokensByKind"] | null;
         };
         /** @description A file to be applied. */
@@ -512,6 +655,82 @@ export interface components {
             /** @description Which member. */
             member: string;
         };
+        /** @description What is to be checked, and how far. */
+        CheckAsk: {
+            draft?: components["schemas"]["UpstreamDraft"] | null;
+            /** @description The model to be asked; one that is offered when absent. */
+            model?: string | null;
+            /** @description An upstream of the catalogue. */
+            name?: string | null;
+            /** @description Ask on where that costs something: two plain questions, and one for each ability. */
+            prove?: boolean;
+            /** @description The team that pays; that of whoever asks when absent. */
+            team?: string | null;
+            /** @description An offer without a rate may be asked all the same. */
+            unpriced?: boolean;
+        };
+        /** @description A check. */
+        CheckReport: {
+            /** @description Whether nothing is the matter. */
+            green: boolean;
+            /** @description The models that are served, as far as that was told. */
+            models: components["schemas"]["ModelLine"][];
+            /** @description A name for it, where it has none yet. */
+            name: string;
+            /** @description What asking on would cost at most. */
+            proof_cost: components["schemas"]["ProofCost"];
+            /** @description The upstream as it was checked, with what was found out. */
+            settings: components["schemas"]["UpstreamDraft"];
+            /** @description Every step, in order. */
+            steps: components["schemas"]["CheckStepLine"][];
+            /**
+             * Format: int64
+             * @description Microseconds that it took.
+             */
+            took_us: number;
+        };
+        /** @description One step. */
+        CheckStepLine: {
+            /** @description What came back, or why it was not tried. */
+            came_back: string;
+            /** @description What is the matter. */
+            findings: components["schemas"]["FindingLine"][];
+            /** @description `well`, `noted`, `failing`, `not reached` or `not asked`. */
+            state: string;
+            /** @description Which: settings, name, connection, encryption, http, path, key, models, streamed answer, whole answer, abilities. */
+            step: string;
+            /**
+             * Format: int64
+             * @description Microseconds that it took; 0 where nothing was sent.
+             */
+            took_us: number;
+            /** @description What was tried. */
+            tried: string;
+        };
+        /** @description Code for a route. */
+        ClientCode: {
+            /** @description The code. */
+            code: components["schemas"]["CodeLine"][];
+            /** @description A file of environment variables: address, route, and the key's, empty. */
+            env_file: string;
+            /** @description The variable that has to hold the key. */
+            key_variable: string;
+            /** @description The route. */
+            route: string;
+            /** @description Where the gateway is, as whoever asks reached it. */
+            url: string;
+        };
+        /** @description Code in one language. */
+        CodeLine: {
+            /** @description A file's name for it. */
+            file_name: string;
+            /** @description `shell`, `python` or `javascript`. */
+            language: string;
+            /** @description The code. */
+            text: string;
+            /** @description `whole` or `streamed`. */
+            way: string;
+        };
         /** @description One line of a cost. */
         CostLine: {
             /** @description Their product over a million. */
@@ -546,6 +765,42 @@ export interface components {
             reserved?: string | null;
             /** @description Together. */
             total: string;
+        };
+        /** @description A credential to be kept. */
+        CredentialAddition: {
+            /**
+             * Format: int64
+             * @description For how many seconds the one before may still be used where this one is refused.
+             */
+            overlap_seconds?: number;
+            /** @description The credential itself. It is never given back. */
+            value: string;
+        };
+        /** @description Where a credential is. At most one of these. */
+        CredentialDraft: {
+            /** @description In this environment variable of the service. */
+            env?: string | null;
+            /** @description In this file of the service. */
+            file?: string | null;
+            /** @description Kept by Wendor, by its id. */
+            kept?: string | null;
+            /** @description The credential itself, to be kept encrypted. It is never given back. */
+            value?: string | null;
+        };
+        /** @description A credential that is kept. */
+        CredentialKept: {
+            /** @description Its id. */
+            id: string;
+            /**
+             * Format: date-time
+             * @description Until when the one before may be used.
+             */
+            previous_until?: string | null;
+            /**
+             * Format: int64
+             * @description The revision that refers to it.
+             */
+            revision: number;
         };
         /** @description What a team spent on one day. */
         DayCost: {
@@ -601,6 +856,59 @@ export interface components {
             unpriced: number;
             /** @description Whole time. */
             whole: components["schemas"]["TimeLine"];
+        };
+        /** @description Something that is the matter. */
+        FindingLine: {
+            /** @description Its code, as in `docs/diagnosis.md`. */
+            kind: string;
+            /** @description What can be done. */
+            remedies: components["schemas"]["RemedyLine"][];
+            /** @description In plain words. */
+            says: string;
+            /** @description `failing` or `noted`. */
+            weight: string;
+        };
+        /** @description Something that changed. */
+        InventoryEventLine: {
+            /**
+             * Format: date-time
+             * @description When it was noticed.
+             */
+            at: string;
+            /** @description `appeared`, `vanished`, `weights`, `size` or `version`. */
+            kind: string;
+            /** @description In a sentence. */
+            says: string;
+            /** @description Where. */
+            upstream: string;
+        };
+        /** @description What one upstream serves. */
+        InventoryLine: {
+            /** @description Why that look saw nothing, if so; what is told is from before then. */
+            failed?: string | null;
+            /**
+             * Format: int64
+             * @description The memory that loaded models hold, where it tells that.
+             */
+            loaded_bytes?: number | null;
+            /**
+             * Format: date-time
+             * @description When it was last looked at; never when absent.
+             */
+            looked_at?: string | null;
+            /** @description Its models, offered ones first. */
+            models: components["schemas"]["ServedLine"][];
+            /** @description The server's version, where it tells it. */
+            server_version?: string | null;
+            /** @description Which. */
+            upstream: string;
+        };
+        /** @description What all upstreams serve. */
+        InventoryShown: {
+            /** @description What changed of late, newest first. */
+            events: components["schemas"]["InventoryEventLine"][];
+            /** @description Each upstream. */
+            upstreams: components["schemas"]["InventoryLine"][];
         };
         /** @description A key, shown this once. */
         IssuedKey: {
@@ -693,6 +1001,46 @@ export interface components {
             /** @description The team of a lead or viewer. */
             team?: string | null;
         };
+        /** @description A remedy to be applied. */
+        MendAsk: {
+            /** @description The change, as the check told it. */
+            change: Record<string, never>;
+            /** @description The value that it needs, if any. */
+            value?: string | null;
+        };
+        /** @description A model that is served. */
+        ModelLine: {
+            /** @description What it can do, where that was told. */
+            abilities?: string[] | null;
+            /** @description What else was told of it. */
+            about: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int32
+             * @description Tokens of prompt and answer together.
+             */
+            context_window?: number | null;
+            /** @description Digest of its weights. */
+            digest?: string | null;
+            /**
+             * Format: int64
+             * @description The memory that it holds, where it is loaded; null: not loaded, or not told.
+             */
+            loaded_bytes?: number | null;
+            /** @description The upstream's name for it. */
+            name: string;
+            /**
+             * Format: int32
+             * @description Output tokens.
+             */
+            output_cap?: number | null;
+            /**
+             * Format: int64
+             * @description Their size in bytes.
+             */
+            size_bytes?: number | null;
+        };
         /** @description A key to be issued. */
         NewKey: {
             /**
@@ -769,6 +1117,38 @@ export interface components {
              */
             yesterday: string;
         };
+        /** @description Models to be offered. */
+        OfferAddition: {
+            /** @description Only tell what would change. */
+            look?: boolean;
+            /** @description The upstream's names for them; what is known of them goes into the offers. */
+            models: string[];
+        };
+        /** @description An offer to be made. */
+        OfferDraft: {
+            /** @description What it can do; all that its dialect has when absent. */
+            abilities?: string[] | null;
+            /** @description What is known of the model: family, format, precision, parameters, hardware. */
+            about?: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int32
+             * @description Tokens of prompt and answer together.
+             */
+            context_window?: number | null;
+            /** @description The upstream's name for the model. */
+            model: string;
+            /** @description `stop` or `warn`, when others are there. */
+            otherwise?: string | null;
+            /**
+             * Format: int32
+             * @description The most output tokens of one choice.
+             */
+            output_cap?: number | null;
+            /** @description The digest of the weights that it has to be served with. */
+            weights?: string | null;
+        };
         /** @description An offer. */
         OfferLine: {
             /** @description What it can do; null: all that its dialect has. */
@@ -843,6 +1223,44 @@ export interface components {
             /** @description The kind of problem. */
             type: string;
         };
+        /** @description What asking on costs at most. */
+        ProofCost: {
+            /**
+             * Format: int32
+             * @description Calls at most.
+             */
+            calls: number;
+            /** @description In which currency. */
+            currency: string;
+            /**
+             * Format: int64
+             * @description Input tokens at most.
+             */
+            input_tokens: number;
+            /** @description The model that would be asked. */
+            model?: string | null;
+            /** @description Money at most; null: unpriced. */
+            money?: string | null;
+            /**
+             * Format: int64
+             * @description Output tokens at most.
+             */
+            output_tokens: number;
+        };
+        /** @description A proof of an ability. */
+        ProofLine: {
+            /**
+             * Format: date-time
+             * @description When it was last tried.
+             */
+            at?: string | null;
+            /** @description Of what: tools, images-in, json, reasoning, embeddings, context. */
+            proof: string;
+            /** @description `proven`, `absent` or `unproven`. */
+            standing: string;
+            /** @description What came instead. */
+            why?: string | null;
+        };
         /** @description One quota as it stands. */
         QuotaLine: {
             /** @description `refuse` or `warn`. */
@@ -882,6 +1300,11 @@ export interface components {
             input_cached?: string | null;
             /** @description Output. */
             output: string;
+        };
+        /** @description What to look at. */
+        RefreshAsk: {
+            /** @description One upstream; every one when absent. */
+            upstream?: string | null;
         };
         /** @description Refusals of one minute. */
         RefusalCount: {
@@ -932,6 +1355,20 @@ export interface components {
             counts: components["schemas"]["RefusalCount"][];
             /** @description The latest, newest first. */
             latest: components["schemas"]["RefusalLine"][];
+        };
+        /** @description Something that can be done. */
+        RemedyLine: {
+            /** @description Who can: `wendor`, `operator` or `owner`. */
+            by: string;
+            /** @description What it changes, to be given back to apply it. */
+            change?: Record<string, never> | null;
+            /** @description Whether a value has to be told along. */
+            needs_value: boolean;
+            /** @description Its number, for those that Wendor applies itself. */
+            number?: number | null;
+            /** @description In words. */
+            says: string;
+            then?: components["schemas"]["UpstreamDraft"] | null;
         };
         /** @description One request in a list. */
         RequestLine: {
@@ -1062,6 +1499,13 @@ export interface components {
              */
             revoked_at: string;
         };
+        /** @description A route to be made, of one stage. */
+        RouteAddition: {
+            /** @description The name that apps put in `model`. */
+            name: string;
+            /** @description Its offers, as `upstream/model`; the one with most room is asked. */
+            offers: string[];
+        };
         /** @description A route. */
         RouteLine: {
             /** @description The name that apps put in `model`. */
@@ -1070,6 +1514,27 @@ export interface components {
             stages: components["schemas"]["StageLine"][];
             /** @description The teams that may use it. */
             teams: string[];
+        };
+        /** @description A model, as it is served and as it is offered. */
+        ServedLine: {
+            /** @description By which team. */
+            last_team?: string | null;
+            /**
+             * Format: date-time
+             * @description The hour in which it was last used through here.
+             */
+            last_used?: string | null;
+            /** @description The name of the model. */
+            model: string;
+            /** @description Whether it is offered. */
+            offered: boolean;
+            /** @description `kept`, `gone`, `other weights` or `not known`; empty for what is not offered. */
+            promise: string;
+            /** @description What is proven of it. */
+            proofs: components["schemas"]["ProofLine"][];
+            /** @description The same in a sentence, where someone should know. */
+            says?: string | null;
+            served?: components["schemas"]["ModelLine"] | null;
         };
         /** @description The service as it stands. */
         ServiceLine: {
@@ -1160,6 +1625,11 @@ export interface components {
              */
             share?: number | null;
         };
+        /** @description A team to be made. It may use every route and has no quotas; a catalogue file says more. */
+        TeamAddition: {
+            /** @description Its name. */
+            name: string;
+        };
         /** @description A team. */
         TeamLine: {
             /** @description Keys that work. */
@@ -1246,6 +1716,46 @@ export interface components {
              * @description The part of the output that is reasoning.
              */
             reasoning: number;
+        };
+        /** @description An upstream to be added. */
+        UpstreamAddition: {
+            /** @description Only tell what would change. */
+            look?: boolean;
+            /** @description Its name. */
+            name: string;
+            /** @description Its settings, with the offers to be made. A credential's value is kept encrypted. */
+            settings: components["schemas"]["UpstreamDraft"];
+        };
+        /** @description An upstream that is not in the catalogue. */
+        UpstreamDraft: {
+            /** @description Its address, as people paste it. */
+            address: string;
+            /** @description How the credential is sent: `bearer`, `header:NAME` or `query:NAME`. */
+            auth?: string | null;
+            /** @description The one certificate that is accepted. */
+            certificate?: string | null;
+            credential?: components["schemas"]["CredentialDraft"] | null;
+            /** @description What it speaks; found out when absent. */
+            dialect?: string | null;
+            /** @description Further request headers. */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description `own` or `hosted`; guessed from the address when absent. */
+            hosting?: string | null;
+            /** @description Its offers. */
+            offers?: components["schemas"]["OfferDraft"][];
+            /** @description A label such as `on-site`. */
+            place?: string | null;
+            /** @description Whether the credential may cross a network unencrypted. */
+            plain_http?: boolean;
+            /** @description The name of the services that accept each other's seals. */
+            seals?: string | null;
+            /**
+             * Format: int32
+             * @description Streams that it can carry at once.
+             */
+            streams?: number | null;
         };
         /** @description An upstream. */
         UpstreamLine: {
@@ -1429,6 +1939,59 @@ export interface operations {
             };
             /** @description The file has problems */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What they serve */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InventoryShown"];
+                };
+            };
+        };
+    };
+    "post-inventory-refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefreshAsk"];
+            };
+        };
+        responses: {
+            /** @description What they serve now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InventoryShown"];
+                };
+            };
+            /** @description No such upstream */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1801,6 +2364,79 @@ export interface operations {
             };
         };
     };
+    "post-routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteAddition"];
+            };
+        };
+        responses: {
+            /** @description Made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueApplied"];
+                };
+            };
+            /** @description No such offer */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description There is one of that name */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-routes-name-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The code */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientCode"];
+                };
+            };
+            /** @description No such route */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "get-service": {
         parameters: {
             query?: never;
@@ -1945,6 +2581,39 @@ export interface operations {
             };
         };
     };
+    "post-teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TeamAddition"];
+            };
+        };
+        responses: {
+            /** @description Made */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueApplied"];
+                };
+            };
+            /** @description There is one of that name */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "get-tokens": {
         parameters: {
             query?: never;
@@ -2026,6 +2695,246 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UpstreamLine"][];
+                };
+            };
+        };
+    };
+    "post-upstreams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UpstreamAddition"];
+            };
+        };
+        responses: {
+            /** @description Added, or what would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueApplied"];
+                };
+            };
+            /** @description A value cannot be taken */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description There is one of that name */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-upstreams-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckAsk"];
+            };
+        };
+        responses: {
+            /** @description What was seen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckReport"];
+                };
+            };
+            /** @description A value cannot be taken */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such upstream */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-upstreams-proof-cost": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckAsk"];
+            };
+        };
+        responses: {
+            /** @description The worst case */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofCost"];
+                };
+            };
+            /** @description No such upstream */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-upstreams-name-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CredentialAddition"];
+            };
+        };
+        responses: {
+            /** @description Kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CredentialKept"];
+                };
+            };
+            /** @description It cannot be taken, or not be kept */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such upstream */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-upstreams-name-mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MendAsk"];
+            };
+        };
+        responses: {
+            /** @description Applied */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueApplied"];
+                };
+            };
+            /** @description It cannot be applied */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such upstream */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-upstreams-name-offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OfferAddition"];
+            };
+        };
+        responses: {
+            /** @description Offered, or what would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueApplied"];
+                };
+            };
+            /** @description No such upstream */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
         };

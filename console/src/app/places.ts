@@ -15,7 +15,14 @@ export interface Place {
 
 export const PLACES: readonly Place[] = [
   { name: 'Now', pages: [{ title: 'Now', path: paths.now, forAllTeams: false }] },
-  { name: 'Connect', pages: [{ title: 'Upstreams', path: paths.upstreams, forAllTeams: true }] },
+  {
+    name: 'Connect',
+    pages: [
+      { title: 'Upstreams', path: paths.upstreams, forAllTeams: true },
+      { title: 'Models', path: paths.models, forAllTeams: true },
+      { title: 'First run', path: paths.start, forAllTeams: true },
+    ],
+  },
   { name: 'Route', pages: [{ title: 'Routes', path: paths.routes, forAllTeams: false }] },
   { name: 'Allow', pages: [{ title: 'Teams', path: paths.teams, forAllTeams: false }] },
   {

@@ -27,6 +27,14 @@ const routes = [
     props: true,
     meta: { title: 'Upstream' },
   },
+  {
+    path: '/upstreams/:name/check',
+    component: () => import('@/features/upstreams/UpstreamCheckPage.vue'),
+    props: true,
+    meta: { title: 'Check' },
+  },
+  { path: paths.models, component: () => import('@/features/inventory/InventoryPage.vue'), meta: { title: 'Models' } },
+  { path: paths.start, component: () => import('@/features/start/StartPage.vue'), meta: { title: 'First run' } },
   { path: paths.routes, component: () => import('@/features/routes/RouteListPage.vue'), meta: { title: 'Routes' } },
   {
     path: '/routes/:name',

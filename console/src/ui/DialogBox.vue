@@ -14,7 +14,7 @@ const emit = defineEmits<{ close: [] }>()
         class="bg-sheet border-rule-strong mx-auto rounded border px-6 py-5 shadow-xl"
         :class="wide ? 'max-w-3xl' : 'max-w-xl'"
       >
-        <DialogTitle class="text-lead mb-3 font-semibold">{{ title }}</DialogTitle>
+        <DialogTitle class="text-title mt-0 mb-3 border-0 pb-0 font-semibold">{{ title }}</DialogTitle>
         <slot />
       </DialogPanel>
     </div>

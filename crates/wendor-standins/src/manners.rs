@@ -110,6 +110,9 @@ impl Manners {
                 ["id", "model", "name"].iter().find_map(|member| entry.get(member)?.as_str()).unwrap_or_default();
             let digest = self.digests.get(name).cloned();
             let Some(entry) = entry.as_object_mut() else { continue };
+            if let Some(details) = entry.get_mut("details") {
+                *details = json!({ "format": "plain", "family": "dunlin", "parameter_size": "7 thousand million", "quantization_level": "8 bit" });
+            }
             entry.extend(self.listed.iter().map(|(name, value)| (name.clone(), value.clone())));
             if let Some(digest) = digest {
                 entry.insert("digest".to_owned(), Value::String(digest));

@@ -2,7 +2,7 @@
 /** Is anything wrong, what did yesterday cost beside what it was to cost, what happens just now? For the one on call and the team lead.
  * From `/now` and `/requests`. */
 import { computed } from 'vue'
-import { useNow } from '@/api/resources'
+import { useMe, useNow, useUpstreams } from '@/api/resources'
 import { clock, dayName, weekdayName } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import { useClock } from '@/ui/clock'
@@ -13,6 +13,10 @@ import NoticeList from './NoticeList.vue'
 import YesterdayTable from './YesterdayTable.vue'
 
 const now = useNow()
+const me = useMe()
+const seesAll = computed(() => me.data.value !== undefined && !me.data.value.team)
+const upstreams = useUpstreams(seesAll)
+const isNew = computed(() => upstreams.data.value?.length === 0)
 const time = useClock()
 const title = computed(() => {
   const at = new Date(time.value)
@@ -26,6 +30,9 @@ const day = computed(() => (now.data.value ? new Date(`${now.data.value.yesterda
     <span v-if="now.data.value">Yesterday, beside {{ now.data.value.compared_with }}</span>
   </PageHead>
 
+  <p v-if="isNew" class="text-lead mb-3">
+    Nothing is set up yet. The <RouterLink :to="paths.start">first run</RouterLink> leads to a first answer.
+  </p>
   <FourStates what="what needs someone" :query="now" @retry="now.refetch()">
     <template v-if="now.data.value">
       <h2>Needs someone</h2>

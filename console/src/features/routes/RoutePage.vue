@@ -8,6 +8,7 @@ import { spanOf } from '@/lib/range'
 import FourStates from '@/ui/FourStates.vue'
 import PageHead from '@/ui/PageHead.vue'
 import TypicalStrips from '@/ui/TypicalStrips.vue'
+import ClientCode from './ClientCode.vue'
 import StageTable from './StageTable.vue'
 
 const props = defineProps<{ name: string }>()
@@ -72,6 +73,7 @@ const sentence = computed(() => {
           <p v-if="route.teams.length === 0" class="second">No team may.</p>
         </section>
       </div>
+      <ClientCode :route="route.name" />
     </template>
   </FourStates>
 </template>

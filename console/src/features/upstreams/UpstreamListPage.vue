@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Which servers are there, and are they well? For the one on call. From `/upstreams` and `/usage` by upstream. */
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useUpstreams, useUsage } from '@/api/resources'
 import { duration, grouped } from '@/lib/format'
 import { paths } from '@/lib/paths'
@@ -12,8 +12,10 @@ import PageHead from '@/ui/PageHead.vue'
 import StateWord from '@/ui/StateWord.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
 import TypicalStrips from '@/ui/TypicalStrips.vue'
+import UpstreamAddDialog from './UpstreamAddDialog.vue'
 
 const upstreams = useUpstreams()
+const isAdding = ref(false)
 const day = spanOf('24h', new Date())
 const usage = useUsage({ from: day.from.toISOString(), to: day.to.toISOString(), by: 'upstream' })
 const figures = (name: string) => usage.data.value?.lines.find((line) => line.name === name)
@@ -31,11 +33,15 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
 </script>
 
 <template>
-  <PageHead title="Upstreams"><span>as this instance has seen them since it began</span></PageHead>
+  <PageHead title="Upstreams">
+    <span>as this instance has seen them since it began</span>
+    <button class="follow" @click="isAdding = true">Bring one in</button>
+  </PageHead>
+  <UpstreamAddDialog v-if="isAdding" @close="isAdding = false" />
   <FourStates what="the upstreams" :query="upstreams" :is-empty="lines.length === 0" @retry="upstreams.refetch()">
     <template #empty
-      >There is no upstream yet. Write one into a catalogue file and apply it:
-      <span class="mono">wendor catalogue apply FILE</span></template
+      >There is no upstream yet. <button class="follow" @click="isAdding = true">Bring one in</button> by its address,
+      or let the <RouterLink :to="paths.start">first run</RouterLink> lead you to an answer.</template
     >
     <table :aria-busy="usage.isPending.value" @keydown="moveInList">
       <thead>

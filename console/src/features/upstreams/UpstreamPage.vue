@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** How is this upstream, what does it offer at which rate, how long does it take? For the one on call. From `/upstreams`, `/usage`. */
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { useUpstreams, useUsage } from '@/api/resources'
 import { grouped } from '@/lib/format'
 import { paths } from '@/lib/paths'
@@ -11,11 +11,13 @@ import FourStates from '@/ui/FourStates.vue'
 import PageHead from '@/ui/PageHead.vue'
 import StateWord from '@/ui/StateWord.vue'
 import TypicalStrips from '@/ui/TypicalStrips.vue'
+import CredentialDialog from './CredentialDialog.vue'
 import OfferTable from './OfferTable.vue'
 
 const props = defineProps<{ name: string }>()
 const upstreams = useUpstreams()
 const now = useClock()
+const isSettingKey = ref(false)
 const upstream = computed(() => upstreams.data.value?.find((one) => one.name === props.name))
 const day = spanOf('24h', new Date())
 const asked = computed(() => ({
@@ -34,6 +36,7 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
   <PageHead :title="name">
     <template v-if="upstream">
       <StateWord :word="upstream.state" />
+      <RouterLink :to="paths.check(name)">Check it</RouterLink>
       <span class="mono">{{ upstream.address }}</span>
     </template>
   </PageHead>
@@ -58,7 +61,10 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
               }}{{ upstream.place ? `, ${upstream.place}` : '' }}
             </dd>
             <dt>credential</dt>
-            <dd>{{ upstream.credential }}</dd>
+            <dd>
+              {{ upstream.credential }}
+              <button class="follow text-small" @click="isSettingKey = true">Another key</button>
+            </dd>
             <dt>streams</dt>
             <dd>
               {{ upstream.streams_open }} open{{
@@ -89,6 +95,7 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
           </FourStates>
         </section>
       </div>
+      <CredentialDialog v-if="isSettingKey" :name="name" @close="isSettingKey = false" />
       <OfferTable :upstream="upstream" :usage="usage.data.value" />
     </template>
   </FourStates>

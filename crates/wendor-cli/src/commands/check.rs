@@ -16,6 +16,9 @@ use crate::words;
 /// Where sentences break.
 const WIDTH: usize = 92;
 
+/// Where what came back breaks, before the time that it took.
+const TOLD_WIDTH: usize = 60;
+
 pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader: Reader) -> Result<(), Failure> {
     let mut ask = ask_of(&args, management).await?;
     if args.prove {
@@ -28,7 +31,7 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
     }
     match reader {
         Reader::Program => output::json(&report)?,
-        Reader::Person => output::print(&told(&report, ask.name.as_deref().unwrap_or(&args.upstream)))?,
+        Reader::Person => output::print(&told(&report, &report.name))?,
     }
     match report.steps.iter().find(|step| step.state == "failing") {
         Some(step) => Err(Failure::UpstreamsFailed(format!("It stops at: {}.", step.step))),
@@ -173,8 +176,10 @@ async fn mended(
 /// A check in lines.
 pub(super) fn told(report: &CheckReport, name: &str) -> String {
     let mut text = format!("{name}, {}\n", report.settings.address);
+    let mut last_reason = "";
     for step in &report.steps {
-        text.push_str(&step_lines(step));
+        text.push_str(&step_lines(step, last_reason));
+        last_reason = if step.state == "not asked" { &step.came_back } else { "" };
     }
     let failing = report.steps.iter().find(|step| step.state == "failing");
     let noted = report.steps.iter().filter(|step| step.state == "noted").count();
@@ -185,10 +190,15 @@ pub(super) fn told(report: &CheckReport, name: &str) -> String {
         (None, count) => format!("It works; {count} things should be known."),
     };
     text.push_str(&format!("\n{last} {}\n", words::exact_wait(report.took_us / 1_000)));
+    if failing.is_none() && report.steps.iter().any(|step| step.state == "not asked") {
+        text.push_str(
+            "To ask the model and prove what it can do: add --prove; what it costs at most is shown before.\n",
+        );
+    }
     text
 }
 
-fn step_lines(step: &CheckStepLine) -> String {
+fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
     let sign = match step.state.as_str() {
         "well" => '●',
         "noted" => '△',
@@ -197,16 +207,17 @@ fn step_lines(step: &CheckStepLine) -> String {
     };
     let told = match step.state.as_str() {
         "not reached" => format!("not reached: {}", step.came_back),
+        "not asked" if step.came_back == last_reason => "not asked either".to_owned(),
         "not asked" => format!("not asked: {}", step.came_back),
         _ => step.came_back.clone(),
     };
     let took = match step.took_us {
-        0 => String::new(),
+        0..100 => String::new(),
         us => format!("{}.{} ms", us / 1_000, us % 1_000 / 100),
     };
-    let mut lines = wrapped(&told, WIDTH - 20);
+    let mut lines = wrapped(&told, TOLD_WIDTH);
     let first = if lines.is_empty() { String::new() } else { lines.remove(0) };
-    let mut text = format!("{sign} {:<17}{first:<58} {took:>9}", step.step).trim_end().to_owned() + "\n";
+    let mut text = format!("{sign} {:<17}{first:<60} {took:>9}", step.step).trim_end().to_owned() + "\n";
     lines.iter().for_each(|line| text.push_str(&format!("{:19}{line}\n", "")));
     for finding in &step.findings {
         text.push_str(&finding_lines(finding));

@@ -5,7 +5,7 @@ use super::pasted;
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::seen::{CredentialSeen, Oddity};
-use crate::catalog::upstream::{AddressParts, Upstream};
+use crate::catalog::upstream::{AddressParts, Dialect, Upstream};
 
 /// Beginnings and parts of texts that stand for a key in examples.
 const PLACEHOLDERS: [&str; 12] = [
@@ -68,7 +68,7 @@ pub fn cleaned(text: &str) -> String {
 
 /// Judges what can be seen without asking.
 #[must_use]
-pub fn judge(upstream: &Upstream, credential: &CredentialSeen) -> Judged {
+pub fn judge(upstream: &Upstream, stated: Option<Dialect>, credential: &CredentialSeen) -> Judged {
     let address = &upstream.address;
     let found = |finding| Judged::found("", finding);
     if let Ok(pasted) = pasted::read(address.as_str())
@@ -96,7 +96,8 @@ pub fn judge(upstream: &Upstream, credential: &CredentialSeen) -> Judged {
         CredentialSeen::Missing(_) => String::new(),
         CredentialSeen::There { place, .. } => format!("the key is in {place}"),
     };
-    Judged::well(format!("{}, {key}", upstream.dialect))
+    let dialect = stated.map_or_else(|| "the dialect is to be found out".to_owned(), |stated| stated.to_string());
+    Judged::well(format!("{dialect}, {key}"))
 }
 
 fn odd(place: &str, oddity: Oddity) -> Finding {
@@ -140,7 +141,7 @@ fn exposed(upstream: &Upstream) -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::catalog::upstream::{Address, CredentialSource, Dialect, Hosting};
+    use crate::catalog::upstream::{Address, CredentialSource, Hosting};
     use rstest::rstest;
 
     #[rstest]
@@ -182,7 +183,7 @@ mod tests {
         upstream.credential = Some(CredentialSource::Env("QUARRY_CREDENTIAL".into()));
         upstream.allows_plain_http = allowed;
         let there = CredentialSeen::There { place: "the variable".into(), oddity: None };
-        let judged = judge(&upstream, &there);
+        let judged = judge(&upstream, None, &there);
         assert_eq!(judged.findings.first().map(|finding| finding.kind), expected);
     }
 }

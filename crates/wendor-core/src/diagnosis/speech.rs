@@ -69,8 +69,8 @@ pub fn judge_http(address: &Address, path: &str, answered: &Answered) -> Judged 
             Judged::found(&*told, Finding::failing(FindingKind::NotReady, says, owner(&says_owner)))
         }
         _ => Judged::well(match &heard.server {
-            Some(server) => format!("{told}, by {}", server.chars().take(40).collect::<String>()),
-            None => told,
+            Some(server) => format!("HTTP is spoken: {told}, by {}", server.chars().take(40).collect::<String>()),
+            None => format!("HTTP is spoken: {told}"),
         }),
     }
 }

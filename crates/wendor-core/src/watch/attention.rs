@@ -5,6 +5,8 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use rust_decimal::Decimal;
 
+use crate::catalog::weights::OtherWeights;
+use crate::diagnosis::inventory::{Matter, Warning};
 use crate::metering::money::Money;
 use crate::metering::summary::{grouped, seconds};
 use crate::quota::window::Window;
@@ -83,6 +85,8 @@ pub enum Finding {
         /// The nearest route.
         nearest: Option<String>,
     },
+    /// What an upstream serves is not what an offer promises.
+    Weights(Warning),
     /// The spool holds more than it should.
     SpoolGrows {
         /// Entries.
@@ -160,6 +164,7 @@ impl Finding {
             Self::Failing { .. } => 1,
             Self::NoCredential { .. } => 2,
             Self::SpoolGrows { .. } => 3,
+            Self::Weights(_) => 4,
             Self::Slowed { .. } => 4,
             Self::NearLimit(near) if near.used >= near.limit => 5,
             Self::OverQuota { .. } => 6,
@@ -205,6 +210,7 @@ impl Finding {
                     leads_to: Place::Refusals,
                 }
             }
+            Self::Weights(warning) => weights_notice(warning),
             Self::SpoolGrows { pending, is_reachable, is_writable } => {
                 spool_notice(*pending, *is_reachable, *is_writable)
             }
@@ -258,6 +264,30 @@ impl NearLimit {
 fn upstream_notice(state: &'static str, upstream: &str, says: String, why: String) -> Notice {
     let leads_to = Place::Upstream(upstream.to_owned());
     Notice { state, subject: upstream.to_owned(), says, why, verb: "See why", leads_to }
+}
+
+fn weights_notice(warning: &Warning) -> Notice {
+    let model = warning.offer.model();
+    let (state, says) = match &warning.matter {
+        Matter::Gone => ("failing", format!("does not serve {model} any more")),
+        Matter::Pinned { pinned, found, otherwise } => {
+            let then = match otherwise {
+                OtherWeights::Stop => "no request goes there",
+                OtherWeights::Warn => "requests go on",
+            };
+            (
+                "degraded",
+                format!("serves {model} with the weights {found}, and the offer is pinned to {pinned}: {then}"),
+            )
+        }
+        Matter::TwoWeights { here, other, there } => {
+            ("degraded", format!("serves {model} with the weights {here}, and {} with {there}", other.upstream()))
+        }
+    };
+    let teams =
+        if warning.teams.is_empty() { String::new() } else { format!(", used by {}", warning.teams.join(", ")) };
+    let why = format!("It concerns {}{teams}.", warning.routes.join(", "));
+    upstream_notice(state, warning.offer.upstream().as_str(), says, why)
 }
 
 fn spool_notice(pending: u64, is_reachable: bool, is_writable: bool) -> Notice {

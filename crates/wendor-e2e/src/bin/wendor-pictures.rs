@@ -1,4 +1,6 @@
 //! Takes pictures of the console's pages from a running service: `wendor-pictures URL ONE-TIME-SIGN-IN FOLDER NAME=PATH[@dark] ...`.
+//! A wish without a name, `+WORDS`, presses the button with these words before the next picture, `+FIELD:=TEXT` types into a field; the
+//! next wish then has no path: `NAME=`.
 
 use std::path::Path;
 
@@ -19,10 +21,19 @@ async fn main() -> anyhow::Result<()> {
         browser.see("Needs someone").await;
     }
     for wish in arguments {
+        if let Some(action) = wish.strip_prefix('+') {
+            match action.split_once(":=") {
+                Some((field, text)) => browser.fill(field, text).await,
+                None => browser.click(action).await,
+            }
+            continue;
+        }
         let (name, place) = wish.split_once('=').ok_or_else(|| anyhow::anyhow!("{wish} is not NAME=PATH"))?;
         let (path, theme) = place.split_once('@').unwrap_or((place, "light"));
-        browser.script(&format!("localStorage.setItem('wendor-theme', '{theme}')")).await;
-        browser.open(&format!("{url}/console{path}")).await;
+        if !path.is_empty() {
+            browser.script(&format!("localStorage.setItem('wendor-theme', '{theme}')")).await;
+            browser.open(&format!("{url}/console{path}")).await;
+        }
         // Everything has been asked and has come once nothing waits.
         browser.wait_for("document.querySelector('h1') && !document.querySelector('[data-state=waiting], [aria-busy=true]') && document.fonts.status === 'loaded'").await;
         browser.picture(&Path::new(&folder).join(format!("{name}.png"))).await;

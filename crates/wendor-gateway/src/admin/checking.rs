@@ -210,7 +210,8 @@ pub(super) async fn check(
     let asking = match (ask.prove, subject.upstream.hosting) {
         (true, _) => Asking::Everything,
         (false, Hosting::Own) if ask.name.is_some() => Asking::IfLoaded,
-        (false, Hosting::Own | Hosting::Hosted) => Asking::Nothing,
+        (false, Hosting::Own) => Asking::NotYet,
+        (false, Hosting::Hosted) => Asking::Nothing,
     };
     let start = std::time::Instant::now();
     let extent = Extent { model: ask.model.as_deref(), asking, payer: &payer };

@@ -38,6 +38,17 @@ pub struct ClientCode {
     pub env_file: String,
 }
 
+/// Where whoever asks has reached the gateway. What stands in a header goes into code that people run, so only a plain host is taken.
+fn url_of(request: &HttpRequest, app: &App) -> String {
+    let connection = request.connection_info();
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b".:-[]".contains(&byte);
+    let is_scheme = matches!(connection.scheme(), "http" | "https");
+    match is_scheme && connection.host().bytes().all(is_plain) {
+        true => format!("{}://{}", connection.scheme(), connection.host()),
+        false => format!("http://{}", app.settings.listen),
+    }
+}
+
 /// Code that asks a route, in every language, whole and streamed.
 #[utoipa::path(tag = "routes", responses(
     (status = 200, body = ClientCode, description = "The code"),
@@ -59,8 +70,7 @@ pub(super) async fn code(
         let nearest = nearest(&path, visible.iter().copied()).map(str::to_owned);
         return Err(Problem::NoSuch { what: "route", name: path.into_inner(), nearest });
     }
-    let connection = request.connection_info();
-    let url = format!("{}://{}", connection.scheme(), connection.host());
+    let url = url_of(&request, &app);
     let line = |language: Language, (way, word): (Way, &str)| CodeLine {
         language: language.as_str().to_owned(),
         way: word.to_owned(),

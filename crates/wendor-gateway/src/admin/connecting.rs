@@ -47,12 +47,17 @@ pub struct OfferAddition {
     pub look: bool,
 }
 
+/// A secret goes in and is never given back.
+fn never<S: serde::Serializer>(_: &str, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str("")
+}
+
 /// A credential to be kept.
 #[derive(Clone, Debug, Deserialize, Serialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CredentialAddition {
     /// The credential itself. It is never given back.
-    #[serde(skip_serializing)]
+    #[serde(serialize_with = "never")]
     #[schema(write_only)]
     pub value: String,
     /// For how many seconds the one before may still be used where this one is refused.

@@ -27,9 +27,14 @@ pub struct CredentialDraft {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kept: Option<String>,
     /// The credential itself, to be kept encrypted. It is never given back.
-    #[serde(default, skip_serializing)]
+    #[serde(default, serialize_with = "never")]
     #[schema(write_only)]
     pub value: Option<String>,
+}
+
+/// A secret goes in and is never given back.
+fn never<S: serde::Serializer>(_: &Option<String>, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_none()
 }
 
 /// An offer to be made.

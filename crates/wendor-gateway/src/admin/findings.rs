@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::diagnosis::inventory;
 use wendor_core::name::{Name, nearest};
 use wendor_core::quota::QuotaId;
 use wendor_core::quota::window::Window;
@@ -135,6 +136,9 @@ async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result
     };
     let usual = app.store.usage(&query).await?;
     let mut findings = Vec::new();
+    let seen = |name: &Name| Some((name.clone(), app.fleet.upstream(name).inventory()?.as_ref().clone()));
+    let inventories = snapshot.catalogue.upstreams.keys().filter_map(seen).collect();
+    findings.extend(inventory::warnings(&snapshot.catalogue, &inventories).into_iter().map(Finding::Weights));
     for name in snapshot.catalogue.upstreams.keys() {
         if let Credential::Missing(why) = snapshot.credential(name) {
             findings.push(Finding::NoCredential { upstream: name.to_string(), why: why.clone() });

@@ -162,6 +162,10 @@ pub struct AttemptLine {
     pub detail: Option<String>,
     /// What the upstream said it had used before it failed: it may bill that.
     pub used: Option<TokensByKind>,
+    /// Digest of the weights that the model was served from, where the upstream tells it.
+    pub digest: Option<String>,
+    /// The server's version, where it tells it.
+    pub server_version: Option<String>,
 }
 
 /// A part of a request's time.
@@ -429,6 +433,8 @@ fn attempt_line(attempt: Attempt) -> AttemptLine {
         failure: attempt.failure.as_ref().map(|failure| failure.kind.to_string()),
         detail: attempt.failure.map(|failure| failure.detail),
         used,
+        digest: attempt.served_from.as_ref().and_then(|from| from.digest.clone()),
+        server_version: attempt.served_from.and_then(|from| from.server_version),
     }
 }
 

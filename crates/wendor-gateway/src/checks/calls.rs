@@ -52,6 +52,8 @@ pub struct Extent<'a> {
 pub enum Asking {
     /// Nothing: the upstream is paid for by use.
     Nothing,
+    /// Nothing yet: it is only looked at before it is brought in.
+    NotYet,
     /// Two plain questions, of a model that is loaded.
     IfLoaded,
     /// The same, and every ability, loaded or not.
@@ -85,18 +87,18 @@ pub async fn run(
     checked: &mut Checked,
 ) -> Option<()> {
     const ALL: [Step; 3] = [Step::StreamedAnswer, Step::WholeAnswer, Step::Abilities];
-    if extent.asking == Asking::Nothing {
-        not_asked(
-            &mut checked.report,
-            &ALL,
-            "this upstream is paid for by use, so it is asked only with your consent (`--prove`)",
-        );
+    let why = match extent.asking {
+        Asking::Nothing => Some("this upstream is paid for by use, so it is asked only with your consent"),
+        Asking::NotYet => Some("asked once it is in"),
+        Asking::IfLoaded | Asking::Everything => None,
+    };
+    if let Some(why) = why {
+        not_asked(&mut checked.report, &ALL, why);
         return Some(());
     }
     let inventory = checked.inventory.clone();
     let Some(model) = choose(subject, found, extent, inventory.as_ref()) else {
-        let why =
-            "no model that it serves is offered, or none of those is loaded; asking would load it (`--prove` does)";
+        let why = "no model that it serves is offered, or none of those is loaded; asking would load it";
         not_asked(&mut checked.report, &ALL, why);
         return Some(());
     };
@@ -112,8 +114,8 @@ pub async fn run(
     }
     match extent.asking {
         Asking::Everything => proofs(&call, checked).await,
-        Asking::Nothing | Asking::IfLoaded => {
-            not_asked(&mut checked.report, &ALL[2..], "asked with `--prove`");
+        Asking::Nothing | Asking::NotYet | Asking::IfLoaded => {
+            not_asked(&mut checked.report, &ALL[2..], "proven only when someone asks for it");
             Some(())
         }
     }

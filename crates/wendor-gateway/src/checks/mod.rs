@@ -87,7 +87,7 @@ pub async fn run(app: &App, subject: &Subject, extent: &Extent<'_>) -> Checked {
 async fn steps(app: &App, subject: &Subject, extent: &Extent<'_>, checked: &mut Checked) -> Option<()> {
     let report = &mut checked.report;
     let upstream = &subject.upstream;
-    let judged = settings::judge(upstream, &subject.seen);
+    let judged = settings::judge(upstream, subject.stated, &subject.seen);
     go_on(report.take(StepReport::of(Step::Settings, upstream.address.as_str(), judged, 0)))?;
     let peer = reached(app, subject, report).await?;
     let found = spoken(subject, &peer, report).await?;

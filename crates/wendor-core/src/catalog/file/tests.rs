@@ -221,6 +221,13 @@ fn the_reference_holds_every_field_and_reads() {
         "per",
         "limit",
         "at_limit",
+        "kept",
+        "certificate",
+        "plain_http",
+        "weights",
+        "digest",
+        "otherwise",
+        "about",
     ] {
         assert!(
             reference.contains(&format!("{field} =")) || reference.contains(&format!("{field}.")),

@@ -7,6 +7,31 @@ fn at(text: &str) -> DateTime<Utc> {
     text.parse().unwrap()
 }
 
+#[rstest]
+#[case::gone(Matter::Gone, "failing", "does not serve dunlin-7b any more")]
+#[case::pinned(
+    Matter::Pinned { pinned: "aaaa".into(), found: "bbbb".into(), otherwise: OtherWeights::Stop },
+    "degraded",
+    "serves dunlin-7b with the weights bbbb, and the offer is pinned to aaaa: no request goes there"
+)]
+#[case::two(
+    Matter::TwoWeights { here: "aaaa".into(), other: crate::name::OfferName::parse("quayside-b/dunlin-7b").unwrap(), there: "bbbb".into() },
+    "degraded",
+    "serves dunlin-7b with the weights aaaa, and quayside-b with bbbb"
+)]
+fn what_is_not_as_promised_names_routes_and_teams(#[case] matter: Matter, #[case] state: &str, #[case] says: &str) {
+    let warning = Warning {
+        offer: crate::name::OfferName::parse("quayside-a/dunlin-7b").unwrap(),
+        matter,
+        routes: vec!["manifests".into()],
+        teams: vec!["freight-desk".into(), "data-lab".into()],
+    };
+    let told = &notices(vec![Finding::Weights(warning)], now(), "EUR")[0];
+    assert_eq!((told.state, told.subject.as_str(), told.says.as_str()), (state, "quayside-a", says));
+    assert_eq!(told.why, "It concerns manifests, used by freight-desk, data-lab.");
+    assert_eq!(told.leads_to, Place::Upstream("quayside-a".into()));
+}
+
 fn now() -> DateTime<Utc> {
     at("2026-11-24T08:10:00Z")
 }

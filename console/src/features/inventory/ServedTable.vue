@@ -1,0 +1,94 @@
+<script setup lang="ts">
+/** What one upstream serves, beside what is offered of it. */
+import type { Schemas } from '@/api/client'
+import { bytes, shortDigest } from '@/lib/checks'
+import { grouped } from '@/lib/format'
+import { paths } from '@/lib/paths'
+import StateWord from '@/ui/StateWord.vue'
+import TimeAgo from '@/ui/TimeAgo.vue'
+
+const props = defineProps<{ line: Schemas['InventoryLine']; isBusy: boolean }>()
+const emit = defineEmits<{ offer: [model: string] }>()
+
+const STATES: Record<string, { word: string; shape: 'well' | 'failing' | 'limit' | 'off' }> = {
+  kept: { word: 'offered', shape: 'well' },
+  gone: { word: 'gone', shape: 'failing' },
+  'other weights': { word: 'other weights', shape: 'limit' },
+  'not known': { word: 'offered, not told', shape: 'off' },
+  '': { word: 'not offered', shape: 'off' },
+}
+const state = (model: Schemas['ServedLine']) => STATES[model.promise] ?? { word: model.promise, shape: 'off' as const }
+const about = (model: Schemas['ServedLine']) => Object.values(model.served?.about ?? {}).join(', ')
+const loaded = (model: Schemas['ServedLine']) => {
+  if (model.served?.loaded_bytes != null) return bytes(model.served.loaded_bytes)
+  return props.line.loaded_bytes != null ? 'no' : 'not told'
+}
+const proven = (model: Schemas['ServedLine']) => model.proofs.filter((proof) => proof.standing !== 'unproven')
+const requests = (model: string) => ({
+  path: paths.requests,
+  query: { offer: `${props.line.upstream}/${model}`, range: '7d' },
+})
+</script>
+
+<template>
+  <table class="table-fixed">
+    <colgroup>
+      <col class="w-[24%]" />
+      <col class="w-[14%]" />
+      <col class="w-[13%]" />
+      <col class="w-[10%]" />
+      <col class="w-[9%]" />
+      <col class="w-[12%]" />
+      <col class="w-[12%]" />
+      <col class="w-[6%]" />
+    </colgroup>
+    <thead>
+      <tr>
+        <th scope="col">model</th>
+        <th scope="col">state</th>
+        <th scope="col">weights</th>
+        <th scope="col" class="num">context, tokens</th>
+        <th scope="col" class="num">loaded</th>
+        <th scope="col">proven</th>
+        <th scope="col">last used</th>
+        <th scope="col"><span class="sr-only">change</span></th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="model in line.models" :key="model.model">
+        <th scope="row">
+          {{ model.model }} <span v-if="about(model)" class="second text-small">{{ about(model) }}</span>
+        </th>
+        <td>
+          <StateWord :word="state(model).word" :shape="state(model).shape" :quiet="state(model).shape === 'well'" />
+        </td>
+        <td>
+          <span v-if="model.served?.digest" class="mono" :title="model.served.digest">{{
+            shortDigest(model.served.digest)
+          }}</span>
+          <span v-else class="second">not told</span>
+        </td>
+        <td class="num">{{ model.served?.context_window == null ? '–' : grouped(model.served.context_window) }}</td>
+        <td class="num">{{ loaded(model) }}</td>
+        <td>
+          <RouterLink v-if="model.offered && proven(model).length === 0" class="second" :to="paths.check(line.upstream)"
+            >unproven</RouterLink
+          >
+          <span v-for="(proof, place) in proven(model)" :key="proof.proof" :title="proof.why ?? ''">
+            <template v-if="place > 0">, </template
+            >{{ proof.standing === 'absent' ? `not ${proof.proof}` : proof.proof }}
+          </span>
+        </td>
+        <td class="second">
+          <RouterLink v-if="model.last_used" :to="requests(model.model)"><TimeAgo :at="model.last_used" /></RouterLink>
+          {{ model.last_team ? `by ${model.last_team}` : model.offered ? 'never' : '' }}
+        </td>
+        <td class="num">
+          <button v-if="!model.offered" class="follow" :disabled="isBusy" @click="emit('offer', model.model)">
+            Offer it
+          </button>
+        </td>
+      </tr>
+    </tbody>
+  </table>
+</template>

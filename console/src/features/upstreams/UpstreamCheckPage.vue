@@ -1,0 +1,85 @@
+<script setup lang="ts">
+/** Why does this upstream not answer, and what can be done? For whoever added it and the one on call. From `/upstreams/check`. */
+import { computed, onMounted, ref } from 'vue'
+import { Problem } from '@/api/client'
+import { useCheck, useMend, useProofCost } from '@/api/connecting'
+import { outcome, tookWords, untouched, type RemedySeen } from '@/lib/checks'
+import { duration, grouped, money } from '@/lib/format'
+import { paths } from '@/lib/paths'
+import CheckSteps from '@/ui/CheckSteps.vue'
+import { useClock } from '@/ui/clock'
+import PageHead from '@/ui/PageHead.vue'
+
+const props = defineProps<{ name: string }>()
+const check = useCheck()
+const mend = useMend(() => props.name)
+const proof = useProofCost()
+const now = useClock()
+const isConsenting = ref(false)
+const report = computed(() => check.data.value)
+const isBusy = computed(() => check.isPending.value || mend.isPending.value)
+const sentence = computed(() => {
+  if (isBusy.value) return `Looking, ${duration(Math.max(0, now.value - check.submittedAt.value))}.`
+  return report.value ? `${outcome(report.value.steps)} It took ${tookWords(report.value.took_us)}.` : ''
+})
+const problem = computed(() => check.error.value ?? mend.error.value ?? proof.error.value)
+const cost = computed(() => proof.data.value)
+const worst = computed(() => {
+  if (!cost.value) return ''
+  const tokens = `${grouped(cost.value.input_tokens)} tokens in and ${grouped(cost.value.output_tokens)} out`
+  const most =
+    cost.value.money == null
+      ? 'unpriced, so nobody knows what it costs'
+      : `at most ${money(cost.value.money, 4)} ${cost.value.currency}`
+  return `Up to ${cost.value.calls} questions to ${cost.value.model ?? 'a model'}, ${tokens}: ${most}.`
+})
+
+const ignore = () => undefined
+const look = () => check.mutateAsync({ name: props.name }).catch(ignore)
+
+async function consider() {
+  await proof.mutateAsync({ name: props.name })
+  isConsenting.value = true
+}
+
+async function prove() {
+  isConsenting.value = false
+  await check.mutateAsync({ name: props.name, prove: true, unpriced: cost.value?.money == null })
+}
+
+async function apply(remedy: RemedySeen, value: string | undefined) {
+  const all = (report.value?.steps ?? []).flatMap((step) => step.findings).flatMap((finding) => finding.remedies)
+  const line = all.find((one) => one.number != null && one.number === remedy.number)
+  if (!line?.change) throw new Problem(0, 'Gone', 'This remedy is of an earlier check; look again.', undefined)
+  await mend.mutateAsync({ change: line.change, value: value ?? null })
+  await look()
+}
+
+onMounted(look)
+</script>
+
+<template>
+  <PageHead :title="`Check of ${name}`"><RouterLink :to="paths.upstream(name)">The upstream</RouterLink></PageHead>
+  <p class="text-lead mb-3 max-w-4xl" role="status">{{ sentence }}</p>
+  <p v-if="problem" class="text-attention mb-3" role="alert">{{ problem.message }}</p>
+  <div class="max-w-4xl">
+    <CheckSteps
+      :steps="report?.steps ?? untouched()"
+      :is-busy="isBusy"
+      @apply="(remedy, value) => apply(remedy, value).catch(ignore)"
+    />
+    <div v-if="isConsenting" class="bg-well border-caution mt-3 border-l-2 px-3.5 py-2.5" role="status">
+      <p class="mb-2">{{ worst }} It is paid by whoever asks, and stands in the ledger.</p>
+      <p class="flex gap-2.5">
+        <button class="button" @click="prove().catch(ignore)">Ask it</button>
+        <button class="button quiet" @click="isConsenting = false">Leave it</button>
+      </p>
+    </div>
+    <p class="mt-4 flex gap-2.5">
+      <button class="button" :disabled="isBusy" @click="look">Look again</button>
+      <button class="button quiet" :disabled="isBusy || isConsenting" @click="consider().catch(ignore)">
+        Prove its abilities
+      </button>
+    </p>
+  </div>
+</template>

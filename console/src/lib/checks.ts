@@ -1,0 +1,87 @@
+/** A check of an upstream as its steps are drawn, and the words for what it found. */
+
+export interface RemedySeen {
+  says: string
+  by: string
+  number?: number | null
+  needs_value: boolean
+}
+
+export interface FindingSeen {
+  kind: string
+  weight: string
+  says: string
+  remedies: readonly RemedySeen[]
+}
+
+export interface StepSeen {
+  step: string
+  state: string
+  tried: string
+  came_back: string
+  took_us: number
+  findings: readonly FindingSeen[]
+}
+
+const WOULD_TELL: readonly [string, string][] = [
+  ['settings', 'what can be seen without asking'],
+  ['name', 'the host’s addresses'],
+  ['connection', 'which of them answer'],
+  ['encryption', 'who vouches for the server'],
+  ['http', 'what it says without the key'],
+  ['path', 'where the API stands, in which dialect'],
+  ['key', 'accepted, refused or not needed'],
+  ['models', 'which are there'],
+  ['streamed answer', 'first token, usage, proper end'],
+  ['whole answer', 'usage, proper end'],
+  ['abilities', 'tools, images in, structured output, thinking'],
+]
+
+/** The steps before anything was looked at. */
+export function untouched(): StepSeen[] {
+  return WOULD_TELL.map(([step, came_back]) => ({
+    step,
+    state: 'not reached',
+    tried: '',
+    came_back,
+    took_us: 0,
+    findings: [],
+  }))
+}
+
+/** What a step says; a reason that the step before has given is not repeated. */
+export function stepWords(step: StepSeen, before: StepSeen | undefined): string {
+  if (step.state === 'not reached') return `not reached: ${step.came_back}`
+  if (step.state !== 'not asked') return step.came_back
+  return before?.state === 'not asked' && before.came_back === step.came_back
+    ? 'not asked either'
+    : `not asked: ${step.came_back}`
+}
+
+/** How long a step took; nothing where nothing was sent. */
+export function tookWords(us: number): string {
+  if (us < 100) return ''
+  if (us < 10_000) return `${(us / 1_000).toFixed(1)} ms`
+  return us < 1_000_000 ? `${Math.round(us / 1_000)} ms` : `${(us / 1_000_000).toFixed(2)} s`
+}
+
+/** How it went, in a sentence. */
+export function outcome(steps: readonly StepSeen[]): string {
+  const failing = steps.find((step) => step.state === 'failing')
+  if (failing) return `It stops at: ${failing.step}.`
+  const noted = steps.filter((step) => step.state === 'noted').length
+  if (noted > 0)
+    return noted === 1 ? 'It works; one thing should be known.' : `It works; ${noted} things should be known.`
+  return 'All that was looked at is well.'
+}
+
+/** A size in the unit that is right for weights and memory. */
+export function bytes(count: number): string {
+  if (count >= 1_000_000_000) return `${(count / 1_000_000_000).toFixed(1)} GB`
+  return `${Math.round(count / 1_000_000)} MB`
+}
+
+/** The beginning of a digest, as people compare them. */
+export function shortDigest(digest: string): string {
+  return digest.replace(/^.*:/, '').slice(0, 12)
+}
