@@ -110,6 +110,18 @@ impl Ferry {
     /// # Panics
     /// When a part of it does not start.
     pub async fn with(wishes: Wishes) -> Self {
+        let mut ferry = Self::empty(&wishes).await;
+        let (own, hosted) = (ferry.quayside.address().to_string(), ferry.quarry.address().to_string());
+        ferry.apply(&catalogue(&own, &hosted, &wishes)).await;
+        ferry.key = ferry.issue_key("timetables").await;
+        ferry
+    }
+
+    /// An installation of which nothing is known but its owner; the two stand-ins run.
+    ///
+    /// # Panics
+    /// When a part of it does not start.
+    pub async fn empty(wishes: &Wishes) -> Self {
         let _installed = rustls::crypto::ring::default_provider().install_default();
         let quayside = wishes.quayside.clone().unwrap_or_else(|| Profile::quick("quayside", &["dunlin-70b"]));
         let quarry =
@@ -129,9 +141,6 @@ impl Ferry {
         let mut ferry =
             Self { quayside, quarry, service, database, start, http, owner: String::new(), key: String::new(), folder };
         ferry.owner = ferry.sign_in("harbour-master", "owner", None).await;
-        let (own, hosted) = (ferry.quayside.address().to_string(), ferry.quarry.address().to_string());
-        ferry.apply(&catalogue(&own, &hosted, &wishes)).await;
-        ferry.key = ferry.issue_key("timetables").await;
         ferry
     }
 

@@ -120,6 +120,12 @@ impl Proof {
     }
 }
 
+/// What one plain call takes at most, with that cap.
+#[must_use]
+pub fn worst_of_call(cap: u32) -> TokenCounts {
+    TokenCounts { input: QUESTION_TOKENS, output: u64::from(cap), ..TokenCounts::default() }
+}
+
 /// What the two plain calls take at most; a silent first one is asked again.
 #[must_use]
 pub fn worst_of_calls() -> TokenCounts {

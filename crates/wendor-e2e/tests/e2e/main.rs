@@ -7,6 +7,8 @@ mod catalogue;
 #[cfg(test)]
 mod client;
 #[cfg(test)]
+mod connecting;
+#[cfg(test)]
 mod console;
 #[cfg(test)]
 mod diagnosis;

@@ -162,7 +162,7 @@ async fn plain(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
     super::go_on(checked.report.take(StepReport::of(Step::StreamedAnswer, tried, judged, since(start))))?;
 
     let start = Instant::now();
-    let judged = match call.whole(&proof::plain(call.model, false, cap), proof::worst_of_calls()).await {
+    let judged = match call.whole(&proof::plain(call.model, false, cap), proof::worst_of_call(cap)).await {
         Ok(whole) => answer::judge_whole(&whole, &seen, of),
         Err(NoAnswer::NotSpent(why)) => {
             not_asked(&mut checked.report, &[Step::WholeAnswer, Step::Abilities], &why);
@@ -229,7 +229,7 @@ impl Call<'_> {
     }
 
     async fn streamed(&self, cap: u32) -> Result<AnswerSeen, NoAnswer> {
-        let spending = self.spend(proof::worst_of_calls()).await?;
+        let spending = self.spend(proof::worst_of_call(cap)).await?;
         let body = self.body(&proof::plain(self.model, true, cap));
         let url = self.found.address.endpoint(&self.path(true));
         let start = Instant::now();

@@ -2,7 +2,6 @@
 //! healthy servers give no finding. The tables stand in `docs/diagnosis.md`.
 
 mod certificates;
-mod connecting;
 mod mistakes;
 mod setup;
 

@@ -1,1 +1,0 @@
-//! Bringing a server in, as the command does it.
