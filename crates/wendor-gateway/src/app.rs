@@ -41,6 +41,8 @@ pub struct App {
     pub trust: Trust,
     /// What names lead to.
     pub hosts: Hosts,
+    /// Told when the catalogue has changed, so that what came with it is looked at soon.
+    pub look_soon: tokio::sync::Notify,
     /// Encrypts credentials that are kept.
     pub vault: Vault,
     /// What happened of late.

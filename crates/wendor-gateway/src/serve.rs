@@ -111,6 +111,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
         trust,
         hosts,
         vault,
+        look_soon: tokio::sync::Notify::new(),
         recent: Recent::default(),
         metrics: Metrics::new(),
         ids: Ids::of_process(process),

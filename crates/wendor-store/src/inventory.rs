@@ -128,16 +128,21 @@ impl Store {
         rows.into_iter().map(stored).collect()
     }
 
-    /// When each offer was last used, and by whom.
+    /// When each offer was last used, and by whom; what stands under the route `without` does not count.
     ///
     /// # Errors
     /// When the database is away.
-    pub async fn last_uses(&self, since: DateTime<Utc>) -> Result<BTreeMap<String, LastUse>, StoreError> {
+    pub async fn last_uses(
+        &self,
+        since: DateTime<Utc>,
+        without: &str,
+    ) -> Result<BTreeMap<String, LastUse>, StoreError> {
         let rows: Vec<(String, DateTime<Utc>, String)> = sqlx::query_as(
-            "select distinct on (offer) offer, hour, team from usage_hour where hour >= $1 and offer <> ''
+            "select distinct on (offer) offer, hour, team from usage_hour where hour >= $1 and offer <> '' and route <> $2
              order by offer, hour desc, requests desc",
         )
         .bind(since)
+        .bind(without)
         .fetch_all(&self.pool)
         .await?;
         Ok(rows.into_iter().map(|(offer, hour, team)| (offer, LastUse { hour, team })).collect())

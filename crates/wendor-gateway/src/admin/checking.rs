@@ -15,10 +15,11 @@ use wendor_core::diagnosis::remedy::{Act, Change, Remedy};
 use wendor_core::diagnosis::report::{Report, StepReport};
 use wendor_core::metering::rate::price;
 use wendor_core::metering::usage::TokenCounts;
-use wendor_core::name::{Name, OfferName, nearest};
+use wendor_core::name::{Name, OfferName};
 
 use super::catalogue::CatalogueApplied;
 use super::draft::{self, UpstreamDraft, draft_of};
+use super::keys::known_upstream;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
@@ -252,7 +253,7 @@ async fn subject(app: &App, ask: &CheckAsk) -> Result<Subject, Problem> {
     let elsewhere = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {
         (Some(name), None) => {
-            let name = known_upstream(&snapshot.catalogue, name)?;
+            let name = known_upstream(&snapshot, name)?;
             let upstream = snapshot.catalogue.upstreams.get(&name).cloned().ok_or(Problem::Internal)?;
             let kept = Kept::read(&app.store, &app.vault, &snapshot.catalogue).await?;
             let credential = found(kept.find(&upstream));
@@ -296,20 +297,6 @@ fn found(credential: Credential) -> Option<wendor_core::secret::Secret> {
         Credential::Found(secret) => Some(secret),
         Credential::None | Credential::Missing(_) => None,
     }
-}
-
-/// The upstream of that name.
-///
-/// # Errors
-/// [`Problem::NoSuch`] with the nearest.
-pub(super) fn known_upstream(catalogue: &wendor_core::catalog::Catalogue, name: &str) -> Result<Name, Problem> {
-    let names = || catalogue.upstreams.keys().map(Name::as_str);
-    let known = catalogue.upstreams.keys().find(|known| known.as_str() == name).cloned();
-    known.ok_or_else(|| Problem::NoSuch {
-        what: "upstream",
-        name: name.to_owned(),
-        nearest: nearest(name, names()).map(str::to_owned),
-    })
 }
 
 /// Weights that upstreams other than `own` have.
@@ -459,7 +446,7 @@ pub(super) async fn mend(
     body: web::Json<MendAsk>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let MendAsk { change, value } = body.into_inner();
-    let name = known_upstream(&app.now_serving().catalogue, &path)?;
+    let name = known_upstream(&app.now_serving(), &path)?;
     if change == Change::PlainHttp {
         tracing::warn!(upstream = %name, by = principal.name, "the credential may cross a network unencrypted from now on");
     }

@@ -13,8 +13,8 @@ use wendor_core::secret::Secret;
 use wendor_store::credentials::NewCredential;
 
 use super::catalogue::CatalogueApplied;
-use super::checking::known_upstream;
 use super::draft::{self, UpstreamDraft};
+use super::keys::known_upstream;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
@@ -135,7 +135,7 @@ pub(super) async fn offer(
     body: web::Json<OfferAddition>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let OfferAddition { models, look } = body.into_inner();
-    let name = known_upstream(&app.now_serving().catalogue, &path)?;
+    let name = known_upstream(&app.now_serving(), &path)?;
     let inventory = app.fleet.upstream(&name).inventory();
     let note = format!("{} of {name} offered", models.join(", "));
     let applied = revise(&app, &principal, (&note, mode(look)), |catalogue, _| {
@@ -184,7 +184,7 @@ pub(super) async fn credential(
     }
     let value = draft::cleaned(&value)?;
     let snapshot = super::catalogue::fresh(&app).await?;
-    let name = known_upstream(&snapshot.catalogue, &path)?;
+    let name = known_upstream(&snapshot, &path)?;
     let before = match snapshot.catalogue.upstreams.get(&name).and_then(|upstream| upstream.credential.clone()) {
         Some(CredentialSource::Kept(id)) => Some(id),
         Some(CredentialSource::Env(_) | CredentialSource::File(_)) | None => None,

@@ -13,11 +13,14 @@ use wendor_core::diagnosis::proof::{Kept, Outcome, Proof, Standing};
 use wendor_core::name::{Name, OfferName};
 use wendor_store::inventory::{LastUse, StoredInventory};
 
-use super::checking::{ModelLine, known_upstream, model_line};
+use super::checking::{ModelLine, model_line};
+use super::keys::known_upstream;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
+use crate::checks::spending::ROUTE;
 use crate::tasks;
+use crate::tasks::inventory::Which;
 
 /// How far back a last use is looked for.
 const LAST_USE_DAYS: i64 = 90;
@@ -124,8 +127,8 @@ pub(super) async fn refresh(
 ) -> Result<web::Json<InventoryShown>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "look at upstreams")?;
     let snapshot = super::catalogue::fresh(&app).await?;
-    let only = body.upstream.as_ref().map(|name| known_upstream(&snapshot.catalogue, name)).transpose()?;
-    tasks::inventory::refresh(&app, only.as_ref()).await;
+    let only = body.upstream.as_ref().map(|name| known_upstream(&snapshot, name)).transpose()?;
+    tasks::inventory::refresh(&app, only.as_ref().map_or(Which::Every, Which::One)).await;
     Ok(web::Json(shown(&app).await?))
 }
 
@@ -141,7 +144,7 @@ async fn shown(app: &App) -> Result<InventoryShown, Problem> {
     let known = Known {
         inventories: app.store.inventories().await?,
         proofs: app.store.proofs().await?,
-        uses: app.store.last_uses(now - TimeDelta::days(LAST_USE_DAYS)).await?,
+        uses: app.store.last_uses(now - TimeDelta::days(LAST_USE_DAYS), ROUTE).await?,
         now,
     };
     let events = app.store.inventory_events().await?;
@@ -201,10 +204,13 @@ fn served_line(
     let full = OfferName::new(name.clone(), model).ok();
     let last = full.as_ref().and_then(|full| known.uses.get(&full.to_string()));
     let digest = served.and_then(|served| served.digest.as_deref());
-    let asked =
-        Proof::ALL.into_iter().filter(|proof| offer.is_some_and(|offer| proof.is_asked(offer, upstream.dialect)));
-    let proofs = asked
-        .filter_map(|proof| Some(proof_line(known.proofs.get(&(full.clone()?, proof)), proof, (digest, known.now))));
+    let kept = |proof: Proof| known.proofs.get(&(full.clone()?, proof));
+    let is_shown = |proof: &Proof| {
+        let is_asked = offer.is_some_and(|offer| proof.is_asked(offer, upstream.dialect));
+        is_asked || kept(*proof).is_some()
+    };
+    let proofs =
+        Proof::ALL.into_iter().filter(is_shown).map(|proof| proof_line(kept(proof), proof, (digest, known.now)));
     ServedLine {
         model: model.to_owned(),
         served: served.map(model_line),

@@ -13,6 +13,7 @@ use wendor_core::name::{Name, nearest};
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
+use crate::checks::spending::{OPERATORS, ROUTE};
 use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
 
@@ -177,6 +178,22 @@ pub(super) fn known_team(snapshot: &Snapshot, name: &str) -> Result<Name, Proble
         Problem::NoSuch { what: "team", name: name.to_owned(), nearest }
     };
     teams.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
+}
+
+/// The team of that name, or who pays for checks of people without one: a name that stands in the ledger and nowhere else.
+pub(super) fn recorded_team(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    match Name::parse(name) {
+        Ok(name) if name.as_str() == OPERATORS => Ok(name),
+        Ok(_) | Err(_) => known_team(snapshot, name),
+    }
+}
+
+/// The route of that name, or what checks stand under in the ledger.
+pub(super) fn recorded_route(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    match Name::parse(name) {
+        Ok(name) if name.as_str() == ROUTE => Ok(name),
+        Ok(_) | Err(_) => known_route(snapshot, name),
+    }
 }
 
 /// The route of that name.

@@ -18,7 +18,7 @@ use wendor_core::routing::failure::FailureKind;
 use wendor_core::routing::plan::{PlannedOffer, Standing};
 use wendor_store::requests::{PageMark, RequestFilter};
 
-use super::keys::{known_route, known_team, known_upstream};
+use super::keys::{known_upstream, recorded_route, recorded_team};
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
 use super::routes_view::pick_word;
@@ -291,7 +291,7 @@ pub(super) async fn show(
 fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<RequestFilter, Problem> {
     let bad = |field, message: String| Problem::BadValue { field, message };
     let snapshot = app.now_serving();
-    let team = params.team.as_deref().map(|team| known_team(&snapshot, team)).transpose()?;
+    let team = params.team.as_deref().map(|team| recorded_team(&snapshot, team)).transpose()?;
     let words = |all: Vec<&str>| all.join(", ");
     let ends = |text: &str| {
         let known = || words(End::ALL.iter().map(|end| end.as_str()).collect());
@@ -315,7 +315,7 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         to: params.to,
         team: principal.narrow(team)?,
         key: params.key.clone(),
-        route: params.route.as_deref().map(|route| known_route(&snapshot, route)).transpose()?,
+        route: params.route.as_deref().map(|route| recorded_route(&snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
         upstream: params.upstream.as_deref().map(|upstream| known_upstream(&snapshot, upstream)).transpose()?,
         run: params.run.clone(),

@@ -18,19 +18,32 @@ use crate::snapshot::{Credential, Snapshot};
 /// Runs until `stop` says so.
 pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
     remember(&app).await;
+    let mut which = Which::Every;
     loop {
         tokio::select! {
             _stopped = stop.changed() => return,
-            () = refresh(&app, None) => {}
+            () = refresh(&app, which) => {}
         }
         if let Err(error) = app.store.erase_replaced_credentials(app.clock.now()).await {
             tracing::warn!(%error, "replaced credentials could not be erased; tried again later");
         }
-        tokio::select! {
+        which = tokio::select! {
             _stopped = stop.changed() => return,
-            () = tokio::time::sleep(app.settings.inventory_every) => {}
-        }
+            () = app.look_soon.notified() => Which::New,
+            () = tokio::time::sleep(app.settings.inventory_every) => Which::Every,
+        };
     }
+}
+
+/// Which upstreams are looked at.
+#[derive(Clone, Copy, Debug)]
+pub enum Which<'a> {
+    /// All of them.
+    Every,
+    /// Those that nobody has looked at yet.
+    New,
+    /// This one.
+    One(&'a Name),
 }
 
 /// What was seen before this start, so that a pinned offer stays stopped through it.
@@ -41,12 +54,15 @@ async fn remember(app: &App) {
     }
 }
 
-/// Looks at every upstream, or at one.
-pub async fn refresh(app: &App, only: Option<&Name>) {
+/// Looks at upstreams.
+pub async fn refresh(app: &App, which: Which<'_>) {
     let snapshot = app.now_serving();
-    for (name, upstream) in
-        snapshot.catalogue.upstreams.iter().filter(|(name, _)| only.is_none_or(|only| only == *name))
-    {
+    let is_wanted = |name: &Name| match which {
+        Which::Every => true,
+        Which::New => app.fleet.upstream(name).inventory().is_none(),
+        Which::One(only) => only == name,
+    };
+    for (name, upstream) in snapshot.catalogue.upstreams.iter().filter(|(name, _)| is_wanted(name)) {
         let seen = look_at(app, &snapshot, (name, upstream)).await;
         if let Err(error) = keep(app, name, seen).await {
             tracing::warn!(upstream = %name, %error, "what it serves could not be kept");

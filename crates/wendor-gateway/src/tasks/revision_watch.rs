@@ -45,5 +45,6 @@ pub async fn look(app: &App) -> Result<(), wendor_store::StoreError> {
     let snapshot = Snapshot::read(&app.store, &app.vault, app.clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     app.snapshot.store(Arc::new(snapshot));
+    app.look_soon.notify_one();
     Ok(())
 }
