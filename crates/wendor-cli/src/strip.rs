@@ -1,7 +1,8 @@
 //! The strip: one request drawn as a line in time, in characters. Dots are the queue, a thin line is waiting for an offer, a cross
 //! a failed attempt, a tick the first token, bars the stream, and the last sign says how it ended.
 
-use wendor_gateway::admin::requests::{AttemptLine, RequestShown};
+use wendor_gateway::admin::attempts::AttemptLine;
+use wendor_gateway::admin::requests::RequestShown;
 
 /// Columns of a strip in a line.
 const SMALL: u64 = 14;

@@ -143,6 +143,7 @@ pub(crate) struct State {
     pub(crate) served: VecDeque<Served>,
     pub(crate) replays: VecDeque<Replay>,
     pub(crate) last_seen: Option<Seen>,
+    pub(crate) last_look: Option<Seen>,
     pub(crate) manners: Manners,
     pub(crate) models: Vec<String>,
     pub(crate) has_loaded: bool,

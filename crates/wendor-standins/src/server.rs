@@ -119,7 +119,13 @@ impl StandIn {
         self.shared.state().replays.push_back(replay);
     }
 
-    /// The last request as it came.
+    /// The last look (a `GET`) as it came.
+    #[must_use]
+    pub fn last_look(&self) -> Option<Seen> {
+        self.shared.state().last_look.clone()
+    }
+
+    /// The last question as it came.
     #[must_use]
     pub fn last_seen(&self) -> Option<Seen> {
         self.shared.state().last_seen.clone()
@@ -201,10 +207,17 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
     let headers: Vec<_> = head.headers.iter().map(|(name, value)| (name.to_string(), text(value))).collect();
     let (replay, fault) = {
         let mut state = shared.state();
-        state.tally.requests += 1;
         let path = head.uri.path_and_query().map(ToString::to_string).unwrap_or_default();
-        state.last_seen = Some(Seen { path, headers, body: body.clone() });
-        (state.replays.pop_front(), state.fault.clone())
+        let seen = Some(Seen { path, headers, body: body.clone() });
+        // Looks come whenever the gateway likes; what is counted and replayed are questions.
+        if head.method == hyper::Method::GET || head.uri.path().ends_with("/api/show") {
+            state.last_look = seen;
+            (None, state.fault.clone())
+        } else {
+            state.tally.requests += 1;
+            state.last_seen = seen;
+            (state.replays.pop_front(), state.fault.clone())
+        }
     };
     if let Some(replay) = replay {
         return Ok(replayed(replay));

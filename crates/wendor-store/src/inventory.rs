@@ -100,9 +100,10 @@ impl Store {
     /// # Errors
     /// When the database is away or a row cannot be read.
     pub async fn inventories(&self) -> Result<BTreeMap<Name, StoredInventory>, StoreError> {
-        let rows: Vec<(String, DateTime<Utc>, Option<String>, Json<Inventory>)> =
+        type Row = (String, DateTime<Utc>, Option<String>, Json<Inventory>);
+        let rows: Vec<Row> =
             sqlx::query_as("select upstream, looked_at, failed, seen from inventory").fetch_all(&self.pool).await?;
-        let stored = |(upstream, looked_at, failed, seen): (String, _, _, Json<Inventory>)| {
+        let stored = |(upstream, looked_at, failed, seen): Row| {
             Ok((name(&upstream, "inventory.upstream")?, StoredInventory { looked_at, failed, seen: seen.0 }))
         };
         rows.into_iter().map(stored).collect()

@@ -34,9 +34,7 @@ function days(team: Team): string {
 </script>
 
 <template>
-  <p v-if="lines.length === 0" class="second py-2.5">
-    There is no team yet. Apply a catalogue: <span class="mono">wendor catalogue apply FILE</span>
-  </p>
+  <p v-if="lines.length === 0" class="second py-2.5">There is no team yet, so nothing was paid for.</p>
   <table v-else>
     <thead>
       <tr>

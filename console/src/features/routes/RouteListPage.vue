@@ -29,8 +29,8 @@ const span = computed(() =>
   <PageHead title="Routes"><span>strips and figures of the last 24 hours</span></PageHead>
   <FourStates what="the routes" :query="routes" :is-empty="lines.length === 0" @retry="routes.refetch()">
     <template #empty
-      >There is no route yet. Write one into a catalogue file and apply it:
-      <span class="mono">wendor catalogue apply FILE</span></template
+      >There is no route yet. The <RouterLink :to="paths.start">first run</RouterLink> makes one; several stages and
+      further ones are written into a catalogue file: <span class="mono">wendor catalogue apply FILE</span></template
     >
     <table :aria-busy="usage.isPending.value" @keydown="moveInList">
       <thead>

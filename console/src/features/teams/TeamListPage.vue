@@ -22,8 +22,8 @@ const lines = computed(() =>
   <PageHead title="Teams"><span>solid is used, hatched is reserved, the tick is expected by the end</span></PageHead>
   <FourStates what="the teams" :query="teams" :is-empty="lines.length === 0" @retry="teams.refetch()">
     <template #empty
-      >There is no team yet. Write one into a catalogue file and apply it:
-      <span class="mono">wendor catalogue apply FILE</span></template
+      >There is no team yet. The <RouterLink :to="paths.start">first run</RouterLink> makes one; quotas and further ones
+      are written into a catalogue file: <span class="mono">wendor catalogue apply FILE</span></template
     >
     <table @keydown="moveInList">
       <thead>

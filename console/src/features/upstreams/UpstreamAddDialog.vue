@@ -10,14 +10,14 @@ import { useClock } from '@/ui/clock'
 import DialogBox from '@/ui/DialogBox.vue'
 import FilterChoice from '@/ui/FilterChoice.vue'
 import TextField from '@/ui/TextField.vue'
-import { KEY_PLACES, modelWords } from './addition'
+import { HOSTINGS, KEY_PLACES, modelWords } from './addition'
 import { useAddition } from './useAddition'
 
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 const now = useClock()
 const addition = useAddition()
-const { address, keyPlace, keyText, name, chosen, report, steps, isUsable } = addition
+const { address, keyPlace, keyText, name, hosting, chosen, report, steps, isUsable } = addition
 const problem = computed(() => addition.check.error.value ?? addition.add.error.value)
 const isLooking = computed(() => addition.check.isPending.value)
 const time = computed(() => {
@@ -76,7 +76,10 @@ async function write() {
         <span>{{ model.name }}</span>
         <span class="second text-small">{{ modelWords(model) }}</span>
       </label>
-      <div class="mt-3 max-w-72"><TextField v-model="name" label="Name of the upstream" /></div>
+      <div class="mt-3 flex flex-wrap items-end gap-x-6 gap-y-2">
+        <TextField v-model="name" class="w-72" label="Name of the upstream" />
+        <FilterChoice v-model="hosting" class="pb-2" label="It is" :options="HOSTINGS" />
+      </div>
     </fieldset>
     <p v-if="problem" class="text-attention mt-3" role="alert">{{ problem.message }}</p>
     <p class="mt-4 flex gap-2.5">

@@ -13,6 +13,12 @@ export const KEY_PLACES: readonly { value: KeyPlace; words: string }[] = [
   { value: 'file', words: 'in a file of the service' },
 ]
 
+/** Whose hardware it runs on: what is paid for by use is never asked without consent. */
+export const HOSTINGS = [
+  { value: 'own', words: 'our own hardware' },
+  { value: 'hosted', words: 'hosted, paid for by use' },
+]
+
 /** A credential of a draft. */
 export function credential(place: KeyPlace, text: string): Draft['credential'] {
   if (place === 'none' || text.trim() === '') return null

@@ -1,35 +1,28 @@
-/** Takes an address and a key, gives a check, its remedies, and what is to be written. */
+/** Takes an address and a key, gives a check and its remedies; `useWriting` takes what it found and what is to be offered of it. */
 import { computed, ref } from 'vue'
-import { useAddUpstream, useCheck } from '@/api/connecting'
+import { useCheck } from '@/api/connecting'
 import { untouched, type RemedySeen, type StepSeen } from '@/lib/checks'
-import { credential, offerOf, type Draft, type KeyPlace } from './addition'
+import { credential, type Draft, type KeyPlace } from './addition'
+import { useWriting } from './useWriting'
 
 export function useAddition() {
   const check = useCheck()
-  const add = useAddUpstream()
   const address = ref('')
   const keyPlace = ref<KeyPlace>('none')
   const keyText = ref('')
-  const name = ref('')
-  const chosen = ref<string[]>([])
   /** What remedies have changed, over what was typed. */
   const mended = ref<Partial<Draft>>({})
-
   const report = computed(() => check.data.value)
   const steps = computed<readonly StepSeen[]>(() => report.value?.steps ?? untouched())
   const isUsable = computed(
     () => report.value !== undefined && !report.value.steps.some((step) => step.state === 'failing'),
   )
+  const key = () => credential(keyPlace.value, keyText.value)
+  const writing = useWriting(report, key)
 
   async function look() {
-    const draft: Draft = {
-      ...mended.value,
-      address: address.value,
-      credential: credential(keyPlace.value, keyText.value),
-    }
-    const found = await check.mutateAsync({ draft })
-    if (name.value === '') name.value = found.name
-    chosen.value = found.models.map((model) => model.name)
+    const found = await check.mutateAsync({ draft: { ...mended.value, address: address.value, credential: key() } })
+    writing.propose(found)
   }
 
   async function apply(remedy: RemedySeen, value: string | undefined) {
@@ -46,20 +39,12 @@ export function useAddition() {
     await look()
   }
 
-  async function write() {
-    const found = report.value
-    if (!found) return
-    const offers = found.models.filter((model) => chosen.value.includes(model.name)).map(offerOf)
-    const key = credential(keyPlace.value, keyText.value)
-    await add.mutateAsync({ name: name.value, settings: { ...found.settings, credential: key, offers } })
-  }
-
   /** Something was typed: what was found out before is about another server. */
   function retyped() {
     mended.value = {}
     check.reset()
-    add.reset()
+    writing.add.reset()
   }
 
-  return { check, add, address, keyPlace, keyText, name, chosen, report, steps, isUsable, look, apply, write, retyped }
+  return { check, address, keyPlace, keyText, report, steps, isUsable, look, apply, retyped, ...writing }
 }

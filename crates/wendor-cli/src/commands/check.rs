@@ -2,7 +2,8 @@
 
 use serde_json::json;
 use wendor_gateway::admin::catalogue::CatalogueApplied;
-use wendor_gateway::admin::checking::{CheckAsk, CheckReport, CheckStepLine, FindingLine, ProofCost};
+use wendor_gateway::admin::check_report::{CheckReport, CheckStepLine, FindingLine, ProofCost};
+use wendor_gateway::admin::checking::CheckAsk;
 use wendor_gateway::admin::draft::{CredentialDraft, UpstreamDraft};
 use wendor_gateway::admin::upstreams::UpstreamLine;
 

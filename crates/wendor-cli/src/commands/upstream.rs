@@ -2,7 +2,8 @@
 
 use serde_json::json;
 use wendor_gateway::admin::catalogue::CatalogueApplied;
-use wendor_gateway::admin::checking::{CheckAsk, CheckReport, ModelLine};
+use wendor_gateway::admin::check_report::{CheckReport, ModelLine};
+use wendor_gateway::admin::checking::CheckAsk;
 use wendor_gateway::admin::connecting::{CredentialKept, UpstreamAddition};
 use wendor_gateway::admin::draft::{OfferDraft, UpstreamDraft};
 

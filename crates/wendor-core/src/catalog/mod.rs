@@ -4,6 +4,7 @@
 //! and stored as JSON; past the reading nothing in it is checked again.
 //!
 //! - [`ability`]: what an offer can do, how it is marked, what it lets apps control
+//! - [`address`]: the base address of an upstream
 //! - [`upstream`]: address, dialect, credential reference, offers
 //! - [`weights`]: which weights a model's name stands for
 //! - [`route`]: stages and how to pick among their offers
@@ -15,6 +16,7 @@
 //! - [`difference`]: what changes from one state to another
 
 pub mod ability;
+pub mod address;
 pub mod difference;
 pub mod document;
 pub mod file;

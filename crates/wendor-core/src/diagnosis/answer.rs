@@ -230,13 +230,16 @@ pub fn judge_streamed(seen: &AnswerSeen, again: Option<&AnswerSeen>, of: Of<'_>)
     if let Some(finding) = barred(seen, "streamed") {
         return Judged::found("no proper stream", finding);
     }
-    let first = seen.first_us.map_or("no token".to_owned(), |first| format!("first token after {}", seconds(first)));
+    let first = seen.first_us.map_or("no token".to_owned(), |first| {
+        let spread = seconds(seen.last_us.saturating_sub(first));
+        format!("first token after {}, {} pieces within {spread}", seconds(first), seen.pieces)
+    });
     let end = match seen.ended {
         Ended::Proper => "proper end",
         Ended::WithoutTerminator => "no terminator",
         Ended::Midway => "broken off",
     };
-    let mut judged = Judged::well(format!("{first}, {} pieces, {}, {end}", seen.pieces, used(seen)));
+    let mut judged = Judged::well(format!("{first}, {}, {end}", used(seen)));
     if let Some(finding) = silent(seen, again, of) {
         judged.findings.push(finding);
         return judged;

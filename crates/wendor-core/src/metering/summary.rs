@@ -1,11 +1,16 @@
 //! What happened to a request, in the words that a colleague would use at the desk. An entry enters, a sentence or two leave.
 
-use super::entry::{End, LedgerEntry};
+use super::entry::{End, EntryKind, LedgerEntry};
 use super::usage::Counted;
 
 /// The sentence for `entry`; `key_label` is what its key is for.
 #[must_use]
 pub fn of(entry: &LedgerEntry, key_label: Option<&str>) -> String {
+    if entry.kind == EntryKind::Check {
+        let person = entry.key.strip_prefix("person/").unwrap_or(&entry.key);
+        let at = entry.at.format("%H:%M:%S on %-d %B");
+        return format!("{person} checked it at {at}; {} pays. {}", entry.team, ending(entry));
+    }
     let key = key_label.map_or_else(|| format!("key {}", entry.key), |label| format!("the key {label}"));
     let asked =
         format!("{} asked {} at {}, with {key}.", entry.team, entry.route, entry.at.format("%H:%M:%S on %-d %B"));

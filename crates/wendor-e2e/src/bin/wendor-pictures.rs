@@ -1,6 +1,6 @@
 //! Takes pictures of the console's pages from a running service: `wendor-pictures URL ONE-TIME-SIGN-IN FOLDER NAME=PATH[@dark] ...`.
 //! A wish without a name, `+WORDS`, presses the button with these words before the next picture, `+FIELD:=TEXT` types into a field; the
-//! next wish then has no path: `NAME=`.
+//! next wish then has no path: `NAME=`; `?WORDS` waits until the page shows them.
 
 use std::path::Path;
 
@@ -26,6 +26,10 @@ async fn main() -> anyhow::Result<()> {
                 Some((field, text)) => browser.fill(field, text).await,
                 None => browser.click(action).await,
             }
+            continue;
+        }
+        if let Some(words) = wish.strip_prefix('?') {
+            browser.see(words).await;
             continue;
         }
         let (name, place) = wish.split_once('=').ok_or_else(|| anyhow::anyhow!("{wish} is not NAME=PATH"))?;

@@ -7,12 +7,19 @@ use serde_json::{Value, json};
 use wendor_e2e::ferry::{Ferry, header, question};
 
 async fn status(ferry: &Ferry, token: &str, method: &str, path: &str) -> u16 {
+    let method_is_post = method == "POST";
     let method = method.parse().unwrap();
     let mut request = ferry.http.request(method, ferry.manage(path)).bearer_auth(token);
     request = match path {
         "/keys" => request.json(&json!({ "team": "timetables", "label": "x" })),
         "/people" => request.json(&json!({ "name": "clerk", "role": "operator" })),
         "/catalogue/difference" => request.json(&json!({ "text": "" })),
+        "/upstreams/check" => request.json(&json!({ "name": "quayside" })),
+        "/upstreams/quayside/mend" => request.json(&json!({ "change": { "setting": "plain-http" } })),
+        "/upstreams/quayside/offers" => request.json(&json!({ "models": ["dunlin-7b"], "look": true })),
+        "/upstreams/quayside/credential" => request.json(&json!({ "value": "a-key" })),
+        "/teams" if method_is_post => request.json(&json!({ "name": "timetables" })),
+        "/inventory/refresh" => request.json(&json!({})),
         _ => request,
     };
     request.send().await.unwrap().status().as_u16()
@@ -31,6 +38,14 @@ fn reach(request: &str) -> Vec<(&'static str, String, [u16; 5])> {
         ("GET", "/keys?team=timetables", [200, 200, 200, 200, 403]),
         ("POST", "/keys", [200, 200, 200, 403, 403]),
         ("GET", "/upstreams", [200, 200, 403, 403, 403]),
+        ("GET", "/inventory", [200, 200, 403, 403, 403]),
+        ("POST", "/inventory/refresh", [200, 200, 403, 403, 403]),
+        ("POST", "/upstreams/check", [200, 200, 403, 403, 403]),
+        ("POST", "/upstreams/quayside/mend", [200, 200, 403, 403, 403]),
+        ("POST", "/upstreams/quayside/offers", [200, 200, 403, 403, 403]),
+        ("POST", "/upstreams/quayside/credential", [400, 400, 403, 403, 403]),
+        ("POST", "/teams", [409, 409, 403, 403, 403]),
+        ("GET", "/routes/harbour/code", [200, 200, 200, 200, 404]),
         ("GET", "/catalogue", [200, 200, 403, 403, 403]),
         ("POST", "/catalogue/difference", [200, 200, 403, 403, 403]),
         ("GET", "/spool", [200, 200, 403, 403, 403]),
@@ -229,6 +244,8 @@ async fn answers_are_what_the_openapi_document_says() {
         ("/service", "/service".to_owned()),
         ("/spool", "/spool".to_owned()),
         ("/refusals", "/refusals".to_owned()),
+        ("/inventory", "/inventory".to_owned()),
+        ("/routes/{name}/code", "/routes/night-sailings/code".to_owned()),
     ] {
         let path = format!("/manage/v1{path}");
         let schema = &document["paths"][&path]["get"]["responses"]["200"]["content"]["application/json"]["schema"];
@@ -236,6 +253,18 @@ async fn answers_are_what_the_openapi_document_says() {
         let value = ferry.get(&asked).await;
         assert_eq!(breaches(&document, schema, &value, &path), Vec::<String>::new());
         checked.insert(path);
+    }
+    for (path, body) in [
+        ("/upstreams/check", json!({ "name": "quarry" })),
+        ("/upstreams/proof-cost", json!({ "name": "quarry" })),
+        ("/inventory/refresh", json!({})),
+        ("/teams", json!({ "name": "harbour-ops" })),
+        ("/routes", json!({ "name": "deck-plans", "offers": ["quayside/dunlin-70b"] })),
+    ] {
+        let value = ferry.post(path, &body).await;
+        let path = format!("/manage/v1{path}");
+        let schema = &document["paths"][&path]["post"]["responses"]["200"]["content"]["application/json"]["schema"];
+        assert_eq!(breaches(&document, schema, &value, &path), Vec::<String>::new());
     }
     let undescribed: Vec<&String> = paths
         .iter()

@@ -13,7 +13,7 @@ use wendor_core::diagnosis::proof::{Kept, Outcome, Proof, Standing};
 use wendor_core::name::{Name, OfferName};
 use wendor_store::inventory::{LastUse, StoredInventory};
 
-use super::checking::{ModelLine, model_line};
+use super::check_report::{ModelLine, model_line};
 use super::keys::known_upstream;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};

@@ -5,15 +5,17 @@
 //!
 //! - [`session`]: signing in, who am I, tokens, password; [`browser`]: the console's session; [`people`]: who there is
 //! - [`keys`], [`teams`], [`routes_view`], [`upstreams`]: what is configured and how it is doing
-//! - [`checking`]: why an upstream does not answer; [`connecting`]: bringing one in; [`inventory`]: what they serve; [`draft`]: one as told
+//! - [`checking`], [`check_report`]: why an upstream does not answer; [`connecting`]: bringing one in; [`inventory`]: what they serve; [`draft`]: one as told
 //! - [`making`]: routes and teams one at a time; [`client_code`]: code for a route
 //! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change
 //! - [`now`], with [`findings`] and [`history`]: the morning look
-//! - [`usage`], [`requests`]: figures and what they are made of
+//! - [`usage`], [`requests`], [`attempts`]: figures and what they are made of
 //! - [`operations`]: the spool, refusals
 
+pub mod attempts;
 pub mod browser;
 pub mod catalogue;
+pub mod check_report;
 pub mod checking;
 pub mod client_code;
 pub mod connecting;

@@ -18,6 +18,7 @@ use wendor_core::routing::failure::FailureKind;
 use wendor_core::routing::plan::{PlannedOffer, Standing};
 use wendor_store::requests::{PageMark, RequestFilter};
 
+use super::attempts::{AttemptLine, attempt_line};
 use super::keys::{known_upstream, recorded_route, recorded_team};
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
@@ -145,27 +146,6 @@ pub struct CostSum {
     pub rate_from: Option<chrono::NaiveDate>,
     /// What was reserved for it at most.
     pub reserved: Option<String>,
-}
-
-/// One try.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct AttemptLine {
-    /// Where.
-    pub offer: String,
-    /// When it began, in milliseconds from the request's arrival.
-    pub began_ms: u64,
-    /// When it ended.
-    pub ended_ms: u64,
-    /// What it failed of; it answered when absent.
-    pub failure: Option<String>,
-    /// What was seen.
-    pub detail: Option<String>,
-    /// What the upstream said it had used before it failed: it may bill that.
-    pub used: Option<TokensByKind>,
-    /// Digest of the weights that the model was served from, where the upstream tells it.
-    pub digest: Option<String>,
-    /// The server's version, where it tells it.
-    pub server_version: Option<String>,
 }
 
 /// A part of a request's time.
@@ -422,20 +402,6 @@ fn failed_used(entry: &LedgerEntry, attempts: &[Attempt]) -> Option<TokenCounts>
     let is_own = |attempt: &&Attempt| entry.offer.as_ref() == Some(&attempt.offer) && entry.end != End::NotAnswered;
     let used = attempts.iter().filter(|attempt| !is_own(attempt)).filter_map(|attempt| attempt.failure.as_ref()?.used);
     used.reduce(TokenCounts::with)
-}
-
-fn attempt_line(attempt: Attempt) -> AttemptLine {
-    let used = attempt.failure.as_ref().and_then(|failure| failure.used).map(TokensByKind::from);
-    AttemptLine {
-        offer: attempt.offer.to_string(),
-        began_ms: attempt.began_ms,
-        ended_ms: attempt.ended_ms,
-        failure: attempt.failure.as_ref().map(|failure| failure.kind.to_string()),
-        detail: attempt.failure.map(|failure| failure.detail),
-        used,
-        digest: attempt.served_from.as_ref().and_then(|from| from.digest.clone()),
-        server_version: attempt.served_from.and_then(|from| from.server_version),
-    }
 }
 
 fn plan_line(planned: PlannedOffer) -> PlanLine {

@@ -1,5 +1,6 @@
 //! A connection to each address of a host, all at once, and what can be seen around a port that refuses.
 
+use std::io::ErrorKind;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::time::{Duration, Instant};
 
@@ -44,11 +45,16 @@ async fn one(to: SocketAddr) -> Dial {
     match timeout(CONNECT, TcpStream::connect(to)).await {
         Err(_elapsed) => Dial::TimedOut,
         Ok(Ok(_closed_again)) => Dial::Open(super::since(start)),
-        Ok(Err(error)) => match error.kind() {
-            std::io::ErrorKind::ConnectionRefused | std::io::ErrorKind::ConnectionReset => Dial::Refused,
-            std::io::ErrorKind::TimedOut => Dial::TimedOut,
-            kind => Dial::NoWay(kind.to_string()),
-        },
+        Ok(Err(error)) => {
+            let kind = error.kind();
+            if matches!(kind, ErrorKind::ConnectionRefused | ErrorKind::ConnectionReset) {
+                Dial::Refused
+            } else if kind == ErrorKind::TimedOut {
+                Dial::TimedOut
+            } else {
+                Dial::NoWay(kind.to_string())
+            }
+        }
     }
 }
 

@@ -96,12 +96,16 @@ async fn shake(to: SocketAddr, host: &str, config: rustls::ClientConfig) -> Resu
 
 fn why(error: &Error) -> NotTrusted {
     let Error::InvalidCertificate(error) = error else { return NotTrusted::Bad };
-    match error {
-        CertificateError::UnknownIssuer => NotTrusted::UnknownIssuer,
-        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => NotTrusted::OtherHost,
-        CertificateError::Expired | CertificateError::ExpiredContext { .. } => NotTrusted::Expired,
-        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => NotTrusted::NotYet,
-        _ => NotTrusted::Bad,
+    if matches!(error, CertificateError::UnknownIssuer) {
+        NotTrusted::UnknownIssuer
+    } else if matches!(error, CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. }) {
+        NotTrusted::OtherHost
+    } else if matches!(error, CertificateError::Expired | CertificateError::ExpiredContext { .. }) {
+        NotTrusted::Expired
+    } else if matches!(error, CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. }) {
+        NotTrusted::NotYet
+    } else {
+        NotTrusted::Bad
     }
 }
 
@@ -115,14 +119,15 @@ fn read(der: &CertificateDer<'static>) -> Option<Certificate> {
     let (_, parsed) = X509Certificate::from_der(der.as_ref()).ok()?;
     let at = |time: x509_parser::time::ASN1Time| DateTime::from_timestamp(time.timestamp(), 0);
     let names = parsed.subject_alternative_name().ok().flatten();
-    let host = |name: &GeneralName<'_>| match name {
-        GeneralName::DNSName(name) => Some((*name).to_owned()),
-        GeneralName::IPAddress(bytes) => match bytes.len() {
-            4 => <[u8; 4]>::try_from(*bytes).ok().map(|bytes| std::net::Ipv4Addr::from(bytes).to_string()),
-            16 => <[u8; 16]>::try_from(*bytes).ok().map(|bytes| std::net::Ipv6Addr::from(bytes).to_string()),
-            _ => None,
-        },
-        _ => None,
+    let host = |name: &GeneralName<'_>| {
+        if let GeneralName::DNSName(name) = name {
+            Some((*name).to_owned())
+        } else if let GeneralName::IPAddress(bytes) = name {
+            let four = <[u8; 4]>::try_from(*bytes).ok().map(|bytes| std::net::Ipv4Addr::from(bytes).to_string());
+            four.or_else(|| <[u8; 16]>::try_from(*bytes).ok().map(|bytes| std::net::Ipv6Addr::from(bytes).to_string()))
+        } else {
+            None
+        }
     };
     let common = |name: &x509_parser::x509::X509Name<'_>| {
         let common = name.iter_common_name().next().and_then(|part| part.as_str().ok()).map(str::to_owned);

@@ -1,0 +1,43 @@
+//! One try of a request as it is told.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wendor_core::metering::entry::Attempt;
+
+use super::usage::TokensByKind;
+
+/// One try.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct AttemptLine {
+    /// Where.
+    pub offer: String,
+    /// When it began, in milliseconds from the request's arrival.
+    pub began_ms: u64,
+    /// When it ended.
+    pub ended_ms: u64,
+    /// What it failed of; it answered when absent.
+    pub failure: Option<String>,
+    /// What was seen.
+    pub detail: Option<String>,
+    /// What the upstream said it had used before it failed: it may bill that.
+    pub used: Option<TokensByKind>,
+    /// Digest of the weights that the model was served from, where the upstream tells it.
+    pub digest: Option<String>,
+    /// The server's version, where it tells it.
+    pub server_version: Option<String>,
+}
+
+/// A try as it is told.
+pub(super) fn attempt_line(attempt: Attempt) -> AttemptLine {
+    let used = attempt.failure.as_ref().and_then(|failure| failure.used).map(TokensByKind::from);
+    AttemptLine {
+        offer: attempt.offer.to_string(),
+        began_ms: attempt.began_ms,
+        ended_ms: attempt.ended_ms,
+        failure: attempt.failure.as_ref().map(|failure| failure.kind.to_string()),
+        detail: attempt.failure.map(|failure| failure.detail),
+        used,
+        digest: attempt.served_from.as_ref().and_then(|from| from.digest.clone()),
+        server_version: attempt.served_from.and_then(|from| from.server_version),
+    }
+}
