@@ -111,7 +111,7 @@ impl Manners {
             let digest = self.digests.get(name).cloned();
             let Some(entry) = entry.as_object_mut() else { continue };
             if let Some(details) = entry.get_mut("details") {
-                *details = json!({ "format": "plain", "family": "dunlin", "parameter_size": "7 thousand million", "quantization_level": "8 bit" });
+                *details = json!({ "format": "plain", "family": "dunlin", "parameter_size": "7B", "quantization_level": "8 bit" });
             }
             entry.extend(self.listed.iter().map(|(name, value)| (name.clone(), value.clone())));
             if let Some(digest) = digest {

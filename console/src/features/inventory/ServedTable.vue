@@ -33,14 +33,14 @@ const requests = (model: string) => ({
 <template>
   <table class="table-fixed">
     <colgroup>
-      <col class="w-[24%]" />
-      <col class="w-[14%]" />
+      <col class="w-[21%]" />
       <col class="w-[13%]" />
+      <col class="w-[12%]" />
       <col class="w-[10%]" />
       <col class="w-[9%]" />
-      <col class="w-[12%]" />
-      <col class="w-[12%]" />
-      <col class="w-[6%]" />
+      <col class="w-[11%]" />
+      <col class="w-[18%]" />
+      <col class="w-[7%]" />
     </colgroup>
     <thead>
       <tr>

@@ -18,7 +18,7 @@ const request = useRequest(() => props.answered.id)
         {{ request.data.value.currency }}.
       </template>
       <template v-else>The offer has no rate yet, so it is unpriced; a catalogue file gives it one.</template>
-      <RouterLink :to="paths.request(answered.id)">Its request</RouterLink>
+      {{ ' ' }}<RouterLink :to="paths.request(answered.id)">Its request</RouterLink>
     </template>
   </p>
   <p class="pt-1">

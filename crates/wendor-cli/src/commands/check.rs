@@ -34,6 +34,9 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
         Reader::Program => output::json(&report)?,
         Reader::Person => output::print(&told(&report, &report.name))?,
     }
+    if reader == Reader::Person && report.steps.iter().any(|step| step.state == "not asked") {
+        output::note("To ask the model and prove what it can do: add --prove; what it costs at most is shown before.");
+    }
     match report.steps.iter().find(|step| step.state == "failing") {
         Some(step) => Err(Failure::UpstreamsFailed(format!("It stops at: {}.", step.step))),
         None => Ok(()),
@@ -185,17 +188,13 @@ pub(super) fn told(report: &CheckReport, name: &str) -> String {
     let failing = report.steps.iter().find(|step| step.state == "failing");
     let noted = report.steps.iter().filter(|step| step.state == "noted").count();
     let last = match (failing, noted) {
-        (Some(step), _) => format!("It stops at {}.", step.step),
+        // Which step it is says the command's end.
+        (Some(_), _) => "The rest was not looked at.".to_owned(),
         (None, 0) => "All that was looked at is well.".to_owned(),
         (None, 1) => "It works; one thing should be known.".to_owned(),
         (None, count) => format!("It works; {count} things should be known."),
     };
     text.push_str(&format!("\n{last} {}\n", words::exact_wait(report.took_us / 1_000)));
-    if failing.is_none() && report.steps.iter().any(|step| step.state == "not asked") {
-        text.push_str(
-            "To ask the model and prove what it can do: add --prove; what it costs at most is shown before.\n",
-        );
-    }
     text
 }
 

@@ -1,7 +1,8 @@
 //! What happened to a request, in the words that a colleague would use at the desk. An entry enters, a sentence or two leave.
 
-use super::entry::{End, EntryKind, LedgerEntry};
+use super::entry::{Attempt, End, EntryKind, LedgerEntry};
 use super::usage::Counted;
+use crate::diagnosis::inventory::short;
 
 /// The sentence for `entry`; `key_label` is what its key is for.
 #[must_use]
@@ -15,6 +16,19 @@ pub fn of(entry: &LedgerEntry, key_label: Option<&str>) -> String {
     let asked =
         format!("{} asked {} at {}, with {key}.", entry.team, entry.route, entry.at.format("%H:%M:%S on %-d %B"));
     format!("{asked} {}", ending(entry))
+}
+
+/// What the answer was served from, as a sentence, where the upstream had told.
+#[must_use]
+pub fn served_from(attempts: &[Attempt]) -> Option<String> {
+    let from = attempts.iter().rev().find(|attempt| attempt.failure.is_none())?.served_from.as_ref()?;
+    let weights = from.digest.as_deref().map(|digest| format!("the weights {}", short(digest)));
+    let version = from.server_version.as_deref().map(|version| format!("version {version} of the server"));
+    match (weights, version) {
+        (Some(weights), Some(version)) => Some(format!("It came from {weights}, by {version}.")),
+        (Some(one), None) | (None, Some(one)) => Some(format!("It came from {one}.")),
+        (None, None) => None,
+    }
 }
 
 fn ending(entry: &LedgerEntry) -> String {

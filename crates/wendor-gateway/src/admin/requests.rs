@@ -348,7 +348,11 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
     let cost = entry.cost.map(|cost| cost_sum(entry, cost, rate.as_ref(), reserved_cost));
     RequestShown {
         request: request_line(entry),
-        summary: summary::of(entry, key_label.as_deref()),
+        summary: [Some(summary::of(entry, key_label.as_deref())), summary::served_from(&attempts)]
+            .into_iter()
+            .flatten()
+            .collect::<Vec<_>>()
+            .join(" "),
         key_label,
         currency: snapshot.catalogue.currency.clone(),
         cost,

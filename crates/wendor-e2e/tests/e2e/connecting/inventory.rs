@@ -82,6 +82,9 @@ async fn a_pin_stops_requests_to_other_weights_and_records_keep_what_served_them
         (&json!(good), &json!("1.4.2"))
     );
 
+    let told = shown["summary"].as_str().unwrap();
+    assert!(told.ends_with("It came from the weights aaaabbbbcccc, by version 1.4.2 of the server."), "{told}");
+
     server.set_manners(serving("0000bbbbccccddddeeee"));
     refreshed(&ferry).await;
     let stopped = ferry.ask(&question("deck-plans", false)).await;
