@@ -13,6 +13,19 @@ impl Address {
     /// # Errors
     /// A sentence that names the text and what an address looks like.
     pub fn parse(text: &str) -> Result<Self, String> {
+        let address = Self::of_record(text)?;
+        let authority = address.authority();
+        let after_host = authority.rsplit_once(']').map_or(authority, |(_, rest)| rest);
+        match after_host.rsplit_once(':').map(|(_, port)| port.parse::<u16>()) {
+            None | Some(Ok(1..)) => Ok(address),
+            Some(Ok(0) | Err(_)) => {
+                Err(format!("`{text}` is not an upstream's address: its port is none (1 to 65535)"))
+            }
+        }
+    }
+
+    /// An address as a revision holds it: what was let in once is not refused later.
+    fn of_record(text: &str) -> Result<Self, String> {
         let bad = |why: &str| format!("`{text}` is not an upstream's address: {why}; write `http://127.0.0.1:7501`");
         let uri: http::Uri = text.parse().map_err(|_| bad("it cannot be read as an address"))?;
         match uri.scheme_str() {
@@ -123,7 +136,7 @@ fn is_version(segment: &str) -> bool {
 impl TryFrom<String> for Address {
     type Error = String;
     fn try_from(text: String) -> Result<Self, String> {
-        Self::parse(&text)
+        Self::of_record(&text)
     }
 }
 
@@ -157,6 +170,8 @@ mod tests {
     #[case::query("http://quarry.example/?key=a", None)]
     #[case::other_version("http://quarry.example/v3", Some("http://quarry.example/v3/models"))]
     #[case::doubled_version("http://quarry.example/v1/v1", Some("http://quarry.example/v1/models"))]
+    #[case::port_too_high("http://quarry.example:99999", None)]
+    #[case::port_of_nothing("http://quarry.example:0", None)]
     #[case::empty("", None)]
     fn addresses(#[case] text: &str, #[case] endpoint: Option<&str>) {
         assert_eq!(Address::parse(text).ok().map(|address| address.endpoint("/v1/models")).as_deref(), endpoint);

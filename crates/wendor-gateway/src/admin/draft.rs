@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::num::NonZeroU32;
 
+use hyper::header::{HeaderName, HeaderValue};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::ability::Ability;
@@ -152,6 +153,11 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
     upstream.streams = positive("streams", draft.streams)?;
     let auth = draft.auth.clone().map(|text| Auth::try_from(text).map_err(|why| bad("auth", why))).transpose()?;
     upstream.auth = auth.unwrap_or_default();
+    for (name, value) in &draft.headers {
+        if HeaderName::try_from(name).is_err() || HeaderValue::try_from(value).is_err() {
+            return Err(bad("headers", format!("`{name}` with that value makes no header")));
+        }
+    }
     upstream.headers = draft.headers.clone();
     let certificate =
         draft.certificate.as_deref().map(|text| Fingerprint::parse(text).map_err(|why| bad("certificate", why)));
@@ -291,6 +297,10 @@ mod tests {
     #[rstest]
     #[case::address(UpstreamDraft { address: "ftp://a".into(), ..UpstreamDraft::default() }, "address")]
     #[case::dialect(UpstreamDraft { address: "a".into(), dialect: Some("morse".into()), ..UpstreamDraft::default() }, "dialect")]
+    #[case::header(
+        UpstreamDraft { address: "a".into(), headers: [("x y".to_owned(), "1".to_owned())].into(), ..UpstreamDraft::default() },
+        "headers"
+    )]
     #[case::streams(UpstreamDraft { address: "a".into(), streams: Some(0), ..UpstreamDraft::default() }, "streams")]
     #[case::two_sources(
         UpstreamDraft {
