@@ -195,6 +195,7 @@ pub(super) async fn apply(
     };
     let revision = app.store.make_revision(new).await?;
     tracing::info!(revision, by = principal.name, "revision made");
+    super::revise::tell_of_plain_http(&snapshot.catalogue, &file.catalogue, &principal.name);
     revision_watch::look(&app).await?;
     Ok(web::Json(CatalogueApplied { revision, changes }))
 }

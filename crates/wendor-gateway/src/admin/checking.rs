@@ -241,9 +241,6 @@ pub(super) async fn mend(
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let MendAsk { change, value } = body.into_inner();
     let name = known_upstream(&app.now_serving(), &path)?;
-    if change == Change::PlainHttp {
-        tracing::warn!(upstream = %name, by = principal.name, "the credential may cross a network unencrypted from now on");
-    }
     let note = format!("{name} mended after a check");
     let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, rates| {
         change::apply(catalogue, rates, (&name, &change), value.as_deref())

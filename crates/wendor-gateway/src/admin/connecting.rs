@@ -112,9 +112,6 @@ pub(super) async fn add(
         }
         upstream.credential = Some(CredentialSource::Kept(id));
     }
-    if upstream.allows_plain_http && !look {
-        tracing::warn!(upstream = %name, by = principal.name, "the credential may cross a network unencrypted from now on");
-    }
     let note = format!("{name} brought in");
     let applied = revise(&app, &principal, (&note, mode(look)), |catalogue, _| {
         catalogue.upstreams.insert(name, upstream);

@@ -3,7 +3,7 @@
 
 use wendor_core::catalog::{Catalogue, difference, file};
 use wendor_core::metering::rate::{Rate, RateCard};
-use wendor_core::name::OfferName;
+use wendor_core::name::{Name, OfferName};
 use wendor_store::revisions::NewRevision;
 
 use super::catalogue::{CatalogueApplied, ChangeLine, fresh};
@@ -19,6 +19,16 @@ pub enum Mode {
     Look,
     /// It becomes a revision.
     Apply,
+}
+
+/// A credential that may cross a network unencrypted from now on is never a quiet change, whatever way it took.
+pub(super) fn tell_of_plain_http(before: &Catalogue, after: &Catalogue, by: &str) {
+    let allows = |catalogue: &Catalogue, name: &Name| {
+        catalogue.upstreams.get(name).is_some_and(|upstream| upstream.allows_plain_http)
+    };
+    for name in after.upstreams.keys().filter(|name| allows(after, name) && !allows(before, name)) {
+        tracing::warn!(upstream = %name, by, "the credential may cross a network unencrypted from now on");
+    }
 }
 
 /// Applies `edit`, which gives the rates to be added.
@@ -54,6 +64,7 @@ pub async fn revise(
     };
     let revision = app.store.make_revision(new).await?;
     tracing::info!(revision, by = principal.name, "revision made");
+    tell_of_plain_http(&snapshot.catalogue, &checked, &principal.name);
     revision_watch::look(app).await?;
     Ok(CatalogueApplied { revision, changes })
 }

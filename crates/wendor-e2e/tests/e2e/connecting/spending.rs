@@ -2,6 +2,7 @@
 
 use serde_json::{Value, json};
 use wendor_e2e::ferry::{Ferry, Wishes};
+use wendor_e2e::waiting::until;
 use wendor_standins::manners::Manners;
 use wendor_standins::server::{Profile, StandIn};
 
@@ -80,6 +81,25 @@ async fn a_loaded_model_is_not_pushed_out_unasked() {
     assert_eq!(server.tally().served, 0);
     let asked = ferry.post("/upstreams/check", &json!({ "name": "chartroom", "prove": true, "unpriced": true })).await;
     assert_eq!(state(&asked, "whole answer").0, "well", "{asked}");
+}
+
+/// Every way in which a key may come to cross a network unencrypted leaves a warning in the log.
+#[tokio::test]
+async fn an_override_for_plain_http_is_logged() {
+    let ferry = Ferry::begin().await;
+    let warned = || ferry.service.log().matches("may cross a network unencrypted").count();
+    assert_eq!(warned(), 0);
+    ferry.post("/upstreams/quarry/mend", &json!({ "change": { "setting": "plain-http" } })).await;
+    let settings = json!({ "address": "http://pier.tern.example", "dialect": "messages", "plain_http": true,
+                           "credential": { "env": "QUARRY_CREDENTIAL" } });
+    ferry.post("/upstreams", &json!({ "name": "pier", "settings": settings })).await;
+    let text = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
+    let more = "\n[upstreams.far]\naddress = \"http://far.example\"\nhosting = \"own\"\nplain_http = \"allowed\"\noffers = {}\n";
+    ferry.apply(&format!("{text}{more}")).await;
+    until("three warnings", || async { (warned() == 3).then_some(()) }).await;
+    // Another change of an upstream that has it says nothing again.
+    ferry.post("/teams", &json!({ "name": "harbour-ops" })).await;
+    assert_eq!(warned(), 3, "{}", ferry.service.log());
 }
 
 /// Neither a server that nobody vouches for nor one that leads elsewhere gets to see the key.
