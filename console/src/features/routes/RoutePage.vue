@@ -38,7 +38,11 @@ const sentence = computed(() => {
 <template>
   <PageHead :title="name"><RouterLink :to="cost">What it cost</RouterLink></PageHead>
   <FourStates what="this route" :query="routes" :is-empty="!route" @retry="routes.refetch()">
-    <template #empty
+    <template v-if="name === 'upstream-check'" #empty
+      >Checks of upstreams stand in the ledger under this name; it is no route that apps can ask.
+      <RouterLink :to="{ path: paths.requests, query: { route: name } }">Their requests</RouterLink></template
+    >
+    <template v-else #empty
       >There is no route {{ name }} that you may see. <RouterLink :to="paths.routes">All routes</RouterLink></template
     >
     <template v-if="route">

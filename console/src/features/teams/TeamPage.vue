@@ -26,7 +26,8 @@ const links = computed(() => ({
   </PageHead>
   <FourStates what="this team" :query="teams" :is-empty="!team" @retry="teams.refetch()">
     <template #empty
-      >There is no team {{ name }} that you may see. <RouterLink :to="paths.teams">All teams</RouterLink></template
+      >{{ name === 'operators' ? 'Checks by people who belong to no team are paid by operators;' : '' }} There is no
+      team {{ name }} that you may see. <RouterLink :to="paths.teams">All teams</RouterLink></template
     >
     <template v-if="team">
       <p class="text-lead mb-1">

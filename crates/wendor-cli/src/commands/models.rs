@@ -88,6 +88,9 @@ fn cells(model: &ServedLine) -> Vec<String> {
     let served = model.served.as_ref();
     let digest = served.and_then(|served| served.digest.as_deref());
     let loaded = match (served.and_then(|served| served.loaded_bytes), digest) {
+        (Some(bytes), _) if bytes >= 1_000_000_000 => {
+            format!("{}.{} GB", bytes / 1_000_000_000, bytes / 100_000_000 % 10)
+        }
         (Some(bytes), _) => format!("{} MB", bytes / 1_000_000),
         (None, Some(_)) => "no".to_owned(),
         (None, None) => "not told".to_owned(),
