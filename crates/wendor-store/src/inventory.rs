@@ -46,8 +46,8 @@ pub struct LastUse {
 }
 
 impl Store {
-    /// Keeps what was seen of an upstream. Gives what has changed since the look before, by whichever instance that was; on a first look
-    /// nothing has.
+    /// Keeps what was seen of an upstream. Gives what has changed since the look before, by whichever instance that was; on the
+    /// first look that sees something nothing has.
     ///
     /// # Errors
     /// When the database is away.
@@ -63,11 +63,14 @@ impl Store {
             .bind(upstream.as_str())
             .execute(&mut *transaction)
             .await?;
-        let before: Option<Json<Inventory>> = sqlx::query_scalar("select seen from inventory where upstream = $1")
-            .bind(upstream.as_str())
-            .fetch_optional(&mut *transaction)
-            .await?;
-        let known = before.map(|before| before.0);
+        let before: Option<(Json<Inventory>, bool)> =
+            sqlx::query_as("select seen, failed is not null from inventory where upstream = $1")
+                .bind(upstream.as_str())
+                .fetch_optional(&mut *transaction)
+                .await?;
+        // Who has never answered has nothing that could change; who answered with an empty list has.
+        let known =
+            before.filter(|(Json(seen), failed)| !failed || *seen != Inventory::default()).map(|(Json(seen), _)| seen);
         let now = seen.ok().or(known.as_ref()).cloned().unwrap_or_default();
         sqlx::query(
             "insert into inventory (upstream, looked_at, failed, seen) values ($1, $2, $3, $4)

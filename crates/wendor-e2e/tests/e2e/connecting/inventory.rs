@@ -1,6 +1,7 @@
 //! A model that vanishes, changes its weights or appears is noticed at the next look; the warning names routes and teams; a pin stops
 //! requests; a request's record keeps what served it.
 
+use rstest::rstest;
 use serde_json::json;
 use wendor_e2e::ferry::{Ferry, header, question};
 use wendor_standins::manners::Manners;
@@ -57,6 +58,28 @@ async fn what_changes_at_a_server_is_noticed_within_one_look() {
     let line = offered.as_array().unwrap().iter().find(|line| line["name"] == "chartroom").unwrap().clone();
     let new = line["offers"].as_array().unwrap().iter().find(|offer| offer["model"] == "kittiwake").unwrap().clone();
     assert_eq!(new["context_window"], 8_192, "what the server tells of it goes into the offer: {new}");
+}
+
+#[rstest]
+#[case::a_failed_look(&["dunlin-7b"], true, 0)]
+#[case::an_empty_list(&[], false, 1)]
+#[tokio::test]
+async fn only_what_was_seen_before_can_have_changed(
+    #[case] models: &[&str],
+    #[case] fails: bool,
+    #[case] events: usize,
+) {
+    let ferry = Ferry::begin().await;
+    let server = chartroom(models).await;
+    if fails {
+        server.set_manners(Manners { prefix: Some("/serve".into()), ..Manners::default() });
+    }
+    bring_in(&ferry, "chartroom", &server, json!([{ "model": "dunlin-7b" }])).await;
+    assert_eq!(refreshed(&ferry).await["events"], json!([]), "a first look finds nothing changed");
+    server.serve_models(&["dunlin-7b"]);
+    server.set_manners(Manners::default());
+    let seen = refreshed(&ferry).await;
+    assert_eq!(seen["events"].as_array().unwrap().len(), events, "{seen}");
 }
 
 #[tokio::test]
