@@ -85,6 +85,13 @@ export function ago(ms: number): string {
   return `${Math.round(passed / 86_400)} days ago`
 }
 
+/** How long ago something was of which only the hour is known. */
+export function hoursAgo(ms: number): string {
+  const hours = Math.floor(ms / 3_600_000)
+  if (hours < 1) return 'this hour'
+  return hours < 48 ? `${hours} h ago` : ago(ms)
+}
+
 const MONTHS = 'January February March April May June July August September October November December'.split(' ')
 const DAYS = 'Sunday Monday Tuesday Wednesday Thursday Friday Saturday'.split(' ')
 

@@ -102,6 +102,16 @@ pub fn ago(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
     }
 }
 
+/// How long ago something was of which only the hour is known.
+#[must_use]
+pub fn hours_ago(hour: DateTime<Utc>, now: DateTime<Utc>) -> String {
+    match (now - hour).num_hours() {
+        ..=0 => "this hour".to_owned(),
+        hours @ 1..48 => format!("{hours} h ago"),
+        _ => ago(hour, now),
+    }
+}
+
 /// An instant in UTC, to the second.
 #[must_use]
 pub fn instant(at: DateTime<Utc>) -> String {
@@ -149,6 +159,15 @@ mod tests {
     #[case::nothing_at_all("0", "0", "0%")]
     fn changes(#[case] now: &str, #[case] before: &str, #[case] text: &str) {
         assert_eq!(change(now, before), text);
+    }
+
+    #[rstest]
+    #[case::in_it("2026-11-25T18:00:00Z", "this hour")]
+    #[case::just_before_it("2026-11-25T17:00:00Z", "1 h ago")]
+    #[case::long_ago("2026-11-20T18:00:00Z", "5 days ago")]
+    fn hours_are_not_told_by_the_minute(#[case] hour: DateTime<Utc>, #[case] text: &str) {
+        let now = "2026-11-25T18:02:30Z".parse().unwrap();
+        assert_eq!(hours_ago(hour, now), text);
     }
 
     #[rstest]

@@ -80,7 +80,9 @@ const requests = (model: string) => ({
           </span>
         </td>
         <td class="second">
-          <RouterLink v-if="model.last_used" :to="requests(model.model)"><TimeAgo :at="model.last_used" /></RouterLink>
+          <RouterLink v-if="model.last_used" :to="requests(model.model)"
+            ><TimeAgo :at="model.last_used" hour
+          /></RouterLink>
           {{ model.last_team ? `by ${model.last_team}` : model.offered ? 'never' : '' }}
         </td>
         <td class="num">

@@ -102,7 +102,7 @@ fn cells(model: &ServedLine) -> Vec<String> {
         .map(|proof| if proof.standing == "absent" { format!("not {}", proof.proof) } else { proof.proof.clone() })
         .collect();
     let last = match (model.last_used, &model.last_team) {
-        (Some(at), Some(team)) => format!("{} by {team}", words::ago(at, now())),
+        (Some(at), Some(team)) => format!("{} by {team}", words::hours_ago(at, now())),
         _ => "never".to_owned(),
     };
     vec![
