@@ -48,8 +48,8 @@ pub struct Snapshot {
     credentials: HashMap<Name, Credential>,
     /// Or why nothing can be sent there.
     outlets: HashMap<Name, Result<Outlet, String>>,
-    /// With the credential that another has just taken the place of.
-    previous_outlets: HashMap<Name, Outlet>,
+    /// With the credential that another has just taken the place of, and until when that may be used.
+    previous_outlets: HashMap<Name, (Outlet, DateTime<Utc>)>,
     seals: HashMap<Name, SealDomain>,
 }
 
@@ -76,8 +76,8 @@ impl Snapshot {
         };
         let outlets = credentials.iter().filter_map(outlet).collect();
         let previous = |(name, upstream): (&Name, &Upstream)| {
-            let previous = kept.previous(upstream, now)?;
-            Some((name.clone(), outlet_of(upstream, &Credential::Found(previous)).ok()?))
+            let (previous, until) = kept.previous(upstream, now)?;
+            Some((name.clone(), (outlet_of(upstream, &Credential::Found(previous)).ok()?, until)))
         };
         let previous_outlets = catalogue.upstreams.iter().filter_map(previous).collect();
         let domain = |(name, upstream): (&Name, &Upstream)| {
@@ -89,8 +89,8 @@ impl Snapshot {
 
     /// Where requests go with the credential that another has taken the place of, while that may still be used.
     #[must_use]
-    pub fn previous_outlet(&self, upstream: &Name) -> Option<&Outlet> {
-        self.previous_outlets.get(upstream)
+    pub fn previous_outlet(&self, upstream: &Name, now: DateTime<Utc>) -> Option<&Outlet> {
+        self.previous_outlets.get(upstream).filter(|(_, until)| *until > now).map(|(outlet, _)| outlet)
     }
 
     /// Whose seals an upstream makes and recognises.
@@ -201,12 +201,12 @@ impl Kept {
         }
     }
 
-    /// The credential that the present one has taken the place of, while it may be used.
-    fn previous(&self, upstream: &Upstream, now: DateTime<Utc>) -> Option<Secret> {
+    /// The credential that the present one has taken the place of, and until when it may be used, while it may.
+    fn previous(&self, upstream: &Upstream, now: DateTime<Utc>) -> Option<(Secret, DateTime<Utc>)> {
         let Some(CredentialSource::Kept(id)) = &upstream.credential else { return None };
         let (before, until) = self.followed.get(id)?;
-        let is_usable = until.is_some_and(|until| until > now);
-        self.opened.get(before).filter(|_| is_usable)?.clone().ok()
+        let until = until.filter(|until| *until > now)?;
+        Some((self.opened.get(before)?.clone().ok()?, until))
     }
 }
 

@@ -170,8 +170,9 @@ async fn try_one(
     };
     let client = clients.with_connect(prepared.deadlines.connect, upstream.certificate.as_ref());
     // While a credential replaces another, the upstream may know only one of the two.
-    let spare =
-        snapshot.previous_outlet(offer.upstream()).map(|outlet| (outlet, sending.pieces.clone(), share.clone()));
+    let spare = snapshot
+        .previous_outlet(offer.upstream(), ticket.arrived_at())
+        .map(|outlet| (outlet, sending.pieces.clone(), share.clone()));
     let mut reply = exchange(&client, &one, Pieces::new(sending.pieces, share)).await;
     if let (Err(failure), Some((outlet, pieces, share))) = (&reply, spare)
         && failure.kind == FailureKind::Misconfigured

@@ -5,6 +5,7 @@ use std::process::Command;
 use serde_json::json;
 use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
+use wendor_e2e::waiting::until;
 use wendor_e2e::wendor::wendor;
 use wendor_standins::server::{Profile, StandIn};
 
@@ -90,6 +91,19 @@ async fn a_replaced_key_is_used_where_the_new_one_is_refused_until_its_time_is_o
         502,
         "without an overlap the new one stands alone"
     );
+}
+
+#[tokio::test]
+async fn an_overlap_ends_when_it_was_said_to() {
+    let ferry = Ferry::with(with_secret()).await;
+    let pier = pier().await;
+    with_pier(&ferry, &pier, OLD).await;
+    ferry.post("/upstreams/pier/credential", &json!({ "value": NEW, "overlap_seconds": 5 })).await;
+    assert_eq!(ferry.ask(&question("deck-plans", true)).await.status(), 200, "the old one is used meanwhile");
+    until("the old key to be left alone", async || {
+        (ferry.ask(&question("deck-plans", true)).await.status() == 502).then_some(())
+    })
+    .await;
 }
 
 #[tokio::test]
