@@ -24,6 +24,7 @@ mod tests {
             usage_frame: UsageFrame::Asked,
             functions: FunctionForm::Tools,
             input_estimate: 1,
+            estimates_usage: false,
             seals: SealDomain::named("farlight"),
         }
     }

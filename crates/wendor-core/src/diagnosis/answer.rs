@@ -135,7 +135,7 @@ impl Listener {
                 Event::Text { text, .. } | Event::Thinking { text, .. } | Event::Refusal { text, .. } => {
                     !text.is_empty()
                 }
-                Event::Arguments { .. } | Event::Call { .. } => true,
+                Event::Arguments { .. } | Event::Call { .. } | Event::Image { .. } => true,
                 Event::Sealed { .. }
                 | Event::CallEnd { .. }
                 | Event::Citation { .. }

@@ -1,99 +1,25 @@
-//! The ledger entry of one admitted request, and the detail that is kept with it for a shorter time.
+//! One line of the ledger, and what travels with it through the spool.
 //!
-//! Both are made once, by the settle step, and travel unchanged through the spool into the store. An entry is never
-//! edited; `(at, entry_id)` is fixed in it, so that draining it twice is harmless.
+//! A line says who pays, for what, how much was used and what that cost; its [`Record`] says what happened: a request, an attempt
+//! that used something and did not answer, a call of a check, an adjustment. Money and quotas sum all of them; counts and latencies
+//! of requests sum requests alone. Lines are made once, travel unchanged, and are never edited; `(at, entry_id)` is fixed in each,
+//! so that draining it twice is harmless.
 
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
-use serde_json::value::RawValue;
 
-use super::rate::{Cost, Rate};
+use super::detail::RequestDetail;
+use super::end::End;
+use super::images::Images;
+use super::rate::Cost;
 use super::usage::{Counted, TokenCounts};
 use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
-use crate::routing::failure::{Failure, FailureKind};
-use crate::routing::plan::Plan;
-
-/// How a request ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum End {
-    /// The answer came to its proper end.
-    Proper,
-    /// The answer ended at the output cap.
-    OutputCap,
-    /// The app went away.
-    Cancelled,
-    /// The answer broke after it had begun.
-    CutOff,
-    /// The upstream refused the app's own request.
-    Rejected,
-    /// No offer answered.
-    NotAnswered,
-}
-
-impl End {
-    /// Every end.
-    pub const ALL: [Self; 6] =
-        [Self::Proper, Self::OutputCap, Self::Cancelled, Self::CutOff, Self::Rejected, Self::NotAnswered];
-
-    /// The end's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Proper => "proper",
-            Self::OutputCap => "output-cap",
-            Self::Cancelled => "cancelled",
-            Self::CutOff => "cut-off",
-            Self::Rejected => "rejected",
-            Self::NotAnswered => "not-answered",
-        }
-    }
-
-    /// Reads an end's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|end| end.as_str() == text)
-    }
-
-    /// Whether the app was left without a whole answer through no doing of its own.
-    #[must_use]
-    pub fn is_failure(self) -> bool {
-        match self {
-            Self::CutOff | Self::NotAnswered => true,
-            Self::Proper | Self::OutputCap | Self::Cancelled | Self::Rejected => false,
-        }
-    }
-}
-
-/// What an entry records.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum EntryKind {
-    /// A request.
-    #[default]
-    Request,
-    /// A correction of an earlier entry.
-    Adjustment,
-    /// A call that a check of an upstream made.
-    Check,
-}
-
-impl EntryKind {
-    /// The kind's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Request => "request",
-            Self::Adjustment => "adjustment",
-            Self::Check => "check",
-        }
-    }
-}
+use crate::routing::failure::FailureKind;
 
 /// Where the time of a request went, in milliseconds from its arrival.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -101,72 +27,149 @@ pub struct Latency {
     /// Admission and plan were done, the first attempt began.
     pub admitted_ms: u64,
     /// The attempt that answered began.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub answering_ms: Option<u64>,
     /// The first token was there.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[serde(default)]
     pub first_token_ms: Option<u64>,
     /// All was over.
     pub whole_ms: u64,
 }
 
-/// What a request used of a quota, in the window in which it was admitted.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+/// What a line used of a quota, in the window in which its request was admitted.
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct QuotaUse {
     /// Of which quota.
     pub quota: QuotaId,
-    /// Start of the window.
-    #[serde(with = "whole_seconds")]
+    /// Start of the window, in whole seconds.
     pub window_start: DateTime<Utc>,
     /// How much.
     pub amount: Decimal,
 }
 
-/// An instant of whole seconds as their number since 1970. An instant written out, as spools held it before, is read too.
-mod whole_seconds {
-    use chrono::{DateTime, Utc};
-    use serde::{Deserialize, Deserializer, Serializer, de};
+/// What a line records, as a word.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum EntryKind {
+    /// A request: what the app got.
+    Request,
+    /// An attempt that used something and did not answer.
+    Attempt,
+    /// A call that a check of an upstream made.
+    Check,
+    /// A correction of an earlier line.
+    Adjustment,
+}
 
-    pub fn serialize<S: Serializer>(at: &DateTime<Utc>, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_i64(at.timestamp())
+impl EntryKind {
+    /// Every kind.
+    pub const ALL: [Self; 4] = [Self::Request, Self::Attempt, Self::Check, Self::Adjustment];
+
+    /// The kind's word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Request => "request",
+            Self::Attempt => "attempt",
+            Self::Check => "check",
+            Self::Adjustment => "adjustment",
+        }
     }
 
-    pub fn deserialize<'de, D: Deserializer<'de>>(deserializer: D) -> Result<DateTime<Utc>, D::Error> {
-        #[derive(Deserialize)]
-        #[serde(untagged)]
-        enum Either {
-            Seconds(i64),
-            WrittenOut(DateTime<Utc>),
-        }
-        match Either::deserialize(deserializer)? {
-            Either::Seconds(seconds) => {
-                DateTime::from_timestamp(seconds, 0).ok_or_else(|| de::Error::custom("an instant out of range"))
-            }
-            Either::WrittenOut(at) => Ok(at),
+    /// Reads a kind's word.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.as_str() == text)
+    }
+}
+
+/// What happened.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Record {
+    /// A request: one for each that was admitted.
+    Request(RequestRecord),
+    /// An attempt that used something and did not answer.
+    Attempt(AttemptRecord),
+    /// A call that a check of an upstream made.
+    Check(CheckRecord),
+    /// A correction: its amounts are signed, and its line's request is the one that it corrects.
+    Adjustment(AdjustmentRecord),
+}
+
+/// What became of a request.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RequestRecord {
+    /// Attempts made.
+    pub attempts: u32,
+    /// Whether the app asked for a stream.
+    pub streamed: bool,
+    /// How it ended.
+    pub end: End,
+    /// What the last attempt failed of, if it did.
+    pub failure: Option<FailureKind>,
+    /// Where the time went.
+    pub latency: Latency,
+}
+
+/// What became of an attempt that did not answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct AttemptRecord {
+    /// Which of its request, from 1.
+    pub number: u32,
+    /// Whether a stream was asked for.
+    pub streamed: bool,
+    /// What it failed of; `None` where it was given up because the app had gone, or another attempt answered.
+    pub failure: Option<FailureKind>,
+    /// When it began, in milliseconds from the request's arrival.
+    pub began_ms: u64,
+    /// When it ended.
+    pub ended_ms: u64,
+}
+
+/// What became of a check's call.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct CheckRecord {
+    /// Whether a stream was asked for.
+    pub streamed: bool,
+    /// How it ended.
+    pub end: End,
+    /// Where the time went.
+    pub latency: Latency,
+}
+
+/// Why a line was corrected.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AdjustmentRecord {
+    /// In a sentence.
+    pub reason: String,
+}
+
+impl Record {
+    /// The record's kind.
+    #[must_use]
+    pub fn kind(&self) -> EntryKind {
+        match self {
+            Self::Request(_) => EntryKind::Request,
+            Self::Attempt(_) => EntryKind::Attempt,
+            Self::Check(_) => EntryKind::Check,
+            Self::Adjustment(_) => EntryKind::Adjustment,
         }
     }
 }
 
 /// One line of the ledger.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LedgerEntry {
     /// When the request arrived.
     pub at: DateTime<Utc>,
-    /// The entry's own id; for a request that of the request.
+    /// The line's own id; for a request that of the request.
     pub entry_id: RequestId,
-    /// What it records.
-    #[serde(default)]
-    pub kind: EntryKind,
-    /// The request.
+    /// The request that it belongs to.
     pub request: RequestId,
     /// The app's `wendor-run`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run: Option<String>,
     /// The app's `wendor-step`.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub step: Option<String>,
     /// The app's `wendor-labels`.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: BTreeMap<String, String>,
     /// Who pays.
     pub team: Name,
@@ -174,38 +177,36 @@ pub struct LedgerEntry {
     pub key: String,
     /// The route asked.
     pub route: Name,
-    /// The offer that answered, or was tried last.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
+    /// The offer: of a request the one that answered or was tried last.
     pub offer: Option<OfferName>,
     /// The revision in force.
     pub revision: i64,
-    /// Attempts made.
-    pub attempts: u32,
-    /// Whether the app asked for a stream.
-    pub streamed: bool,
     /// Tokens by kind.
     pub tokens: TokenCounts,
-    /// Where they come from.
+    /// Images.
+    pub images: Images,
+    /// Where both come from.
     pub counted: Counted,
-    /// Cost by kind; `None` when the offer had no rate.
+    /// Cost by kind; `None` when the offer had no rate for something that was used.
     pub cost: Option<Cost>,
-    /// How it ended.
-    pub end: End,
-    /// What the last attempt failed of, if it did.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub failure: Option<FailureKind>,
-    /// Where the time went.
-    pub latency: Latency,
+    /// What happened.
+    pub record: Record,
 }
 
 impl LedgerEntry {
-    /// The entry of a request that arrived and for which nothing has happened yet: whoever settles it fills in what did.
+    /// The line of a request that arrived and for which nothing has happened yet: whoever settles it fills in what did.
     #[must_use]
     pub fn of_request(at: DateTime<Utc>, id: RequestId, team: Name, route: Name) -> Self {
+        let record = RequestRecord {
+            attempts: 0,
+            streamed: false,
+            end: End::NotAnswered,
+            failure: None,
+            latency: Latency::default(),
+        };
         Self {
             at,
             entry_id: id.clone(),
-            kind: EntryKind::Request,
             request: id,
             run: None,
             step: None,
@@ -215,106 +216,47 @@ impl LedgerEntry {
             route,
             offer: None,
             revision: 0,
-            attempts: 0,
-            streamed: false,
             tokens: TokenCounts::default(),
+            images: Images::default(),
             counted: Counted::Reported,
-            cost: None,
-            end: End::NotAnswered,
-            failure: None,
-            latency: Latency::default(),
+            cost: Some(Cost::default()),
+            record: Record::Request(record),
+        }
+    }
+
+    /// What became of it, where it is something that was asked: a request, or a check's call told as if it were one.
+    #[must_use]
+    pub fn asked(&self) -> Option<RequestRecord> {
+        match &self.record {
+            Record::Request(request) => Some(*request),
+            Record::Check(CheckRecord { streamed, end, latency }) => {
+                let failure = end.is_failure().then_some(FailureKind::Rejected);
+                Some(RequestRecord { attempts: 1, streamed: *streamed, end: *end, failure, latency: *latency })
+            }
+            Record::Attempt(_) | Record::Adjustment(_) => None,
         }
     }
 }
 
-/// One try of one request at one offer.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Attempt {
-    /// Where.
-    pub offer: OfferName,
-    /// When it began, in milliseconds from the request's arrival.
-    pub began_ms: u64,
-    /// When it failed or its answer ended.
-    pub ended_ms: u64,
-    /// How it failed; `None` for the one that answered.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub failure: Option<Failure>,
-    /// What the upstream served the model from, as far as it had told.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub served_from: Option<ServedFrom>,
-}
-
-/// What a model was served from.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct ServedFrom {
-    /// Digest of the weights.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub digest: Option<String>,
-    /// Version of the server.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub server_version: Option<String>,
-}
-
-/// A member of the request that was not sent on as it came.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RequestChange {
-    /// Which.
-    pub member: String,
-    /// As the app sent it.
-    pub before: String,
-    /// As the upstream got it.
-    pub after: String,
-}
-
-/// What is kept of a request beside its entry, for a shorter time.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RequestDetail {
-    /// The plan as it was made.
-    pub plan: Plan,
-    /// The attempts, in order.
-    pub attempts: Vec<Attempt>,
-    /// What was changed on the way.
-    pub changes: Vec<RequestChange>,
-    /// The rate it was priced at.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub rate: Option<Rate>,
-    /// What was reserved of money at most, for the offer that answered.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub reserved_cost: Option<super::money::Money>,
-}
-
-/// What the spool carries: an entry, its detail, and what it used of quotas.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Settled<Detail = RequestDetail> {
+/// What the spool carries: a line, the detail kept beside it, and what it used of quotas.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Settled<Detail = Option<RequestDetail>> {
     /// The ledger's line.
     pub entry: LedgerEntry,
-    /// Kept beside it.
+    /// Kept beside it, where there is anything to be kept.
     pub detail: Detail,
     /// Counted against.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub quotas: Vec<QuotaUse>,
 }
 
 /// The same as the drain takes it from the spool: the detail is JSON there and in the records, so it stays text in between.
-pub type Spooled = Settled<Box<RawValue>>;
+pub type Spooled = Settled<Option<String>>;
 
 impl Settled {
     /// As it comes out of the spool.
-    ///
-    /// # Panics
-    /// Never: every part of a detail has a JSON form.
     #[must_use]
     pub fn spooled(&self) -> Spooled {
-        let detail = serde_json::value::to_raw_value(&self.detail).expect("every part of a detail has a JSON form");
+        let detail = self.detail.as_ref().map(RequestDetail::to_json);
         Settled { entry: self.entry.clone(), detail, quotas: self.quotas.clone() }
-    }
-
-    /// What came out of the spool, its detail read.
-    ///
-    /// # Errors
-    /// When the detail is not one.
-    pub fn from_spooled(spooled: Spooled) -> Result<Self, serde_json::Error> {
-        let detail = serde_json::from_str(spooled.detail.get())?;
-        Ok(Self { entry: spooled.entry, detail, quotas: spooled.quotas })
     }
 }

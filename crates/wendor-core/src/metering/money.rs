@@ -14,10 +14,36 @@ impl Money {
     /// Nothing.
     pub const ZERO: Self = Self(Decimal::ZERO);
 
+    /// The most that is counted: what twelve decimals leave room for in the store. Arithmetic that would pass it stays there, since a
+    /// figure that cannot be right must not end the request that it was made for.
+    pub const MOST: Self = Self(Decimal::from_parts(0x6fc0_ffff, 0x002386f2, 0, false, 0));
+
     /// An amount.
     #[must_use]
     pub fn new(amount: Decimal) -> Self {
         Self(amount.normalize())
+    }
+
+    /// So many times `each`.
+    #[must_use]
+    pub fn product(count: Decimal, each: Decimal) -> Self {
+        count.checked_mul(each).map_or(Self::MOST, Self::bounded)
+    }
+
+    /// One part of `parts`.
+    #[must_use]
+    pub fn over(self, parts: Decimal) -> Self {
+        self.0.checked_div(parts).map_or(Self::MOST, Self::new)
+    }
+
+    fn bounded(amount: Decimal) -> Self {
+        Self::new(amount.clamp(-Self::MOST.0, Self::MOST.0))
+    }
+
+    /// Whether it is nothing.
+    #[must_use]
+    pub fn is_zero(&self) -> bool {
+        self.0.is_zero()
     }
 
     /// Reads an amount such as `12.5`.
@@ -42,14 +68,15 @@ impl Money {
     /// Whole trillionths, for ordering by cost.
     #[must_use]
     pub fn in_trillionths(self) -> u128 {
-        u128::try_from((self.0 * Decimal::from(1_000_000_000_000u64)).trunc()).unwrap_or(u128::MAX)
+        let trillionths = self.0.checked_mul(Decimal::from(1_000_000_000_000u64));
+        trillionths.and_then(|amount| u128::try_from(amount.trunc()).ok()).unwrap_or(u128::MAX)
     }
 }
 
 impl std::ops::Add for Money {
     type Output = Self;
     fn add(self, other: Self) -> Self {
-        Self::new(self.0 + other.0)
+        self.0.checked_add(other.0).map_or(Self::MOST, Self::bounded)
     }
 }
 
@@ -78,6 +105,15 @@ mod tests {
     fn amounts_are_rounded_only_where_shown(#[case] amount: &str, #[case] decimals: u32, #[case] shown: &str) {
         assert_eq!(Money::parse(amount).unwrap().shown(decimals), shown);
         assert_eq!(Money::parse(amount).unwrap().to_string(), amount.trim_end_matches('0'));
+    }
+
+    #[test]
+    fn what_would_overflow_stays_at_the_most() {
+        let most = Money::product(u64::MAX.into(), Decimal::MAX);
+        assert_eq!(most, Money::MOST);
+        assert_eq!(most + most, Money::MOST);
+        assert_eq!(Money::MOST.to_string(), "9999999999999999");
+        assert_eq!(Money::product(3.into(), "0.000001".parse().unwrap()).to_string(), "0.000003");
     }
 
     #[test]

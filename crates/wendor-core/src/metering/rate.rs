@@ -9,6 +9,7 @@ use chrono::NaiveDate;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
+use super::images::{ImageSize, Images};
 use super::money::Money;
 use super::usage::TokenCounts;
 use crate::name::OfferName;
@@ -28,6 +29,33 @@ pub struct Rate {
     pub cache_written: Option<Decimal>,
     /// Per million output tokens.
     pub output: Decimal,
+    /// Per image; images of an offer without it are unpriced.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub image: Option<Decimal>,
+    /// Per image of a size, where that differs.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub image_sizes: BTreeMap<ImageSize, Decimal>,
+}
+
+impl Rate {
+    /// What an image of `size` costs.
+    #[must_use]
+    pub fn per_image(&self, size: Option<ImageSize>) -> Option<Decimal> {
+        size.and_then(|size| self.image_sizes.get(&size)).copied().or(self.image)
+    }
+
+    /// The dearest that a million input tokens can be: in the worst case all of them are written to the cache.
+    #[must_use]
+    pub fn dearest_input(&self) -> Decimal {
+        let kinds = [Some(self.input), self.input_cached, self.cache_written];
+        kinds.into_iter().flatten().max().unwrap_or(self.input)
+    }
+
+    /// The dearest that an image can be, whatever its size turns out to be.
+    #[must_use]
+    pub fn dearest_image(&self) -> Option<Decimal> {
+        self.image_sizes.values().copied().chain(self.image).max()
+    }
 }
 
 /// All rates with their history.
@@ -69,41 +97,60 @@ pub struct Cost {
     pub cache_written: Money,
     /// Of output.
     pub output: Money,
+    /// Of images.
+    #[serde(default, skip_serializing_if = "Money::is_zero")]
+    pub images: Money,
 }
 
 impl Cost {
     /// The whole.
     #[must_use]
     pub fn total(self) -> Money {
-        self.input + self.input_cached + self.cache_written + self.output
+        self.input + self.input_cached + self.cache_written + self.output + self.images
     }
 }
 
-/// Prices tokens: each kind's count times its rate, over a million. Exact: a rate has at most 6 decimals, so an
-/// amount has at most 12.
+/// Prices what was used: each kind's count times its rate, over a million for tokens. Exact: a rate has at most 6 decimals, so
+/// an amount has at most 12. Unpriced where there are images and no rate for them.
 ///
 /// ```
-/// use wendor_core::metering::{rate::{price, Rate}, usage::TokenCounts};
+/// use wendor_core::metering::{images::Images, rate::{price, Rate}, usage::TokenCounts};
 /// let rate = Rate {
 ///     effective_on: "2026-11-01".parse().unwrap(),
 ///     input: "3.00".parse().unwrap(),
 ///     input_cached: Some("0.30".parse().unwrap()),
 ///     cache_written: None,
 ///     output: "15.00".parse().unwrap(),
+///     image: Some("0.04".parse().unwrap()),
+///     image_sizes: Default::default(),
 /// };
 /// let tokens = TokenCounts { input: 3_200, input_cached: 5_920, output: 1_024, ..TokenCounts::default() };
-/// assert_eq!(price(tokens, &rate).total().to_string(), "0.026736");
+/// assert_eq!(price(tokens, Images::default(), &rate).unwrap().total().to_string(), "0.026736");
+/// assert_eq!(price(TokenCounts::default(), Images::of(2, None), &rate).unwrap().total().to_string(), "0.08");
 /// ```
 #[must_use]
-pub fn price(tokens: TokenCounts, rate: &Rate) -> Cost {
-    let amount =
-        |count: u64, per_million: Decimal| Money::new(Decimal::from(count) * per_million / Decimal::from(1_000_000));
-    Cost {
+pub fn price(tokens: TokenCounts, images: Images, rate: &Rate) -> Option<Cost> {
+    let million = Decimal::from(1_000_000);
+    let amount = |count: u64, per_million: Decimal| Money::product(count.into(), per_million).over(million);
+    Some(Cost {
         input: amount(tokens.input, rate.input),
         input_cached: amount(tokens.input_cached, rate.input_cached.unwrap_or(rate.input)),
         cache_written: amount(tokens.cache_written, rate.cache_written.unwrap_or(rate.input)),
         output: amount(tokens.output, rate.output),
-    }
+        images: match images.count {
+            0 => Money::ZERO,
+            count => Money::product(count.into(), rate.per_image(images.size)?),
+        },
+    })
+}
+
+/// The most that a request can cost at `rate`: all of its input at the dearest kind, all of its output, and so many images.
+#[must_use]
+pub fn worst_price(tokens: TokenCounts, images: u32, rate: &Rate) -> Money {
+    let input = Money::product(tokens.all_input().into(), rate.dearest_input()).over(Decimal::from(1_000_000));
+    let output = Money::product(tokens.output.into(), rate.output).over(Decimal::from(1_000_000));
+    let images = rate.dearest_image().map_or(Money::ZERO, |per_image| Money::product(images.into(), per_image));
+    input + output + images
 }
 
 #[cfg(test)]
@@ -114,7 +161,15 @@ mod tests {
 
     fn rate(day: &str, input: &str) -> Rate {
         let input = input.parse().unwrap();
-        Rate { effective_on: day.parse().unwrap(), input, input_cached: None, cache_written: None, output: input }
+        Rate {
+            effective_on: day.parse().unwrap(),
+            input,
+            input_cached: None,
+            cache_written: None,
+            output: input,
+            image: None,
+            image_sizes: BTreeMap::new(),
+        }
     }
 
     #[rstest]
@@ -131,15 +186,50 @@ mod tests {
         assert_eq!(found.as_deref(), input);
     }
 
+    #[rstest]
+    #[case::of_no_size(None, Some("0.04"), Some("0.08"))]
+    #[case::of_a_dear_size(Some("1024x1024"), Some("0.04"), Some("0.5"))]
+    #[case::of_another_size(Some("64x64"), Some("0.04"), Some("0.08"))]
+    #[case::without_a_rate(None, None, None)]
+    #[case::a_size_alone(Some("1024x1024"), None, Some("0.5"))]
+    fn images_are_priced_by_the_piece(
+        #[case] size: Option<&str>,
+        #[case] image: Option<&str>,
+        #[case] cost: Option<&str>,
+    ) {
+        let large = ImageSize::parse("1024x1024").unwrap();
+        let image_sizes = [(large, "0.25".parse().unwrap())].into();
+        let rate = Rate { image: image.map(|rate| rate.parse().unwrap()), image_sizes, ..rate("2026-11-01", "1") };
+        let images = Images::of(2, size.map(|size| ImageSize::parse(size).unwrap()));
+        let found = price(TokenCounts::default(), images, &rate).map(|cost| cost.total().to_string());
+        assert_eq!(found.as_deref(), cost);
+    }
+
     proptest! {
+        /// Whatever counts and rates there are, the worst price covers the price, and nothing overflows.
+        #[test]
+        fn the_worst_price_covers_every_price(
+            (input, cached, written, output) in (any::<u64>(), any::<u64>(), any::<u64>(), any::<u64>()),
+            rates in prop::collection::vec(0i64..i64::MAX, 4), images in any::<u32>()) {
+            let [input_rate, cached_rate, written_rate, output_rate] = rates[..] else { return Ok(()) };
+            let decimal = |value: i64| Decimal::new(value, 6);
+            let rate = Rate {
+                input: decimal(input_rate), input_cached: Some(decimal(cached_rate)), cache_written: Some(decimal(written_rate)),
+                output: decimal(output_rate), image: Some(decimal(input_rate)), ..rate("2026-11-01", "0") };
+            let tokens = TokenCounts { input: input / 3, input_cached: cached / 3, cache_written: written / 3, output, reasoning: 0 };
+            let cost = price(tokens, Images::of(usize::try_from(images).unwrap(), None), &rate).unwrap();
+            prop_assert!(worst_price(tokens, images, &rate) >= cost.total() || worst_price(tokens, images, &rate) == Money::MOST);
+        }
+
         /// Money that was split up and added again is the same to the last digit, and fits the store's 12 decimals.
         #[test]
         fn parts_sum_to_the_whole(counts in prop::collection::vec((0u64..10_000_000, 0u64..10_000_000), 1..20), per_million in 0i64..1_000_000_000) {
             let rate = Rate { input: Decimal::new(per_million, 6), output: Decimal::new(per_million, 6), ..rate("2026-11-01", "0") };
             let tokens = |input, output| TokenCounts { input, output, ..TokenCounts::default() };
-            let apart: Money = counts.iter().map(|(input, output)| price(tokens(*input, *output), &rate).total()).sum();
+            let price = |tokens| price(tokens, Images::default(), &rate).unwrap().total();
+            let apart: Money = counts.iter().map(|(input, output)| price(tokens(*input, *output))).sum();
             let (input, output) = counts.iter().fold((0, 0), |sum, pair| (sum.0 + pair.0, sum.1 + pair.1));
-            prop_assert_eq!(apart, price(tokens(input, output), &rate).total());
+            prop_assert_eq!(apart, price(tokens(input, output)));
             prop_assert!(apart.amount().scale() <= 12);
         }
     }

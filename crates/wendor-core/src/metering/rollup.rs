@@ -7,10 +7,12 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
 
-use super::entry::{End, LedgerEntry};
+use super::end::End;
+use super::entry::{LedgerEntry, Record};
 use super::money::Money;
 use super::sketch::Sketch;
 use super::usage::TokenCounts;
+use crate::name::OfferName;
 use crate::quota::window::Window;
 
 /// What a row is summed by.
@@ -31,16 +33,26 @@ pub struct RollUpKey {
 /// Sums of some entries.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct RollUp {
-    /// Requests admitted.
+    /// Requests admitted. Counts and latencies are of requests alone; tokens, images and money of everything that used any.
     pub requests: u64,
     /// Of these, left without a whole answer by us or the upstreams.
     pub failures: u64,
     /// Of these, given up by the app.
     pub cancelled: u64,
-    /// Of these, without a price.
+    /// Lines of any kind without a price, which the money leaves out.
     pub unpriced: u64,
-    /// Of these, with estimated tokens.
+    /// Of the requests, with estimated tokens.
     pub estimated: u64,
+    /// Calls of checks.
+    pub checks: u64,
+    /// Attempts that used something and did not answer.
+    pub attempts: u64,
+    /// Of the tokens, those of such attempts.
+    pub attempt_tokens: TokenCounts,
+    /// Of the money, that of such attempts.
+    pub attempt_cost: Money,
+    /// Images.
+    pub images: u64,
     /// Tokens by kind.
     pub tokens: TokenCounts,
     /// Money.
@@ -68,17 +80,30 @@ impl RollUpKey {
 impl RollUp {
     /// Adds one entry.
     pub fn add(&mut self, entry: &LedgerEntry) {
-        self.requests += 1;
-        self.failures += u64::from(entry.end.is_failure());
-        self.cancelled += u64::from(entry.end == End::Cancelled);
+        let cost = entry.cost.map_or(Money::ZERO, super::rate::Cost::total);
         self.unpriced += u64::from(entry.cost.is_none());
-        self.estimated += u64::from(entry.counted == super::usage::Counted::Estimated);
-        self.tokens = sum_of(self.tokens, entry.tokens);
-        self.cost = self.cost + entry.cost.map_or(Money::ZERO, super::rate::Cost::total);
-        if let Some(first_token) = entry.latency.first_token_ms {
-            self.first_token.add(first_token);
+        self.tokens = self.tokens.with(entry.tokens);
+        self.images += u64::from(entry.images.count);
+        self.cost = self.cost + cost;
+        match &entry.record {
+            Record::Request(request) => {
+                self.requests += 1;
+                self.failures += u64::from(request.end.is_failure());
+                self.cancelled += u64::from(request.end == End::Cancelled);
+                self.estimated += u64::from(entry.counted == super::usage::Counted::Estimated);
+                if let Some(first_token) = request.latency.first_token_ms {
+                    self.first_token.add(first_token);
+                }
+                self.whole.add(request.latency.whole_ms);
+            }
+            Record::Attempt(_) => {
+                self.attempts += 1;
+                self.attempt_tokens = self.attempt_tokens.with(entry.tokens);
+                self.attempt_cost = self.attempt_cost + cost;
+            }
+            Record::Check(_) => self.checks += 1,
+            Record::Adjustment(_) => {}
         }
-        self.whole.add(entry.latency.whole_ms);
     }
 
     /// Adds all of `other`.
@@ -88,37 +113,38 @@ impl RollUp {
         self.cancelled += other.cancelled;
         self.unpriced += other.unpriced;
         self.estimated += other.estimated;
-        self.tokens = sum_of(self.tokens, other.tokens);
+        self.checks += other.checks;
+        self.attempts += other.attempts;
+        self.attempt_tokens = self.attempt_tokens.with(other.attempt_tokens);
+        self.attempt_cost = self.attempt_cost + other.attempt_cost;
+        self.images += other.images;
+        self.tokens = self.tokens.with(other.tokens);
         self.cost = self.cost + other.cost;
         self.first_token.merge(&other.first_token);
         self.whole.merge(&other.whole);
     }
 }
 
-fn sum_of(a: TokenCounts, b: TokenCounts) -> TokenCounts {
-    TokenCounts {
-        input: a.input + b.input,
-        input_cached: a.input_cached + b.input_cached,
-        cache_written: a.cache_written + b.cache_written,
-        output: a.output + b.output,
-        reasoning: a.reasoning + b.reasoning,
-    }
-}
-
 /// The rows of a batch of entries, in the order of their keys.
 #[must_use]
 pub fn rows_of<'a>(entries: impl IntoIterator<Item = &'a LedgerEntry>) -> BTreeMap<RollUpKey, RollUp> {
-    let mut rows: BTreeMap<RollUpKey, RollUp> = BTreeMap::new();
+    // By reference first: most entries of a batch belong to a handful of rows, whose keys are made once each.
+    let mut rows: BTreeMap<RowOf<'a>, (RollUpKey, RollUp)> = BTreeMap::new();
     for entry in entries {
-        rows.entry(RollUpKey::of(entry)).or_default().add(entry);
+        let start = Window::Hour.around(entry.at).start;
+        let row = (start, entry.team.as_str(), entry.key.as_str(), entry.route.as_str(), entry.offer.as_ref());
+        rows.entry(row).or_insert_with(|| (RollUpKey::of(entry), RollUp::default())).1.add(entry);
     }
-    rows
+    rows.into_values().collect()
 }
+
+/// What tells rows apart.
+type RowOf<'a> = (DateTime<Utc>, &'a str, &'a str, &'a str, Option<&'a OfferName>);
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::metering::entry::Latency;
+    use crate::metering::entry::{AttemptRecord, Latency, RequestRecord};
     use crate::metering::rate::Cost;
     use crate::name::Name;
     use crate::request_id::RequestId;
@@ -132,11 +158,25 @@ mod tests {
         LedgerEntry {
             tokens: TokenCounts { output, ..TokenCounts::default() },
             cost: cost.map(|cost| Cost { output: Money::new(Decimal::new(cost, 12)), ..Cost::default() }),
-            end: End::ALL[end],
-            latency: Latency {
-                first_token_ms: (end < 3).then_some(output),
-                whole_ms: output * 2,
-                ..Latency::default()
+            record: match end {
+                7 => Record::Attempt(AttemptRecord {
+                    number: 1,
+                    streamed: true,
+                    failure: None,
+                    began_ms: 1,
+                    ended_ms: 9,
+                }),
+                end => Record::Request(RequestRecord {
+                    attempts: 1,
+                    streamed: true,
+                    end: End::ALL[end],
+                    failure: None,
+                    latency: Latency {
+                        first_token_ms: (end < 3).then_some(output),
+                        whole_ms: output * 2,
+                        ..Latency::default()
+                    },
+                }),
             },
             ..LedgerEntry::of_request(at, RequestId::mint(at, 1, number), team, Name::parse("manifests").unwrap())
         }
@@ -146,7 +186,7 @@ mod tests {
         /// However entries are batched, the rows are the same: nothing is lost or counted twice.
         #[test]
         fn batches_do_not_matter(
-            values in prop::collection::vec((0i64..180, 0u64..9_000, prop::option::of(0i64..9_000_000_000), 0usize..6), 0..60),
+            values in prop::collection::vec((0i64..180, 0u64..9_000, prop::option::of(0i64..9_000_000_000), 0usize..8), 0..60),
             cut in 0usize..60,
         ) {
             let entries: Vec<LedgerEntry> = (0u32..).zip(values).map(|(number, value)| entry(number, value)).collect();
@@ -158,7 +198,10 @@ mod tests {
             }
             prop_assert_eq!(&merged, &whole);
             let requests: u64 = whole.values().map(|row| row.requests).sum();
-            prop_assert_eq!(requests, entries.len() as u64);
+            let attempts: u64 = whole.values().map(|row| row.attempts).sum();
+            prop_assert_eq!(requests + attempts, entries.len() as u64);
+            let latencies: u64 = whole.values().map(|row| row.whole.count()).sum();
+            prop_assert_eq!(latencies, requests, "latencies are of requests alone");
             let cost: Money = whole.values().map(|row| row.cost).sum();
             prop_assert_eq!(cost, entries.iter().filter_map(|entry| entry.cost).map(Cost::total).sum::<Money>());
             prop_assert!(whole.keys().all(|key| key.hour.timestamp() % 3_600 == 0));

@@ -1,21 +1,34 @@
 //! What happened to a request, in the words that a colleague would use at the desk. An entry enters, a sentence or two leave.
 
-use super::entry::{Attempt, End, EntryKind, LedgerEntry};
+use super::detail::Attempt;
+use super::end::End;
+use super::entry::{LedgerEntry, Record, RequestRecord};
 use super::usage::Counted;
 use crate::diagnosis::inventory::short;
 
 /// The sentence for `entry`; `key_label` is what its key is for.
 #[must_use]
 pub fn of(entry: &LedgerEntry, key_label: Option<&str>) -> String {
-    if entry.kind == EntryKind::Check {
-        let person = entry.key.strip_prefix("person/").unwrap_or(&entry.key);
-        let at = entry.at.format("%H:%M:%S on %-d %B");
-        return format!("{person} checked it at {at}; {} pays. {}", entry.team, ending(entry));
+    let at = entry.at.format("%H:%M:%S on %-d %B");
+    let ending = entry.asked().map(|asked| ending(entry, &asked)).unwrap_or_default();
+    match &entry.record {
+        Record::Check(_) => {
+            let person = entry.key.strip_prefix("person/").unwrap_or(&entry.key);
+            format!("{person} checked it at {at}; {} pays. {ending}", entry.team)
+        }
+        Record::Request(_) => {
+            let key = key_label.map_or_else(|| format!("key {}", entry.key), |label| format!("the key {label}"));
+            format!("{} asked {} at {at}, with {key}. {ending}", entry.team, entry.route)
+        }
+        Record::Attempt(attempt) => {
+            let offer = offer_of(entry);
+            format!(
+                "Attempt {} of request {}, at {offer}, used something and did not answer.",
+                attempt.number, entry.request
+            )
+        }
+        Record::Adjustment(adjustment) => format!("Request {} was corrected: {}", entry.request, adjustment.reason),
     }
-    let key = key_label.map_or_else(|| format!("key {}", entry.key), |label| format!("the key {label}"));
-    let asked =
-        format!("{} asked {} at {}, with {key}.", entry.team, entry.route, entry.at.format("%H:%M:%S on %-d %B"));
-    format!("{asked} {}", ending(entry))
 }
 
 /// What the answer was served from, as a sentence, where the upstream had told.
@@ -31,14 +44,18 @@ pub fn served_from(attempts: &[Attempt]) -> Option<String> {
     }
 }
 
-fn ending(entry: &LedgerEntry) -> String {
-    let offer = entry.offer.as_ref().map_or_else(|| "no offer".to_owned(), ToString::to_string);
-    let time = seconds(entry.latency.whole_ms);
-    let which = match entry.attempts {
+fn offer_of(entry: &LedgerEntry) -> String {
+    entry.offer.as_ref().map_or_else(|| "no offer".to_owned(), ToString::to_string)
+}
+
+fn ending(entry: &LedgerEntry, asked: &RequestRecord) -> String {
+    let offer = offer_of(entry);
+    let time = seconds(asked.latency.whole_ms);
+    let which = match asked.attempts {
         0 | 1 => String::new(),
         number => format!(", the {} offer tried", ordinal(number)),
     };
-    match entry.end {
+    match asked.end {
         End::Proper => format!("Answered by {offer} in {time}{which}."),
         End::OutputCap => {
             let output = grouped(entry.tokens.output);
@@ -47,20 +64,27 @@ fn ending(entry: &LedgerEntry) -> String {
         End::Cancelled => {
             let billed =
                 if entry.counted == Counted::Estimated { " What had come is counted by estimate." } else { "" };
-            match (entry.latency.first_token_ms, entry.attempts) {
+            match (asked.latency.first_token_ms, asked.attempts) {
                 (Some(_), _) => format!("The app went away after {time}, while {offer} was answering{which}.{billed}"),
                 (None, 0) => format!("The app went away after {time}, before an offer was asked."),
                 (None, _) => format!("The app went away after {time}, while it waited for {offer}{which}.{billed}"),
             }
         }
         End::CutOff => {
-            let kind = entry.failure.map_or("cut-off", crate::routing::failure::FailureKind::as_str);
+            let kind = asked.failure.map_or("cut-off", crate::routing::failure::FailureKind::as_str);
             format!("{offer} began to answer and broke off after {time} ({kind}){which}. The app was told so.")
         }
         End::Rejected => {
             format!("{offer} rejected the request itself after {time}{which}. The app was given its answer.")
         }
-        End::NotAnswered => match entry.attempts {
+        End::Abandoned => match asked.attempts {
+            0 => format!("The app gave up after {time}, before an offer was asked."),
+            1 => format!("The app gave up after {time}: {offer} had not answered."),
+            number => {
+                format!("The app gave up after {time}: none of {number} offers tried had answered, {offer} last.")
+            }
+        },
+        End::NotAnswered => match asked.attempts {
             0 => format!("No offer could be asked; refused after {time}."),
             1 => format!("The one offer tried, {offer}, failed; given up after {time}."),
             number => format!("All {number} offers tried failed, {offer} last; given up after {time}."),
@@ -71,9 +95,10 @@ fn ending(entry: &LedgerEntry) -> String {
 /// Milliseconds as seconds, as exact as someone reads them.
 #[must_use]
 pub fn seconds(millis: u64) -> String {
-    match millis {
-        0..=9_994 => format!("{}.{:02} s", millis / 1_000, millis % 1_000 / 10),
-        _ => format!("{}.{} s", millis / 1_000, millis % 1_000 / 100),
+    let (hundredths, tenths) = (millis.saturating_add(5) / 10, millis.saturating_add(50) / 100);
+    match hundredths {
+        0..=999 => format!("{}.{:02} s", hundredths / 100, hundredths % 100),
+        _ => format!("{}.{} s", tenths / 10, tenths % 10),
     }
 }
 
@@ -113,30 +138,50 @@ mod tests {
         LedgerEntry {
             key: "k7".into(),
             offer: OfferName::parse("farlight/fulmar-large").ok(),
-            attempts: 3,
-            end: End::Proper,
             tokens: TokenCounts { output: 1_024, ..TokenCounts::default() },
-            latency: Latency { first_token_ms: Some(1_000), whole_ms: 4_712, ..Latency::default() },
             ..LedgerEntry::of_request(at, RequestId::mint(at, 1, 1), team, route)
         }
     }
 
-    fn waiting() -> LedgerEntry {
-        LedgerEntry { latency: Latency { whole_ms: 12_345, ..Latency::default() }, ..entry() }
+    fn ended(end: End, attempts: u32) -> RequestRecord {
+        let latency = Latency { first_token_ms: Some(1_000), whole_ms: 4_712, ..Latency::default() };
+        RequestRecord { attempts, streamed: true, end, failure: None, latency }
+    }
+
+    fn waiting(end: End, attempts: u32) -> RequestRecord {
+        RequestRecord { latency: Latency { whole_ms: 12_345, ..Latency::default() }, ..ended(end, attempts) }
     }
 
     #[rstest]
-    #[case::proper(entry(), "Answered by farlight/fulmar-large in 4.71 s, the third offer tried.")]
-    #[case::first_try(LedgerEntry { attempts: 1, ..entry() }, "Answered by farlight/fulmar-large in 4.71 s.")]
-    #[case::cap(LedgerEntry { end: End::OutputCap, ..entry() }, "It stopped at the output cap, after 1,024 tokens.")]
-    #[case::left_midway(LedgerEntry { end: End::Cancelled, ..entry() }, "The app went away after 4.71 s, while farlight/fulmar-large was answering, the third offer tried.")]
-    #[case::left_waiting(LedgerEntry { end: End::Cancelled, attempts: 1, ..waiting() }, "The app went away after 12.3 s, while it waited for farlight/fulmar-large.")]
-    #[case::left_before(LedgerEntry { end: End::Cancelled, attempts: 0, offer: None, ..waiting() }, "The app went away after 12.3 s, before an offer was asked.")]
-    #[case::cut(LedgerEntry { end: End::CutOff, failure: Some(FailureKind::TimedOut), ..entry() }, "farlight/fulmar-large began to answer and broke off after 4.71 s (timed-out), the third offer tried.")]
-    #[case::rejected(LedgerEntry { end: End::Rejected, attempts: 2, ..entry() }, "rejected the request itself after 4.71 s, the second offer tried.")]
-    #[case::all_failed(LedgerEntry { end: End::NotAnswered, ..entry() }, "All 3 offers tried failed, farlight/fulmar-large last; given up after 4.71 s.")]
-    #[case::nobody_to_ask(LedgerEntry { end: End::NotAnswered, attempts: 0, ..entry() }, "No offer could be asked")]
-    fn what_happened_in_words(#[case] entry: LedgerEntry, #[case] words: &str) {
+    #[case::proper(ended(End::Proper, 3), "Answered by farlight/fulmar-large in 4.71 s, the third offer tried.")]
+    #[case::first_try(ended(End::Proper, 1), "Answered by farlight/fulmar-large in 4.71 s.")]
+    #[case::cap(ended(End::OutputCap, 1), "It stopped at the output cap, after 1,024 tokens.")]
+    #[case::left_midway(
+        ended(End::Cancelled, 3),
+        "The app went away after 4.71 s, while farlight/fulmar-large was answering, the third offer tried."
+    )]
+    #[case::left_waiting(
+        waiting(End::Cancelled, 1),
+        "The app went away after 12.3 s, while it waited for farlight/fulmar-large."
+    )]
+    #[case::left_before(waiting(End::Cancelled, 0), "The app went away after 12.3 s, before an offer was asked.")]
+    #[case::gave_up(
+        waiting(End::Abandoned, 1),
+        "The app gave up after 12.3 s: farlight/fulmar-large had not answered."
+    )]
+    #[case::gave_up_on_all(
+        waiting(End::Abandoned, 2),
+        "The app gave up after 12.3 s: none of 2 offers tried had answered, farlight/fulmar-large last."
+    )]
+    #[case::cut(RequestRecord { failure: Some(FailureKind::TimedOut), ..ended(End::CutOff, 3) }, "farlight/fulmar-large began to answer and broke off after 4.71 s (timed-out), the third offer tried.")]
+    #[case::rejected(ended(End::Rejected, 2), "rejected the request itself after 4.71 s, the second offer tried.")]
+    #[case::all_failed(
+        ended(End::NotAnswered, 3),
+        "All 3 offers tried failed, farlight/fulmar-large last; given up after 4.71 s."
+    )]
+    #[case::nobody_to_ask(ended(End::NotAnswered, 0), "No offer could be asked")]
+    fn what_happened_in_words(#[case] asked: RequestRecord, #[case] words: &str) {
+        let entry = LedgerEntry { record: Record::Request(asked), ..entry() };
         let told = of(&entry, Some("manifest-reader"));
         assert!(
             told.starts_with("freight-desk asked manifests at 08:10:40 on 25 November, with the key manifest-reader."),
@@ -150,7 +195,8 @@ mod tests {
     #[case(0, "0.00 s")]
     #[case(310, "0.31 s")]
     #[case(9_994, "9.99 s")]
-    #[case(9_995, "9.9 s")]
+    #[case(9_995, "10.0 s")]
+    #[case(59_960, "60.0 s")]
     #[case(61_000, "61.0 s")]
     fn times(#[case] millis: u64, #[case] text: &str) {
         assert_eq!(seconds(millis), text);

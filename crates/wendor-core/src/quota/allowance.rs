@@ -63,7 +63,8 @@ impl Allowance {
     }
 
     fn roll(&mut self, now: DateTime<Utc>) {
-        if now >= self.span.end {
+        // A clock that steps back leaves the window too: what it holds then belongs to a time that has not come.
+        if now >= self.span.end || now < self.span.start {
             *self = Self::new(self.window, now, Decimal::ZERO);
         }
     }
@@ -141,6 +142,15 @@ mod tests {
         assert_eq!(allowance.view(at(60)).reserved, Decimal::ZERO);
         allowance.settle(held, Decimal::from(8));
         assert_eq!(allowance.view(at(61)).used, Decimal::ZERO);
+    }
+
+    #[test]
+    fn a_clock_that_steps_back_does_not_shut_the_window() {
+        let mut allowance = Allowance::new(Window::Minute, at(600), Decimal::ZERO);
+        let limit = Decimal::from(1);
+        assert!(allowance.reserve(limit, Decimal::ONE, at(601)).is_ok());
+        assert!(allowance.reserve(limit, Decimal::ONE, at(0)).is_ok(), "the clock was set back by ten minutes");
+        assert_eq!(allowance.reserve(limit, Decimal::ONE, at(1)).unwrap_err().resets_at, at(60));
     }
 
     proptest! {

@@ -82,22 +82,34 @@ pub struct Quota {
     pub at_limit: AtLimit,
 }
 
-/// A quota's stable id, `team/measure/window`.
+/// A quota's stable id, `team/measure/window`. Shared: every request counts against some.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct QuotaId(String);
+#[serde(from = "String", into = "String")]
+pub struct QuotaId(std::sync::Arc<str>);
+
+impl From<String> for QuotaId {
+    fn from(text: String) -> Self {
+        Self(text.into())
+    }
+}
+
+impl From<QuotaId> for String {
+    fn from(id: QuotaId) -> Self {
+        id.0.as_ref().to_owned()
+    }
+}
 
 impl QuotaId {
     /// The id of `quota` of `team`.
     #[must_use]
     pub fn of_team(team: &Name, quota: &Quota) -> Self {
-        Self(format!("{team}/{}/{}", quota.measure.as_str(), quota.window.as_str()))
+        Self(format!("{team}/{}/{}", quota.measure.as_str(), quota.window.as_str()).into())
     }
 
     /// An id as the store keeps it.
     #[must_use]
     pub fn from_store(text: String) -> Self {
-        Self(text)
+        text.into()
     }
 
     /// The id as text.

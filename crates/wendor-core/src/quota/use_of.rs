@@ -16,6 +16,8 @@ pub struct WorstCase {
     pub input_tokens: u64,
     /// Output tokens: what the app allows, or what the offers make at most.
     pub output_tokens: u64,
+    /// Images asked for.
+    pub images: u32,
 }
 
 impl WorstCase {
@@ -28,6 +30,16 @@ impl WorstCase {
             Measure::OutputTokens => Some(self.output_tokens.into()),
             Measure::Tokens => Some(Decimal::from(self.input_tokens) + Decimal::from(self.output_tokens)),
             Measure::Cost => None,
+        }
+    }
+
+    /// The larger of both, measure by measure.
+    #[must_use]
+    pub fn or(self, other: Self) -> Self {
+        Self {
+            input_tokens: self.input_tokens.max(other.input_tokens),
+            output_tokens: self.output_tokens.max(other.output_tokens),
+            images: self.images.max(other.images),
         }
     }
 
@@ -66,7 +78,7 @@ mod tests {
         #[case] reserved: Option<u64>,
         #[case] used: u64,
     ) {
-        let worst = WorstCase { input_tokens: 30, output_tokens: 100 };
+        let worst = WorstCase { input_tokens: 30, output_tokens: 100, images: 0 };
         assert_eq!(worst.of(measure), reserved.map(Decimal::from));
         let tokens = TokenCounts { input: 10, input_cached: 12, cache_written: 2, output: 7, reasoning: 5 };
         assert_eq!(settled(measure, tokens, Money::parse("2")), Decimal::from(used));

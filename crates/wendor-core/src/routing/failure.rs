@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::metering::usage::TokenCounts;
+use crate::metering::bounded::{SENTENCE_BYTES, bounded};
 use crate::name::OfferName;
 
 /// What an attempt failed of.
@@ -109,6 +109,23 @@ impl FailureKind {
         }
     }
 
+    /// Whether an attempt that failed so may have used something: the upstream had read the input (`was_sent`), or had begun to answer.
+    /// A status that refuses or breaks down says that nothing was made.
+    #[must_use]
+    pub fn may_have_used(self, was_sent: bool, has_begun: bool) -> bool {
+        match self {
+            // Given up by us: what was on its way may well be made to its end, and billed.
+            Self::TimedOut => was_sent,
+            Self::Malformed | Self::CutOff => has_begun,
+            Self::Unreachable
+            | Self::RateLimited
+            | Self::Overloaded
+            | Self::ServerError
+            | Self::Misconfigured
+            | Self::Rejected => false,
+        }
+    }
+
     /// What an upstream's status says, in any dialect; `None` for success.
     #[must_use]
     pub fn of_status(status: u16) -> Option<Self> {
@@ -141,22 +158,14 @@ pub struct Failure {
     /// When the upstream said to come back, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after_ms: Option<u64>,
-    /// What the upstream said it had used before it failed: it may bill that.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub used: Option<TokenCounts>,
 }
 
 impl Failure {
     /// A failure without a time to come back.
     #[must_use]
     pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
-        Self { kind, detail: detail.into(), retry_after_ms: None, used: None }
-    }
-
-    /// The same failure of an upstream that had used so much by then.
-    #[must_use]
-    pub fn having_used(self, used: Option<TokenCounts>) -> Self {
-        Self { used: used.filter(|used| *used != TokenCounts::default()), ..self }
+        let detail = bounded(&detail.into(), SENTENCE_BYTES);
+        Self { kind, detail, retry_after_ms: None }
     }
 
     /// What a status other than success says, with the time to come back that came with it.
@@ -169,12 +178,7 @@ impl Failure {
             (_, Some(wait)) => format!("{status}, retry after {} s", wait.as_secs_f64().ceil()),
             (_, None) => status.to_string(),
         };
-        Self {
-            kind: FailureKind::of_status(status).unwrap_or(FailureKind::Malformed),
-            detail,
-            retry_after_ms,
-            used: None,
-        }
+        Self { kind: FailureKind::of_status(status).unwrap_or(FailureKind::Malformed), detail, retry_after_ms }
     }
 }
 
@@ -223,7 +227,7 @@ mod tests {
     use rstest::rstest;
 
     fn failure(kind: FailureKind, retry_after_ms: Option<u64>) -> Failure {
-        Failure { kind, detail: String::new(), retry_after_ms, used: None }
+        Failure { kind, detail: String::new(), retry_after_ms }
     }
 
     #[rstest]

@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use super::health::HealthState;
 use crate::catalog::route::{Pick, Route, Stage};
+use crate::metering::bounded::{SENTENCE_BYTES, bounded};
 use crate::metering::money::Money;
 use crate::name::OfferName;
 
@@ -109,7 +110,7 @@ fn judge(stage: &Stage, known: &OfferView, is_repeat: bool) -> (Standing, String
         return (Standing::LeftOut, "stands in an earlier stage".to_owned());
     }
     if let Some(why) = &known.unfit {
-        return (Standing::LeftOut, why.clone());
+        return (Standing::LeftOut, bounded(why, SENTENCE_BYTES));
     }
     if let Some(until) = known.rests_until {
         return (Standing::LeftOut, format!("asked to be left alone until {}", until.format("%H:%M:%S")));

@@ -87,6 +87,11 @@ pub enum Finding {
     },
     /// What an upstream serves is not what an offer promises.
     Weights(Warning),
+    /// Entries are not in the ledger, and will not come into it by themselves.
+    SetAside {
+        /// How many.
+        count: u64,
+    },
     /// The spool holds more than it should.
     SpoolGrows {
         /// Entries.
@@ -162,6 +167,7 @@ impl Finding {
         match self {
             Self::SpoolGrows { is_writable: false, .. } => 0,
             Self::Failing { .. } => 1,
+            Self::SetAside { .. } => 2,
             Self::NoCredential { .. } => 2,
             Self::SpoolGrows { .. } => 3,
             Self::Weights(_) => 4,
@@ -211,6 +217,7 @@ impl Finding {
                 }
             }
             Self::Weights(warning) => weights_notice(warning),
+            Self::SetAside { count } => aside_notice(*count),
             Self::SpoolGrows { pending, is_reachable, is_writable } => {
                 spool_notice(*pending, *is_reachable, *is_writable)
             }
@@ -288,6 +295,18 @@ fn weights_notice(warning: &Warning) -> Notice {
         if warning.teams.is_empty() { String::new() } else { format!(", used by {}", warning.teams.join(", ")) };
     let why = format!("It concerns {}{teams}.", warning.routes.join(", "));
     upstream_notice(state, warning.offer.upstream().as_str(), says, why)
+}
+
+fn aside_notice(count: u64) -> Notice {
+    let what = if count == 1 { "1 entry or part".to_owned() } else { format!("{} entries or parts", grouped(count)) };
+    Notice {
+        state: "failing",
+        subject: "the ledger".to_owned(),
+        says: format!("lacks {what} of the spool that the database refuses or that cannot be read"),
+        why: "They are set aside and kept. `wendor spool show` names them with the reasons, `wendor spool retry` tries again.".to_owned(),
+        verb: "See the service",
+        leads_to: Place::Service,
+    }
 }
 
 fn spool_notice(pending: u64, is_reachable: bool, is_writable: bool) -> Notice {

@@ -14,13 +14,16 @@ use super::codec::{self, Outside};
 use super::conversation::{Conversation, Delivery, Native, UsageFrame};
 use super::endpoint::{EmbedForm, Endpoint, InPath, Kind};
 use super::form::{boundary_of, part};
+use super::limits::{Limits, with_limit};
 use super::members::{Member, members, splice};
 use super::scan::scan;
 use super::seal::{SealDomain, holds_mark};
 use super::verdict::{Target, is_given_back};
-use crate::catalog::ability::Ability;
+use crate::catalog::ability::{Ability, Mark};
 use crate::catalog::upstream::Dialect;
-use crate::metering::entry::RequestChange;
+use crate::metering::detail::RequestChange;
+use crate::metering::images::ImageSize;
+use crate::metering::usage::MOST_BELIEVED;
 
 /// What is known of a request.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,7 +38,11 @@ pub struct AppRequest {
     pub output_limit: Option<u64>,
     /// Choices asked for.
     pub choices: u64,
-    /// Estimated input tokens.
+    /// Images asked for.
+    pub images: u32,
+    /// Of which size, where the app says it.
+    pub image_size: Option<ImageSize>,
+    /// Estimated input tokens: four bytes a token. What they are at an offer is told by its calibration.
     pub input_tokens: u64,
     body: BodyForm,
 }
@@ -83,6 +90,8 @@ impl AppRequest {
                 delivery: chat.delivery,
                 output_limit: chat.output_limit,
                 choices: chat.choices,
+                images: 0,
+                image_size: None,
                 input_tokens: chat.input_tokens,
                 body: BodyForm::Chat(Box::new(chat)),
             });
@@ -103,13 +112,25 @@ impl AppRequest {
             route,
             output_limit: None,
             choices: 1,
+            images: 0,
+            image_size: None,
             input_tokens: scanned.tokens,
             body: BodyForm::Other { model },
         };
+        if let Kind::Passed(path) = request.endpoint.kind {
+            let limits = Limits::of_passed(path, &found);
+            request.output_limit = limits.output;
+            request.choices = limits.choices.unwrap_or(1);
+            (request.images, request.image_size) = (limits.images, limits.image_size);
+        }
         if let Kind::Chat(_) = request.endpoint.kind {
             let conversation = request.understood(body)?;
             request.output_limit = conversation.output_limit;
             request.choices = conversation.sampling.choices.unwrap_or(1).clamp(1, 128);
+        }
+        if let Some(limit) = request.output_limit.filter(|limit| *limit > MOST_BELIEVED) {
+            let message = format!("{limit} output tokens are asked for; no model reaches more than {MOST_BELIEVED}");
+            return Err(BadRequest::of_body("invalid_value", message));
         }
         Ok(request)
     }
@@ -137,7 +158,8 @@ impl AppRequest {
         // What bytes of sound are in tokens nobody can tell beforehand; a medium counts as in any other request.
         let input_tokens = TOKENS_A_FILE;
         let body = BodyForm::Form { model };
-        Ok(Self { endpoint, route, delivery, output_limit: None, choices: 1, input_tokens, body })
+        let (images, image_size) = (0, None);
+        Ok(Self { endpoint, route, delivery, output_limit: None, choices: 1, images, image_size, input_tokens, body })
     }
 
     /// The path's part of the request.
@@ -210,8 +232,23 @@ impl AppRequest {
             }
         };
         edits.extend(changes.cut.iter().map(|place| (place.clone(), String::new())));
+        edits.extend(changes.written.clone());
         edits.sort_by_key(|(place, _)| place.start);
         splice(body, edits)
+    }
+
+    /// The edit by which `body` asks for `limit` output tokens at most, with the path of the member; none where its endpoint has no
+    /// such member.
+    #[must_use]
+    pub fn limit_edit(&self, body: &[u8], (limit, marks): (u64, &[Mark])) -> Option<(String, Range<usize>, String)> {
+        match &self.body {
+            BodyForm::Chat(chat) => {
+                let (name, place, text) = chat.limit_edit(limit, marks.contains(&Mark::OldLimit));
+                Some((name.to_owned(), place, text))
+            }
+            BodyForm::Form { .. } => None,
+            BodyForm::Other { .. } => with_limit(&self.endpoint, body, limit),
+        }
     }
 
     /// Generate-content writes models with a prefix where they stand in a body.
@@ -237,7 +274,7 @@ impl AppRequest {
             BodyForm::Chat(chat) => chat.changes(model),
             BodyForm::Other { .. } | BodyForm::Form { .. } if self.route == model => Vec::new(),
             BodyForm::Other { .. } | BodyForm::Form { .. } => {
-                vec![RequestChange { member: "model".to_owned(), before: self.route.clone(), after: model.to_owned() }]
+                vec![RequestChange::new("model", &self.route, model)]
             }
         }
     }
@@ -247,9 +284,17 @@ impl AppRequest {
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Rewriting {
     cut: Vec<Range<usize>>,
+    written: Vec<(Range<usize>, String)>,
 }
 
 impl Rewriting {
+    /// The same, and what stands at a place is written anew.
+    #[must_use]
+    pub fn writing(mut self, place: Range<usize>, text: String) -> Self {
+        self.written.push((place, text));
+        self
+    }
+
     /// What has to be cut out of `body` for `target`: controls that its offer does not pass on, and the marks of its own seals.
     /// `None` where cutting is not enough, and the body has to be written anew.
     #[must_use]
@@ -262,7 +307,7 @@ impl Rewriting {
         }
         cut.extend(marks_of(&target.seals, body));
         cut.sort_by_key(|place| place.start);
-        Some(Self { cut })
+        Some(Self { cut, written: Vec::new() })
     }
 }
 

@@ -9,8 +9,8 @@ use chrono::{DateTime, Utc};
 use super::conversation::answer::Answer;
 use super::conversation::event::{Event, Usage};
 use super::conversation::{Conversation, FunctionForm, UsageFrame};
+use super::facts::Facts;
 use super::json::Wrong;
-use super::passage::Facts;
 use super::seal::SealDomain;
 use super::sse::SseFrame;
 use super::verdict::Target;
@@ -53,6 +53,8 @@ pub struct AnswerHead {
     pub input_estimate: u64,
     /// Whose seals the answer holds.
     pub seals: SealDomain,
+    /// Whether an app that asked for usage gets an estimate where the upstream reports none.
+    pub estimates_usage: bool,
 }
 
 impl AnswerHead {

@@ -17,7 +17,9 @@
 //! - [`passage`]: one stream on its way from an upstream to an app; [`sent`]: what leaves together
 //! - [`count`]: counts of tokens by estimate; [`embedding`]: vectors of texts; [`fit`]: whether an offer can serve a request
 //! - [`form`]: parts of uploads
+//! - [`limits`]: what a passed body asks for at most
 //! - [`listing`]: models as each dialect lists them
+//! - [`facts`]: what is known of an answer while it comes
 //! - [`plain`]: whole replies that pass as they are
 //! - [`native`]: members that one dialect alone knows; [`seal`]: whose thinking it is; [`image`]: what an image is by its bytes;
 //!   [`rejection`]: what an app is told of an upstream that rejects its request; [`upstream_error`]: how an upstream failed that says so in its stream
@@ -29,12 +31,14 @@ pub mod conversation;
 pub mod count;
 pub mod embedding;
 pub mod endpoint;
+pub mod facts;
 pub mod fit;
 pub mod form;
 pub mod frames;
 pub mod generate_content;
 pub mod image;
 pub mod json;
+pub mod limits;
 pub mod listing;
 pub mod local_chat;
 pub mod members;
@@ -49,5 +53,6 @@ pub mod scan;
 pub mod seal;
 pub mod sent;
 pub mod sse;
+mod untold;
 pub mod upstream_error;
 pub mod verdict;

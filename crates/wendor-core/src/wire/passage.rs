@@ -13,55 +13,20 @@ use bytes::{Bytes, BytesMut};
 use super::codec::{self, AnswerHead, Closing, ErrorTold, FrameKind, StreamReader, StreamWriter};
 use super::conversation::UsageFrame;
 use super::conversation::event::{Event, Usage};
+use super::facts::Facts;
 use super::frames::FrameDecoder;
 use super::json::write::{holds_separator, raw_on_one_line};
 use super::plain::PlainReader;
 use super::seal::SealDomain;
 use super::sent::{Sent, joined, marked};
 use super::sse::SseFrame;
+use super::untold::UntoldUsage;
 use crate::catalog::upstream::Dialect;
 use crate::metering::estimate::tokens_of_bytes;
-use crate::metering::usage::TokenCounts;
 use crate::routing::failure::{Failure, FailureKind};
 
 /// What may come before the first piece of an answer.
 const MAX_HELD_BYTES: usize = 256 * 1024;
-
-/// What is known of an answer so far.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Facts {
-    /// Usage as it was reported last.
-    pub usage: Option<Usage>,
-    /// The same where a reader tells counts only.
-    pub counts: Option<TokenCounts>,
-    /// Bytes of text, thinking and calls.
-    pub output_bytes: u64,
-    /// Whether a choice stopped at a limit of tokens.
-    pub is_at_cap: bool,
-}
-
-impl Facts {
-    /// Takes what an event says.
-    pub fn take(&mut self, event: &Event) {
-        let bytes = match event {
-            Event::Text { text, .. } | Event::Refusal { text, .. } | Event::Thinking { text, .. } => text.len(),
-            Event::Call { name, .. } => name.len(),
-            Event::Arguments { fragment, .. } => fragment.len(),
-            Event::Finish { stop, .. } => {
-                self.is_at_cap |= stop.is_at_cap();
-                0
-            }
-            Event::Usage(usage) => {
-                let all = self.usage.unwrap_or_default().with(*usage);
-                self.usage = Some(all);
-                self.counts = all.counts();
-                0
-            }
-            Event::Sealed { .. } | Event::CallEnd { .. } | Event::Citation { .. } | Event::Logprobs { .. } => 0,
-        };
-        self.output_bytes = self.output_bytes.saturating_add(u64::try_from(bytes).unwrap_or(u64::MAX));
-    }
-}
 
 /// What to do next.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -79,9 +44,18 @@ pub enum Step {
 #[derive(Debug)]
 enum Way {
     /// Same dialect: what goes to the app is what came.
-    Same { usage_frame: UsageFrame, seals: SealDomain, seen: Vec<String> },
+    Same { usage_frame: UsageFrame, seals: SealDomain, seen: Vec<String>, usage_if_untold: Option<UntoldUsage> },
     /// Through events.
     Translated(Box<dyn StreamWriter>),
+}
+
+impl Way {
+    /// The way of a stream that passes as it comes.
+    fn same(dialect: Dialect, head: AnswerHead) -> Self {
+        let is_wanted = head.estimates_usage && head.usage_frame == UsageFrame::Asked;
+        let usage_if_untold = (dialect == Dialect::ChatCompletions && is_wanted).then(|| UntoldUsage::of(&head));
+        Self::Same { usage_frame: head.usage_frame, seals: head.seals, seen: Vec::new(), usage_if_untold }
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -105,9 +79,10 @@ pub struct Passage {
     /// Frames that came behind the finish of a dialect without a terminator.
     last: BytesMut,
     from: Dialect,
-    to: Dialect,
     /// Estimated tokens of the prompt, for apps whose clients need a number where the upstream tells none.
     input_estimate: u64,
+    /// Whether the app asked for usage, and gets an estimate where nobody tells.
+    estimates_usage: bool,
     facts: Facts,
     events: Vec<Event>,
     /// What is to be done once what came before it has been sent.
@@ -121,8 +96,10 @@ impl Passage {
     #[must_use]
     pub fn new(from: Dialect, to: Dialect, head: AnswerHead) -> Self {
         let input_estimate = head.input_estimate;
+        let estimates_usage =
+            to == Dialect::Messages || (head.estimates_usage && head.usage_frame == UsageFrame::Asked);
         let way = match from == to {
-            true => Way::Same { usage_frame: head.usage_frame, seals: head.seals, seen: Vec::new() },
+            true => Way::same(to, head),
             false => Way::Translated(codec::of(to).writer(head)),
         };
         Self {
@@ -133,8 +110,8 @@ impl Passage {
             held: BytesMut::new(),
             last: BytesMut::new(),
             from,
-            to,
             input_estimate,
+            estimates_usage,
             facts: Facts::default(),
             events: Vec::new(),
             next: None,
@@ -176,7 +153,7 @@ impl Passage {
     /// What is known of the answer so far.
     #[must_use]
     pub fn facts(&self) -> Facts {
-        self.facts
+        Facts { is_finished: self.reader.is_finished(), ..self.facts }
     }
 
     /// Takes what one read gave.
@@ -329,12 +306,13 @@ impl Passage {
     fn end(&mut self, terminator: Option<&SseFrame>) -> Step {
         self.phase = Phase::Over;
         let usage = self.facts.usage.or_else(|| self.estimated_usage());
+        let estimated = self.untold_usage(usage);
         let last = match &mut self.way {
             Way::Same { .. } => {
                 let own = terminator.map(|frame| self.mended(frame.raw.clone()));
                 let missing = || Bytes::from_static(self.reader.terminator().as_bytes());
                 let held = self.last.split().freeze();
-                joined(&[held, own.unwrap_or_else(missing)])
+                joined(&[held, estimated, own.unwrap_or_else(missing)])
             }
             Way::Translated(writer) => {
                 let mut out = Vec::new();
@@ -345,11 +323,20 @@ impl Passage {
         Step::End(last)
     }
 
-    /// Where nobody reported usage, members are left out; clients of messages fail without numbers, so they get an estimate.
+    /// Where nobody reported usage, an app that asked for it gets an estimate, and clients of messages always do: they fail without
+    /// numbers.
     fn estimated_usage(&self) -> Option<Usage> {
         let output = tokens_of_bytes(self.facts.output_bytes);
         let usage = Usage { input: Some(self.input_estimate), output: Some(output), ..Usage::default() };
-        (self.to == Dialect::Messages).then_some(usage)
+        (self.estimates_usage && self.facts.counts.is_none()).then_some(usage)
+    }
+
+    /// The frame with estimated usage, where the app asked for one and the upstream sent none; nothing otherwise.
+    fn untold_usage(&self, usage: Option<Usage>) -> Bytes {
+        match (&self.way, usage, self.facts.counts) {
+            (Way::Same { usage_if_untold: Some(frame), .. }, Some(usage), None) => frame.with(usage),
+            (Way::Same { .. } | Way::Translated(_), _, _) => Bytes::new(),
+        }
     }
 
     fn translated(&mut self, out: &mut Sent) -> Result<(), Failure> {

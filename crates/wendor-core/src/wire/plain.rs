@@ -6,8 +6,9 @@ use bytes::Bytes;
 use super::chat_completions::error;
 use super::codec::{Closing, ErrorTold, FrameKind, StreamReader, data_frame};
 use super::conversation::event::Event;
+use super::facts::Facts;
 use super::json::{Node, Object, Wrong};
-use super::passage::Facts;
+use crate::metering::images::{ImageSize, Images};
 use crate::routing::failure::{Failure, FailureKind};
 use crate::wire::conversation::event::Usage;
 
@@ -24,8 +25,33 @@ pub fn read(body: &[u8]) -> Result<Facts, Failure> {
     }
     // What cannot be read is not reported; the answer is none the worse.
     let usage = usage(&mut reply).ok().flatten();
-    let bytes = u64::try_from(body.len()).unwrap_or(u64::MAX);
-    Ok(Facts { usage, counts: usage.and_then(Usage::counts), output_bytes: bytes, is_at_cap: false })
+    let output_bytes = u64::try_from(text_bytes(&mut reply)).unwrap_or(u64::MAX);
+    let images = Images::of(images(&mut reply), size(&mut reply));
+    let counts = usage.and_then(Usage::counts);
+    Ok(Facts { usage, counts, output_bytes, is_at_cap: false, images, is_finished: true })
+}
+
+/// Bytes of the texts that a model wrote: of a local server, of a transcript, of legacy completions.
+fn text_bytes(reply: &mut Object<'_>) -> usize {
+    let length = |object: &mut Object<'_>, name: &str| object.text(name).ok().flatten().map_or(0, |text| text.len());
+    let mut bytes = length(reply, "response") + length(reply, "thinking") + length(reply, "text");
+    for choice in reply.list("choices").unwrap_or_default() {
+        bytes += choice.object().map_or(0, |mut choice| length(&mut choice, "text"));
+    }
+    bytes
+}
+
+/// Images, as data or as addresses.
+fn images(reply: &mut Object<'_>) -> usize {
+    let is_image = |node: &Node<'_>| {
+        node.object().is_ok_and(|mut item| item.take("b64_json").is_some() || item.take("url").is_some())
+    };
+    reply.list("data").unwrap_or_default().iter().filter(|node| is_image(node)).count()
+}
+
+/// The size of images, where it is told.
+fn size(reply: &mut Object<'_>) -> Option<ImageSize> {
+    ImageSize::parse(&reply.text("size").ok()??).ok()
 }
 
 fn usage(reply: &mut Object<'_>) -> Result<Option<Usage>, Wrong> {
@@ -58,6 +84,12 @@ impl StreamReader for PlainReader {
         }
         let kind = frame.text("type").ok().flatten().unwrap_or_default();
         self.is_finished |= kind.ends_with(".done") || kind.ends_with(".completed");
+        // Transcripts come in pieces; of an image only the finished one counts.
+        let piece = frame.text("delta").ok().flatten().filter(|piece| !piece.is_empty());
+        events.extend(piece.map(|text| Event::Text { choice: 0, text }));
+        if kind.ends_with(".completed") && frame.clone().take("b64_json").is_some() {
+            events.push(Event::Image { choice: 0 });
+        }
         events.extend(usage(&mut frame).ok().flatten().map(Event::Usage));
         Ok(FrameKind::Piece)
     }
@@ -90,6 +122,21 @@ mod tests {
     fn what_it_used(#[case] body: &str, #[case] counts: Option<(u64, u64)>) {
         let found = read(body.as_bytes()).unwrap().counts;
         assert_eq!(found.map(|counts| (counts.input, counts.output)), counts);
+    }
+
+    #[rstest]
+    #[case::completions(r#"{"choices":[{"text":"Berth 2"},{"text":"Berth 3"}]}"#, 14, 0)]
+    #[case::generate(r#"{"response":"Berth 2","done":true}"#, 7, 0)]
+    #[case::transcript(r#"{"text":"Berth 2"}"#, 7, 0)]
+    #[case::images(
+        r#"{"size":"64x64","data":[{"b64_json":"AAAAAAAAAAAAAAAAAAAAAAAA"},{"url":"https://example"}]}"#,
+        0,
+        2
+    )]
+    fn what_it_is_estimated_by(#[case] body: &str, #[case] bytes: u64, #[case] images: u32) {
+        let facts = read(body.as_bytes()).unwrap();
+        assert_eq!((facts.output_bytes, facts.images.count), (bytes, images));
+        assert_eq!(facts.images.size.is_some(), body.contains("64x64"));
     }
 
     #[rstest]

@@ -33,6 +33,7 @@ pub fn whole_marked(body: Bytes, events: &[Event], seals: &SealDomain) -> Bytes 
             | Event::Arguments { .. }
             | Event::CallEnd { .. }
             | Event::Citation { .. }
+            | Event::Image { .. }
             | Event::Logprobs { .. }
             | Event::Finish { .. }
             | Event::Usage(_) => None,

@@ -111,6 +111,7 @@ pub fn head() -> AnswerHead {
         usage_frame: UsageFrame::Asked,
         functions: FunctionForm::Tools,
         input_estimate: 12,
+        estimates_usage: false,
         seals: SealDomain::named("farlight"),
     }
 }

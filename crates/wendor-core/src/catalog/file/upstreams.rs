@@ -3,9 +3,12 @@
 use std::collections::BTreeMap;
 use std::ops::Range;
 
+use rust_decimal::Decimal;
+
 use super::CatalogueFile;
 use super::reader::{Item, Reader, Table};
 use crate::catalog::upstream::{Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream};
+use crate::metering::images::ImageSize;
 use crate::metering::rate::Rate;
 use crate::name::{Name, OfferName};
 
@@ -161,6 +164,21 @@ fn offer(reader: &mut Reader<'_>, item: &Item<'_>, name: &OfferName, file: &mut 
     Some(offer)
 }
 
+/// What an image of each size costs: `{ "1024x1024" = 0.08 }`.
+fn image_sizes(reader: &mut Reader<'_>, item: &Item<'_>) -> BTreeMap<ImageSize, Decimal> {
+    let mut sizes = BTreeMap::new();
+    let Some(table) = reader.table(item) else { return sizes };
+    for (name, span, item) in table.entries() {
+        match ImageSize::parse(&name) {
+            Ok(size) => {
+                sizes.extend(reader.decimal(&item, RATE_DECIMALS, DEAREST).map(|rate| (size, rate)));
+            }
+            Err(error) => reader.problem(&item.path, &span, error.to_string()),
+        }
+    }
+    sizes
+}
+
 fn rate(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<(Rate, Range<usize>)> {
     let mut table = reader.table(item)?;
     let effective_on = reader.required(&mut table, "from").and_then(|item| reader.day(&item));
@@ -168,7 +186,10 @@ fn rate(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<(Rate, Range<usize>)
     let input_cached = table.take("input_cached").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
     let cache_written = table.take("cache_written").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
     let output = reader.required(&mut table, "output").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
+    let image = table.take("image").and_then(|item| reader.decimal(&item, RATE_DECIMALS, DEAREST));
+    let image_sizes = table.take("image_sizes").map(|item| image_sizes(reader, &item)).unwrap_or_default();
     reader.finish(table);
-    let rate = Rate { effective_on: effective_on?, input: input?, input_cached, cache_written, output: output? };
+    let (effective_on, input, output) = (effective_on?, input?, output?);
+    let rate = Rate { effective_on, input, input_cached, cache_written, output, image, image_sizes };
     Some((rate, item.span.clone()))
 }

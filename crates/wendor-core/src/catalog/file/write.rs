@@ -153,6 +153,12 @@ fn rates_of(rates: &RateCard, offer: &OfferName) -> Vec<String> {
         parts.extend(rate.input_cached.map(|value| format!("input_cached = {}", quoted(&value.to_string()))));
         parts.extend(rate.cache_written.map(|value| format!("cache_written = {}", quoted(&value.to_string()))));
         parts.push(format!("output = {}", quoted(&rate.output.to_string())));
+        parts.extend(rate.image.map(|value| format!("image = {}", quoted(&value.to_string()))));
+        let sizes: BTreeMap<String, String> =
+            rate.image_sizes.iter().map(|(size, value)| (size.to_string(), value.to_string())).collect();
+        if !sizes.is_empty() {
+            parts.push(format!("image_sizes = {}", inline_texts(&sizes)));
+        }
         format!("{{ {} }}", parts.join(", "))
     };
     rates.iter().filter(|(name, _)| *name == offer).map(|(_, rate)| form(rate)).collect()

@@ -8,8 +8,8 @@ use crate::routing::failure::{Failure, FailureKind};
 use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader, data_frame};
 use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
 use crate::wire::conversation::turn::CallKind;
+use crate::wire::facts::Facts;
 use crate::wire::json::{Node, Object, Wrong};
-use crate::wire::passage::Facts;
 use crate::wire::sse::SseFrame;
 
 use super::stream::{ChatStream, DONE_FRAME, FrameSays};

@@ -379,7 +379,7 @@ fn limits(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<()
     }
     let word = if new.is_some() { "max_completion_tokens" } else { "max_tokens" };
     conversation.places.push(("output_limit", word.to_owned()));
-    conversation.output_limit = new.or(old_limit);
+    conversation.output_limit = new.max(old_limit);
     Ok(())
 }
 

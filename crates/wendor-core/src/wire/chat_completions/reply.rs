@@ -16,6 +16,8 @@ pub struct ReplyFacts {
     pub is_at_cap: bool,
     /// Bytes of text and tool calls, for an estimate where usage is missing.
     pub output_bytes: u64,
+    /// Images, as addresses that hold them.
+    pub images: usize,
 }
 
 /// Why a body is not a reply.
@@ -60,12 +62,31 @@ pub fn read(body: &[u8]) -> Result<ReplyFacts, BadReply> {
         return Err(BadReply::ErrorAsSuccess);
     }
     let choices = reply.choices.filter(|choices| !choices.is_empty()).ok_or(BadReply::NoChoices)?;
-    let bytes = choices.iter().filter_map(|choice| choice.message).map(|message| message.get().len()).sum::<usize>();
+    let (mut bytes, mut images) = (0, 0);
+    for message in choices.iter().filter_map(|choice| choice.message.map(RawValue::get)) {
+        let (of_images, count) = inline_images(message);
+        bytes += message.len() - of_images;
+        images += count;
+    }
     Ok(ReplyFacts {
         usage: reply.usage.and_then(usage::read),
         is_at_cap: choices.iter().any(|choice| choice.finish_reason.as_deref() == Some("length")),
         output_bytes: u64::try_from(bytes).unwrap_or(u64::MAX),
+        images,
     })
+}
+
+/// How many bytes of `text` are images written out in it, and how many images.
+fn inline_images(text: &str) -> (usize, usize) {
+    const BEGINS: &str = "\"data:image/";
+    let mut found = (0, 0);
+    let mut rest = text;
+    while let Some((_, image)) = rest.split_once(BEGINS) {
+        let end = image.find('"').unwrap_or(image.len());
+        found = (found.0 + end, found.1 + 1);
+        rest = image.get(end..).unwrap_or_default();
+    }
+    found
 }
 
 #[cfg(test)]
@@ -84,10 +105,21 @@ mod tests {
     }
 
     #[test]
+    fn an_image_counts_as_one_and_not_by_its_bytes() {
+        let image = format!("data:image/png;base64,{}", "A".repeat(2_000_000));
+        let message = format!(
+            r#"{{"content":"","images":[{{"image_url":{{"url":"{image}"}}}},{{"image_url":{{"url":"{image}"}}}}]}}"#
+        );
+        let facts = read(format!(r#"{{"choices":[{{"message":{message}}}]}}"#).as_bytes()).unwrap();
+        assert_eq!(facts.images, 2);
+        assert!(facts.output_bytes < 200, "{}", facts.output_bytes);
+    }
+
+    #[test]
     fn a_reply_at_the_cap_without_usage() {
         let facts =
             read(br#"{"choices":[{"index":0,"message":{"content":"Berth 2"},"finish_reason":"length"}],"usage":null}"#)
                 .unwrap();
-        assert_eq!(facts, ReplyFacts { usage: None, is_at_cap: true, output_bytes: 21 });
+        assert_eq!(facts, ReplyFacts { usage: None, is_at_cap: true, output_bytes: 21, images: 0 });
     }
 }

@@ -5,7 +5,8 @@
 
 use std::ops::Range;
 
-use crate::metering::entry::RequestChange;
+use crate::metering::detail::RequestChange;
+use crate::metering::usage::MOST_BELIEVED;
 use crate::wire::conversation::{Delivery, UsageFrame};
 use crate::wire::members::{Member, members};
 use crate::wire::scan::scan;
@@ -46,6 +47,10 @@ pub struct ChatRequest {
     /// Estimated input tokens.
     pub input_tokens: u64,
     model_place: Range<usize>,
+    /// Behind the opening brace, where a member can be put.
+    opening: usize,
+    /// Where the members for a limit stand that say null, the newer one first.
+    null_limits: [Option<Range<usize>>; 2],
     /// Where `stream_options` has to change, and into what.
     usage_edit: Option<(Range<usize>, String)>,
 }
@@ -115,12 +120,31 @@ impl ChatRequest {
         Ok(Self {
             route,
             delivery,
-            output_limit: new_limit.or(old_limit),
+            // Servers differ in which of the two they keep to.
+            output_limit: new_limit.max(old_limit),
             choices,
             input_tokens: scanned.tokens,
             model_place,
+            opening: body.iter().position(|byte| *byte == b'{').map_or(0, |place| place + 1),
+            null_limits: ["max_completion_tokens", "max_tokens"].map(|name| {
+                members
+                    .iter()
+                    .find(|member| member.name == name && member.value == "null")
+                    .map(|null| null.place.clone())
+            }),
             usage_edit,
         })
+    }
+
+    /// The edit by which it asks for `limit` output tokens at most, in the member that the upstream knows.
+    #[must_use]
+    pub fn limit_edit(&self, limit: u64, is_old: bool) -> (&'static str, Range<usize>, String) {
+        let [new, old] = &self.null_limits;
+        let (name, null) = if is_old { ("max_tokens", old) } else { ("max_completion_tokens", new) };
+        match null {
+            Some(place) => (name, place.clone(), limit.to_string()),
+            None => (name, self.opening..self.opening, format!("\"{name}\":{limit},")),
+        }
     }
 
     /// What changes on the way to an upstream of the same dialect, by place: `model` is its own name for the model, usage is asked
@@ -140,17 +164,12 @@ impl ChatRequest {
     /// What [`Self::edits`] changes, for the record.
     #[must_use]
     pub fn changes(&self, model: &str) -> Vec<RequestChange> {
-        let change = |member: &str, before: &str, after: &str| RequestChange {
-            member: member.to_owned(),
-            before: before.to_owned(),
-            after: after.to_owned(),
-        };
         let mut changes = Vec::new();
         if self.route != model {
-            changes.push(change("model", &self.route, model));
+            changes.push(RequestChange::new("model", &self.route, model));
         }
         if self.usage_edit.is_some() {
-            changes.push(change("stream_options", "usage not asked for", "usage asked for"));
+            changes.push(RequestChange::new("stream_options", "usage not asked for", "usage asked for"));
         }
         changes
     }
@@ -207,6 +226,10 @@ fn count(member: Option<&Member<'_>>, name: &'static str) -> Result<Option<u64>,
         .value
         .parse()
         .map_err(|_| BadRequest::of(name, "invalid_type", format!("`{name}` has to be a whole number from 0 on")))?;
+    if number > MOST_BELIEVED {
+        let message = format!("`{name}` is {number}; no model reaches more than {MOST_BELIEVED}");
+        return Err(BadRequest::of(name, "invalid_value", message));
+    }
     Ok(Some(number))
 }
 
@@ -270,6 +293,11 @@ mod tests {
     #[case::messages_twice(r#"{"model":"a","messages":[],"messages":[]}"#, Some("messages"), "repeated_member")]
     #[case::stream_as_text(r#"{"model":"a","messages":[],"stream":"yes"}"#, Some("stream"), "invalid_type")]
     #[case::negative_limit(r#"{"model":"a","messages":[],"max_tokens":-1}"#, Some("max_tokens"), "invalid_type")]
+    #[case::huge_limit(
+        r#"{"model":"a","messages":[],"max_tokens":18446744073709551615}"#,
+        Some("max_tokens"),
+        "invalid_value"
+    )]
     #[case::no_choices(r#"{"model":"a","messages":[],"n":0}"#, Some("n"), "invalid_value")]
     #[case::options_as_list(
         r#"{"model":"a","messages":[],"stream":true,"stream_options":[]}"#,
@@ -325,6 +353,24 @@ mod tests {
         let request = ChatRequest::read(body.as_bytes()).unwrap();
         assert_eq!(request.delivery, delivery);
         let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), request.edits("m/1"));
+        assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
+    }
+
+    #[rstest]
+    #[case::new(r#" {"model":"r","messages":[]}"#, false, r#" {"max_completion_tokens":9,"model":"m","messages":[]}"#)]
+    #[case::old(r#"{"model":"r","messages":[]}"#, true, r#"{"max_tokens":9,"model":"m","messages":[]}"#)]
+    #[case::null(
+        r#"{"model":"r","max_tokens":null,"messages":[]}"#,
+        true,
+        r#"{"model":"m","max_tokens":9,"messages":[]}"#
+    )]
+    fn a_limit_is_written_in(#[case] body: &str, #[case] is_old: bool, #[case] sent: &str) {
+        let request = ChatRequest::read(body.as_bytes()).unwrap();
+        let (_, place, text) = request.limit_edit(9, is_old);
+        let mut edits = request.edits("m");
+        edits.push((place, text));
+        edits.sort_by_key(|(place, _)| place.start);
+        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), edits);
         assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
     }
 

@@ -77,6 +77,9 @@ struct Choice<'a> {
     index: Option<u64>,
     #[serde(borrow, default)]
     delta: Option<Delta<'a>>,
+    /// Of legacy completions.
+    #[serde(borrow, default)]
+    text: Option<&'a RawValue>,
     #[serde(borrow, default)]
     finish_reason: Option<Cow<'a, str>>,
 }
@@ -113,12 +116,16 @@ impl Delta<'_> {
             self.function_call,
             self.audio,
         ];
-        let of_part = |part: &RawValue| match part.get() {
-            "null" | "\"\"" | "[]" | "{}" => 0,
-            text if text.starts_with('"') => text.len() - 2,
-            other => other.len(),
-        };
-        parts.into_iter().flatten().map(of_part).sum()
+        parts.into_iter().flatten().map(text_bytes).sum()
+    }
+}
+
+/// Bytes of a part of an answer.
+fn text_bytes(part: &RawValue) -> usize {
+    match part.get() {
+        "null" | "\"\"" | "[]" | "{}" => 0,
+        text if text.starts_with('"') => text.len() - 2,
+        other => other.len(),
     }
 }
 
@@ -151,7 +158,7 @@ impl ChatStream {
             if let Some(calls) = delta.and_then(|delta| delta.tool_calls) {
                 self.see_calls(index, calls);
             }
-            let bytes = choice.delta.as_ref().map_or(0, Delta::bytes);
+            let bytes = choice.delta.as_ref().map_or(0, Delta::bytes) + choice.text.map_or(0, text_bytes);
             self.output_bytes = self.output_bytes.saturating_add(u64::try_from(bytes).unwrap_or(u64::MAX));
             let state = self.choices.entry(choice.index.unwrap_or(0)).or_insert(ChoiceState::Open);
             if let Some(reason) = &choice.finish_reason {

@@ -4,11 +4,7 @@
 use serde::Deserialize;
 use serde_json::value::RawValue;
 
-use crate::metering::usage::TokenCounts;
-
-/// The most tokens that are believed of one request: no model reads or writes a thousand million. More would be a fault of
-/// the upstream's counting, and sums of it a fault of ours.
-const MOST_BELIEVED: u64 = 1_000_000_000;
+use crate::metering::usage::{MOST_BELIEVED, TokenCounts};
 
 /// A usage object as an upstream sends it; what is absent or null counts as nothing.
 #[derive(Debug, Clone, Copy, Default, Deserialize)]

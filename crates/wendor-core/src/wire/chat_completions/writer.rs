@@ -110,7 +110,11 @@ impl StreamWriter for ChatWriter {
                 self.choice(*choice, (Members::new(), Json::Null, reason.into()), out);
             }
             // Seals have no place here; usage goes out last.
-            Event::Sealed { .. } | Event::CallEnd { .. } | Event::Citation { .. } | Event::Usage(_) => {}
+            Event::Sealed { .. }
+            | Event::CallEnd { .. }
+            | Event::Image { .. }
+            | Event::Citation { .. }
+            | Event::Usage(_) => {}
         }
         Ok(())
     }

@@ -81,7 +81,7 @@ impl Answer {
                 self.choice(choice).blocks.push(Block::Call { call, id, name, arguments: String::new(), kind });
             }
             Event::Arguments { choice, call, fragment } => self.choice(choice).arguments(call, &fragment),
-            Event::CallEnd { .. } => {}
+            Event::CallEnd { .. } | Event::Image { .. } => {}
             Event::Citation { choice, value } => self.choice(choice).citation(value),
             Event::Logprobs { choice, tokens } => self.choice(choice).logprobs.extend(tokens),
             Event::Finish { choice, stop } => self.choice(choice).stop = Some(stop),

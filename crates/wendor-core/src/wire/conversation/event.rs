@@ -1,6 +1,6 @@
 //! What an answer says, piece by piece, in no dialect.
 
-use crate::metering::usage::TokenCounts;
+use crate::metering::usage::{MOST_BELIEVED, TokenCounts};
 use crate::wire::conversation::turn::CallKind;
 use crate::wire::json::RawJson;
 use crate::wire::seal::Seal;
@@ -64,6 +64,11 @@ pub enum Event {
         choice: u32,
         /// Which call.
         call: u32,
+    },
+    /// An image, which only its own dialect can pass on.
+    Image {
+        /// Of which choice.
+        choice: u32,
     },
     /// Where a text comes from, as the dialect says it.
     Citation {
@@ -147,10 +152,6 @@ pub struct Usage {
     /// What of it was thinking.
     pub reasoning: Option<u64>,
 }
-
-/// The most tokens that are believed of one request: no model reads or writes a thousand million. More would be a fault of
-/// the upstream's counting, and sums of it a fault of ours.
-const MOST_BELIEVED: u64 = 1_000_000_000;
 
 impl Usage {
     /// `self` with what `later` says over it.

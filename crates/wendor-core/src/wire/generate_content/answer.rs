@@ -129,6 +129,9 @@ fn part(choice: u32, node: &Node<'_>, seen: &mut Candidate, events: &mut Vec<Eve
         events.push(Event::Arguments { choice, call, fragment });
         events.push(Event::CallEnd { choice, call });
         return Ok(());
+    } else if let Some(data) = part.take("inlineData") {
+        let kind = data.camel_object()?.text("mimeType")?.unwrap_or_default();
+        events.extend(kind.starts_with("image/").then_some(Event::Image { choice }));
     }
     events.extend(seal.map(sealed));
     Ok(())

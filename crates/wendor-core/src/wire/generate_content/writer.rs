@@ -82,7 +82,7 @@ impl StreamWriter for ContentWriter {
                 }
                 self.stops.insert(*choice, stop.clone());
             }
-            Event::Citation { .. } | Event::Usage(_) => {}
+            Event::Image { .. } | Event::Citation { .. } | Event::Usage(_) => {}
         }
         Ok(())
     }

@@ -82,7 +82,7 @@ impl StreamWriter for LocalWriter {
                 }
                 self.stop = Some(stop.clone());
             }
-            Event::Sealed { .. } | Event::Citation { .. } | Event::Usage(_) => {}
+            Event::Sealed { .. } | Event::Image { .. } | Event::Citation { .. } | Event::Usage(_) => {}
         }
         Ok(())
     }

@@ -104,7 +104,7 @@ impl MessagesWriter {
             | Event::Sealed { .. }
             | Event::Call { .. }
             | Event::Citation { .. } => true,
-            Event::Logprobs { .. } | Event::Finish { .. } | Event::Usage(_) => false,
+            Event::Image { .. } | Event::Logprobs { .. } | Event::Finish { .. } | Event::Usage(_) => false,
         }
     }
 
@@ -165,7 +165,11 @@ impl MessagesWriter {
             }
             Event::CallEnd { .. } => self.close(out),
             // Sources are named in the words of the dialect that they come from; log probabilities have no place.
-            Event::Citation { .. } | Event::Logprobs { .. } | Event::Finish { .. } | Event::Usage(_) => Ok(()),
+            Event::Image { .. }
+            | Event::Citation { .. }
+            | Event::Logprobs { .. }
+            | Event::Finish { .. }
+            | Event::Usage(_) => Ok(()),
         }
     }
 
@@ -195,6 +199,7 @@ fn is_of(event: &Event, wanted: u32) -> bool {
         | Event::Call { .. }
         | Event::CallEnd { .. }
         | Event::Citation { .. }
+        | Event::Image { .. }
         | Event::Logprobs { .. }
         | Event::Finish { .. }
         | Event::Usage(_) => false,

@@ -204,7 +204,7 @@ impl StreamWriter for ResponsesWriter {
                 }
                 self.stop = Some(stop.clone());
             }
-            Event::Citation { .. } | Event::Usage(_) => {}
+            Event::Image { .. } | Event::Citation { .. } | Event::Usage(_) => {}
         }
         Ok(())
     }

@@ -1,0 +1,201 @@
+//! What is kept of a request beside its ledger entries, for a shorter time: the plan, the attempts, what was changed on the way.
+//!
+//! It is written as JSON once, when the request settles, and is that text from then on. Everything in it that an app or an upstream
+//! wrote is bounded where it is noted, so that no request makes an entry that somebody else has to carry.
+
+use serde::{Deserialize, Serialize};
+
+use super::bounded::{VALUE_BYTES, bounded};
+use super::images::Images;
+use super::money::Money;
+use super::rate::{Cost, Rate};
+use super::usage::TokenCounts;
+use crate::name::OfferName;
+use crate::routing::failure::Failure;
+use crate::routing::plan::Plan;
+
+/// Changes kept of one request; more are counted.
+pub const MAX_CHANGES: usize = 64;
+
+/// Largest detail, in bytes of JSON. What is bounded part by part stays far below; a plan of thousands of offers does not.
+pub const MAX_DETAIL_BYTES: usize = 256 * 1024;
+
+/// Room for a usual detail, so that writing it need not find more.
+const USUAL_BYTES: usize = 1024;
+
+/// One try of one request at one offer.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Attempt {
+    /// Where.
+    pub offer: OfferName,
+    /// When it began, in milliseconds from the request's arrival.
+    pub began_ms: u64,
+    /// When it failed or its answer ended.
+    pub ended_ms: u64,
+    /// How it failed; `None` for the one that answered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<Failure>,
+    /// What it used, where it used anything and did not answer: that stands in an entry of its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spent: Option<Spent>,
+    /// What the upstream served the model from, as far as it had told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub served_from: Option<ServedFrom>,
+}
+
+/// What an attempt that did not answer used.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Spent {
+    /// Tokens.
+    pub tokens: TokenCounts,
+    /// Images.
+    #[serde(default, skip_serializing_if = "Images::is_none")]
+    pub images: Images,
+    /// Whether they are estimated.
+    pub estimated: bool,
+    /// Cost; unpriced when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cost: Option<Cost>,
+}
+
+/// What a model was served from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ServedFrom {
+    /// Digest of the weights.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub digest: Option<String>,
+    /// Version of the server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server_version: Option<String>,
+}
+
+/// A member of the request that was not sent on as it came.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RequestChange {
+    member: String,
+    before: String,
+    after: String,
+}
+
+impl RequestChange {
+    /// The change of `member`: as the app sent it, and as the upstream got it. Each is kept bounded.
+    #[must_use]
+    pub fn new(member: &str, before: &str, after: &str) -> Self {
+        let [member, before, after] = [member, before, after].map(|text| bounded(text, VALUE_BYTES));
+        Self { member, before, after }
+    }
+
+    /// Which member.
+    #[must_use]
+    pub fn member(&self) -> &str {
+        &self.member
+    }
+
+    /// As the app sent it.
+    #[must_use]
+    pub fn before(&self) -> &str {
+        &self.before
+    }
+
+    /// As the upstream got it.
+    #[must_use]
+    pub fn after(&self) -> &str {
+        &self.after
+    }
+}
+
+/// The first of many changes, and how many more there were.
+#[must_use]
+pub fn first_changes(mut changes: Vec<RequestChange>) -> Vec<RequestChange> {
+    let more = changes.len().saturating_sub(MAX_CHANGES);
+    if more > 0 {
+        changes.truncate(MAX_CHANGES);
+        changes.push(RequestChange::new(
+            "further members",
+            "as the app sent them",
+            &format!("{more} changed likewise"),
+        ));
+    }
+    changes
+}
+
+/// What is kept of a request beside its entries.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RequestDetail {
+    /// The plan as it was made.
+    #[serde(default)]
+    pub plan: Plan,
+    /// The attempts, in order.
+    #[serde(default)]
+    pub attempts: Vec<Attempt>,
+    /// What was changed on the way.
+    #[serde(default)]
+    pub changes: Vec<RequestChange>,
+    /// The rate it was priced at.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rate: Option<Rate>,
+    /// What was reserved of money at most, for the offer that answered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reserved_cost: Option<Money>,
+    /// Why a part of it is missing, where one is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cut: Option<String>,
+}
+
+impl RequestDetail {
+    /// The detail as JSON, without its largest parts where it would be larger than [`MAX_DETAIL_BYTES`].
+    ///
+    /// # Panics
+    /// Never: every part of a detail has a JSON form.
+    #[must_use]
+    pub fn to_json(&self) -> String {
+        let write = |detail: &Self| {
+            let mut json = Vec::with_capacity(USUAL_BYTES);
+            serde_json::to_writer(&mut json, detail).expect("every part of a detail has a JSON form");
+            String::from_utf8(json).expect("JSON is UTF-8")
+        };
+        let whole = write(self);
+        if whole.len() <= MAX_DETAIL_BYTES {
+            return whole;
+        }
+        let cut = Some(format!("the plan and the changes took {} bytes with the rest and are left out", whole.len()));
+        write(&Self {
+            attempts: self.attempts.clone(),
+            rate: self.rate.clone(),
+            reserved_cost: self.reserved_cost,
+            cut,
+            ..Self::default()
+        })
+    }
+
+    /// The detail in the place of one that the database refuses, with the reason.
+    #[must_use]
+    pub fn refused(why: &str) -> Self {
+        Self { cut: Some(bounded(why, VALUE_BYTES)), ..Self::default() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_change_is_bounded_and_printable_whatever_was_sent() {
+        let change = RequestChange::new(&"n".repeat(17 << 20), "x\u{0}y", "left out");
+        assert!(change.member().len() <= VALUE_BYTES);
+        assert_eq!(change.before(), "x\\u{0}y");
+        let many = first_changes(vec![change; 5_000]);
+        assert_eq!(many.len(), MAX_CHANGES + 1);
+        assert_eq!(many.last().map(RequestChange::after), Some("4936 changed likewise"));
+        let detail = RequestDetail { changes: many, ..RequestDetail::default() };
+        assert!(detail.to_json().len() < MAX_DETAIL_BYTES);
+    }
+
+    #[test]
+    fn a_detail_that_is_too_large_says_what_is_missing() {
+        let changes = vec![RequestChange::new("m", &"b".repeat(200), &"a".repeat(200)); 1_000];
+        let json = RequestDetail { changes, ..RequestDetail::default() }.to_json();
+        let read: RequestDetail = serde_json::from_str(&json).unwrap();
+        assert!(read.changes.is_empty() && read.cut.unwrap().contains("are left out"));
+    }
+}

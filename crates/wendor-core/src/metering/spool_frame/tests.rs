@@ -1,0 +1,128 @@
+use chrono::{DateTime, Utc};
+use proptest::prelude::*;
+use rstest::rstest;
+use rust_decimal::Decimal;
+
+use super::*;
+use crate::metering::detail::{RequestChange, RequestDetail};
+use crate::metering::end::End;
+use crate::metering::entry::{AdjustmentRecord, AttemptRecord, CheckRecord, Latency, Record, RequestRecord};
+use crate::metering::images::{ImageSize, Images};
+use crate::metering::money::Money;
+use crate::metering::rate::Cost;
+use crate::metering::usage::{Counted, TokenCounts};
+use crate::name::{Name, OfferName};
+use crate::quota::QuotaId;
+use crate::request_id::RequestId;
+use crate::routing::failure::FailureKind;
+
+fn at() -> DateTime<Utc> {
+    DateTime::from_timestamp_micros(1_790_000_000_123_456).unwrap()
+}
+
+fn latency() -> Latency {
+    Latency { admitted_ms: 1, answering_ms: Some(2), first_token_ms: None, whole_ms: 70_000 }
+}
+
+fn settled(record: Record) -> Settled {
+    let id = RequestId::mint(at(), 1, 1);
+    let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
+    let part = |text: &str| Money::parse(text).unwrap();
+    let entry = LedgerEntry {
+        entry_id: RequestId::mint(at(), 1, 2),
+        run: Some("run-1".to_owned()),
+        labels: [("feature".to_owned(), "search".to_owned())].into(),
+        key: "k7".to_owned(),
+        offer: Some(OfferName::parse("farlight/fulmar/large").unwrap()),
+        revision: 7,
+        tokens: TokenCounts { input: 1, input_cached: 2, cache_written: 3, output: 400_000, reasoning: 5 },
+        images: Images { count: 2, size: Some(ImageSize::parse("1024x768").unwrap()) },
+        counted: Counted::Estimated,
+        cost: Some(Cost {
+            input: part("0.000000000001"),
+            output: part("-3.5"),
+            images: part("0.08"),
+            ..Cost::default()
+        }),
+        record,
+        ..LedgerEntry::of_request(at(), id, team, route)
+    };
+    let detail = RequestDetail { changes: vec![RequestChange::new("model", "a", "b")], ..RequestDetail::default() };
+    let window_start = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
+    let quota = QuotaId::from_store("timetables/requests/day".into());
+    Settled { entry, detail: Some(detail), quotas: vec![QuotaUse { quota, window_start, amount: Decimal::ONE }] }
+}
+
+fn request() -> Record {
+    Record::Request(RequestRecord {
+        attempts: 3,
+        streamed: true,
+        end: End::Abandoned,
+        failure: Some(FailureKind::TimedOut),
+        latency: latency(),
+    })
+}
+
+#[rstest]
+#[case::request(request())]
+#[case::attempt(Record::Attempt(AttemptRecord { number: 2, streamed: false, failure: None, began_ms: 4, ended_ms: 9 }))]
+#[case::check(Record::Check(CheckRecord { streamed: true, end: End::Proper, latency: latency() }))]
+#[case::adjustment(Record::Adjustment(AdjustmentRecord { reason: "charged twice".to_owned() }))]
+fn a_frame_is_read_back(#[case] record: Record) {
+    let settled = settled(record);
+    let mut bytes = Vec::new();
+    write_settled(&settled, &mut bytes);
+    let Frame::Whole(found, taken) = read(&bytes) else { panic!("the frame is whole") };
+    assert_eq!((taken, *found), (bytes.len(), settled.spooled()));
+}
+
+#[test]
+fn every_cut_and_flipped_bit_is_seen() {
+    let mut bytes = Vec::new();
+    write_settled(&settled(request()), &mut bytes);
+    for length in 0..bytes.len() {
+        assert!(matches!(read(&bytes[..length]), Frame::Cut), "cut at {length}");
+    }
+    for place in 0..bytes.len() {
+        let mut damaged = bytes.clone();
+        damaged[place] ^= 1;
+        assert!(!matches!(read(&damaged), Frame::Whole(..)), "flipped at {place}");
+    }
+}
+
+#[test]
+fn a_detail_past_the_bound_is_left_out_and_the_line_stays() {
+    let settled = settled(request());
+    let mut bytes = Vec::new();
+    write(&settled.entry, Some(&"x".repeat(MAX_BODY_BYTES)), &settled.quotas, &mut bytes);
+    assert!(bytes.len() < HEAD_BYTES + MAX_BODY_BYTES);
+    let Frame::Whole(found, _) = read(&bytes) else { panic!("the frame is whole") };
+    assert_eq!((found.entry, found.detail), (settled.entry, None));
+}
+
+/// Written by the first release.
+const FIRST: &str = r#"{"entry":{"at":"2026-09-21T14:13:20Z","entry_id":"1JC0D9-G000040001","kind":"check","request":"1JC0D9-G000040001","labels":{"feature":"search"},"team":"timetables","key":"k7","route":"night-sailings","offer":"quarry/fulmar-mini","revision":7,"attempts":1,"streamed":true,"tokens":{"input":1,"input_cached":2,"cache_written":3,"output":4,"reasoning":0},"counted":"estimated","cost":{"input":"0.1","input_cached":"0","cache_written":"0","output":"2"},"end":"proper","latency":{"admitted_ms":1,"whole_ms":9}},"detail":{"plan":[],"attempts":[],"changes":[]},"quotas":[{"quota":"timetables/requests/day","window_start":START,"amount":"1"}]}"#;
+
+#[rstest]
+#[case::seconds("1790000000")]
+#[case::written_out("\"2026-09-21T14:13:20Z\"")]
+fn a_frame_of_the_first_release_is_read(#[case] start: &str) {
+    let body = FIRST.replace("START", start);
+    let length = u32::try_from(body.len()).unwrap().to_le_bytes();
+    let frame = [&length[..], &crc32fast::hash(body.as_bytes()).to_le_bytes(), body.as_bytes()].concat();
+    let Frame::Whole(found, _) = read(&frame) else { panic!("the frame is whole") };
+    assert_eq!(found.quotas[0].window_start.timestamp(), 1_790_000_000);
+    assert_eq!(found.entry.cost.map(|cost| cost.total().to_string()).as_deref(), Some("2.1"));
+    assert!(matches!(found.entry.record, Record::Check(CheckRecord { end: End::Proper, .. })));
+    assert_eq!(found.detail.as_deref(), Some(r#"{"plan":[],"attempts":[],"changes":[]}"#));
+}
+
+proptest! {
+    /// Bytes that nobody wrote cost nothing but themselves.
+    #[test]
+    fn garbage_is_never_an_entry_and_never_a_panic(body in prop::collection::vec(any::<u8>(), 1..300)) {
+        let length = u32::try_from(body.len()).unwrap().to_le_bytes();
+        let frame = [&length[..], &crc32fast::hash(&body).to_le_bytes(), &body].concat();
+        let _not_a_panic = read(&frame);
+    }
+}

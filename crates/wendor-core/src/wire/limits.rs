@@ -1,0 +1,177 @@
+//! What a request may make at most, where its body passes as it is: read from it, and written into it where the app set no limit
+//! and a quota has to be kept.
+
+use std::ops::Range;
+
+use super::endpoint::{Endpoint, Kind};
+use super::members::{Member, members};
+use crate::catalog::upstream::Dialect;
+use crate::metering::images::ImageSize;
+
+/// The most choices that are believed to be asked for at once.
+const MAX_CHOICES: u64 = 128;
+
+/// What the body of a passed endpoint asks for at most.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// Output tokens of one choice.
+    pub output: Option<u64>,
+    /// Choices.
+    pub choices: Option<u64>,
+    /// Images.
+    pub images: u32,
+    /// Of which size.
+    pub image_size: Option<ImageSize>,
+}
+
+impl Limits {
+    /// Reads them from the outermost members of a body, and from the options of a local server.
+    #[must_use]
+    pub fn of_passed(path: &str, found: &[Member<'_>]) -> Self {
+        let whole = |name: &str| member(found, name)?.value.parse::<u64>().ok();
+        match path {
+            "/v1/completions" => {
+                // Of several tries the best are given, and all of them are made.
+                let choices = whole("n").unwrap_or(1).max(whole("best_of").unwrap_or(1));
+                Self { output: whole("max_tokens"), choices: Some(choices.clamp(1, MAX_CHOICES)), ..Self::default() }
+            }
+            "/v1/images/generations" => {
+                let images = u32::try_from(whole("n").unwrap_or(1).clamp(1, MAX_CHOICES)).unwrap_or(1);
+                let size = member(found, "size").and_then(|member| serde_json::from_str::<String>(member.value).ok());
+                Self {
+                    output: Some(0),
+                    images,
+                    image_size: size.and_then(|size| ImageSize::parse(&size).ok()),
+                    ..Self::default()
+                }
+            }
+            "/api/generate" => {
+                let options = member(found, "options").and_then(|options| members(options.value.as_bytes()).ok());
+                let limit = options.as_deref().and_then(|options| member(options, "num_predict"));
+                Self { output: limit.and_then(|limit| limit.value.parse().ok()), ..Self::default() }
+            }
+            _ => Self::default(),
+        }
+    }
+}
+
+fn member<'a, 'b>(found: &'a [Member<'b>], name: &str) -> Option<&'a Member<'b>> {
+    found.iter().rfind(|member| member.name == name && member.value != "null")
+}
+
+/// Where a body says how long an answer may be: the object around it, if it is not the body itself, and the member's name.
+fn place_of(endpoint: &Endpoint) -> Option<(Option<&'static str>, &'static str)> {
+    match (&endpoint.kind, endpoint.dialect) {
+        (Kind::Passed("/v1/completions"), _) => Some((None, "max_tokens")),
+        (Kind::Passed("/api/generate"), _) | (Kind::Chat(_), Dialect::LocalChat) => {
+            Some((Some("options"), "num_predict"))
+        }
+        // Whose bodies are read by their members alone, and know their places.
+        (Kind::Chat(_), Dialect::ChatCompletions) => None,
+        (Kind::Chat(_), Dialect::Responses) => Some((None, "max_output_tokens")),
+        (Kind::Chat(_), Dialect::Messages) => Some((None, "max_tokens")),
+        (Kind::Chat(_), Dialect::GenerateContent) => Some((Some("generationConfig"), "maxOutputTokens")),
+        _ => None,
+    }
+}
+
+/// The edit by which `body` asks for `limit` output tokens at most, with the path of the member; none where its endpoint has no such
+/// member.
+#[must_use]
+pub fn with_limit(endpoint: &Endpoint, body: &[u8], limit: u64) -> Option<(String, Range<usize>, String)> {
+    let (container, name) = place_of(endpoint)?;
+    let found = members(body).ok()?;
+    let path = container.map_or_else(|| name.to_owned(), |container| format!("{container}.{name}"));
+    let (scope, text, offset) = match container {
+        None => (found, body, 0),
+        Some(container) => match found.iter().rfind(|member| member.name == container) {
+            Some(member) if member.value == "null" => {
+                return Some((path, member.place.clone(), format!("{{\"{name}\":{limit}}}")));
+            }
+            Some(member) => (members(member.value.as_bytes()).ok()?, member.value.as_bytes(), member.place.start),
+            None => {
+                let member = format!("\"{container}\":{{\"{name}\":{limit}}}");
+                return Some((path, opening(body)?, with_comma(member, found.is_empty())));
+            }
+        },
+    };
+    // One that is there says null, or a negative number for "no limit": its value is what changes.
+    if let Some(there) = scope.iter().rfind(|member| member.name == name) {
+        let place = offset + there.place.start..offset + there.place.end;
+        return Some((path, place, limit.to_string()));
+    }
+    let open = opening(text)?.start + offset;
+    Some((path, open..open, with_comma(format!("\"{name}\":{limit}"), scope.is_empty())))
+}
+
+/// The place behind the opening brace.
+fn opening(text: &[u8]) -> Option<Range<usize>> {
+    let place = text.iter().position(|byte| *byte == b'{')? + 1;
+    Some(place..place)
+}
+
+fn with_comma(member: String, is_alone: bool) -> String {
+    if is_alone { member } else { format!("{member},") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::wire::endpoint::InPath;
+    use crate::wire::members::splice;
+    use bytes::Bytes;
+    use rstest::rstest;
+
+    fn chat(dialect: Dialect) -> Endpoint {
+        Endpoint { dialect, kind: Kind::Chat(InPath::default()) }
+    }
+
+    fn passed(path: &'static str) -> Endpoint {
+        Endpoint { dialect: Dialect::ChatCompletions, kind: Kind::Passed(path) }
+    }
+
+    #[rstest]
+    #[case::null(chat(Dialect::Responses), r#"{"max_output_tokens":null}"#, r#"{"max_output_tokens":9}"#)]
+    #[case::no_object(
+        chat(Dialect::GenerateContent),
+        r#" {"a":1}"#,
+        r#" {"generationConfig":{"maxOutputTokens":9},"a":1}"#
+    )]
+    #[case::an_object(
+        chat(Dialect::LocalChat),
+        r#"{"options":{"seed":1}}"#,
+        r#"{"options":{"num_predict":9,"seed":1}}"#
+    )]
+    #[case::an_empty_object(chat(Dialect::LocalChat), r#"{"options":{}}"#, r#"{"options":{"num_predict":9}}"#)]
+    #[case::null_object(chat(Dialect::LocalChat), r#"{"options":null}"#, r#"{"options":{"num_predict":9}}"#)]
+    #[case::without_an_end(
+        chat(Dialect::LocalChat),
+        r#"{"options":{"num_predict":-1}}"#,
+        r#"{"options":{"num_predict":9}}"#
+    )]
+    #[case::completions(passed("/v1/completions"), r#"{"prompt":""}"#, r#"{"max_tokens":9,"prompt":""}"#)]
+    fn a_limit_is_written_in(#[case] endpoint: Endpoint, #[case] body: &str, #[case] sent: &str) {
+        let (_, place, text) = with_limit(&endpoint, body.as_bytes(), 9).unwrap();
+        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), vec![(place, text)]);
+        assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
+    }
+
+    #[rstest]
+    #[case::completions("/v1/completions", r#"{"max_tokens":7,"n":2,"best_of":5}"#, Some(7), Some(5), 0)]
+    #[case::images("/v1/images/generations", r#"{"n":3,"size":"64x64"}"#, Some(0), None, 3)]
+    #[case::one_image("/v1/images/generations", "{}", Some(0), None, 1)]
+    #[case::generate("/api/generate", r#"{"options":{"num_predict":8}}"#, Some(8), None, 0)]
+    #[case::without_an_end("/api/generate", r#"{"options":{"num_predict":-1}}"#, None, None, 0)]
+    #[case::another("/v1/audio/speech", r#"{"max_tokens":7}"#, None, None, 0)]
+    fn limits_are_read(
+        #[case] path: &str,
+        #[case] body: &str,
+        #[case] output: Option<u64>,
+        #[case] choices: Option<u64>,
+        #[case] images: u32,
+    ) {
+        let limits = Limits::of_passed(path, &members(body.as_bytes()).unwrap());
+        assert_eq!((limits.output, limits.choices, limits.images), (output, choices, images));
+        assert_eq!(limits.image_size.is_some(), body.contains("64x64"));
+    }
+}
