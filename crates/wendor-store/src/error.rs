@@ -65,6 +65,16 @@ impl StoreError {
         matches!(self, Self::Away(_))
     }
 
+    /// Whether the fault is in the values of the statement, so that it would be refused at any time: SQLSTATE classes 22, data
+    /// exceptions, and 23, violated constraints (PostgreSQL manual, appendix A). Everything else passes, or somebody mends it: a
+    /// database that is read-only, missing, full, deadlocked, or does not let us in.
+    #[must_use]
+    pub fn is_about_values(&self) -> bool {
+        let Self::Refused(error) = self else { return false };
+        let code = error.as_database_error().and_then(|error| error.code());
+        code.is_some_and(|code| code.starts_with("22") || code.starts_with("23"))
+    }
+
     pub(crate) fn unreadable(what: &'static str, why: impl std::fmt::Display) -> Self {
         Self::Unreadable { what, why: why.to_string() }
     }

@@ -10,6 +10,7 @@
 //! - [`inventory`]: what upstreams serve, what changed, what is proven
 //! - [`people`]: people and their tokens
 //! - [`ledger`]: draining settled requests: lines, details, roll-ups, quota windows
+//! - [`partitions`]: the months that these come in, and how long each is kept
 //! - [`requests`]: reading requests back
 //! - [`usage`]: figures over a range
 //! - [`quotas`]: what windows hold
@@ -19,11 +20,12 @@ mod error;
 pub mod inventory;
 pub mod keys;
 pub mod ledger;
-mod partitions;
+pub mod partitions;
 pub mod people;
 pub mod quotas;
 pub mod requests;
 pub mod revisions;
+mod rollups;
 mod row;
 mod store;
 pub mod usage;

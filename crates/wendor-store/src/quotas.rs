@@ -36,8 +36,8 @@ impl Store {
     }
 }
 
-/// Adds amounts to their windows; part of the drain's transaction. Sorted, so that two drains never wait for each other
-/// in a ring.
+/// Adds amounts to their windows; part of the drain's transaction. In the order of their keys, so that two drains never wait for
+/// each other in a ring.
 pub(crate) async fn add_uses(
     connection: &mut sqlx::PgConnection,
     uses: impl Iterator<Item = &QuotaUse>,
@@ -46,16 +46,22 @@ pub(crate) async fn add_uses(
     for quota_use in uses {
         *sums.entry((quota_use.quota.as_str(), quota_use.window_start)).or_insert(Decimal::ZERO) += quota_use.amount;
     }
+    let (mut quotas, mut starts, mut amounts) = (Vec::new(), Vec::new(), Vec::new());
     for ((quota, window_start), amount) in sums {
-        sqlx::query(
-            "insert into quota_window (quota, window_start, settled) values ($1, $2, $3)
-             on conflict (quota, window_start) do update set settled = quota_window.settled + excluded.settled",
-        )
-        .bind(quota)
-        .bind(window_start)
-        .bind(numeric(amount))
-        .execute(&mut *connection)
-        .await?;
+        quotas.push(quota.to_owned());
+        starts.push(window_start);
+        amounts.push(numeric(amount));
     }
+    sqlx::query(
+        "insert into quota_window (quota, window_start, settled)
+         select quota, window_start, amount
+         from unnest($1::text[], $2::timestamptz[], $3::numeric[]) as used (quota, window_start, amount) order by quota, window_start
+         on conflict (quota, window_start) do update set settled = quota_window.settled + excluded.settled",
+    )
+    .bind(quotas)
+    .bind(starts)
+    .bind(amounts)
+    .execute(connection)
+    .await?;
     Ok(())
 }

@@ -7,7 +7,12 @@ use futures_util::TryStreamExt;
 use rust_decimal::Decimal;
 use sqlx::types::Json;
 use sqlx::{FromRow, Postgres, QueryBuilder, Row};
-use wendor_core::metering::entry::{Attempt, End, EntryKind, Latency, LedgerEntry, RequestDetail};
+use wendor_core::metering::detail::{Attempt, RequestDetail};
+use wendor_core::metering::end::End;
+use wendor_core::metering::entry::{
+    AdjustmentRecord, AttemptRecord, CheckRecord, EntryKind, Latency, LedgerEntry, Record, RequestRecord,
+};
+use wendor_core::metering::images::{ImageSize, Images};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::usage::{Counted, TokenCounts};
@@ -23,7 +28,8 @@ pub const MAX_PAGE: i64 = 1_000;
 
 const COLUMNS: &str = "at, entry_id, kind, request, run, step, labels, team, key, route, offer, revision, attempts, streamed,
     tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, tokens_estimated, cost_input,
-    cost_input_cached, cost_cache_written, cost_output, ended, failure, admitted_ms, answering_ms, first_token_ms, whole_ms";
+    cost_input_cached, cost_cache_written, cost_output, cost_images, images, image_size, ended, failure, admitted_ms, answering_ms,
+    first_token_ms, whole_ms, reason";
 
 /// Which requests; what is `None` does not narrow.
 #[derive(Clone, Debug, Default)]
@@ -95,7 +101,8 @@ impl RequestFilter {
 }
 
 impl Store {
-    /// A page of requests, newest first.
+    /// A page of requests, newest first, and of calls of checks, which were asked too. Attempts and adjustments stand with their
+    /// requests.
     ///
     /// # Errors
     /// When the database is away or a line cannot be read.
@@ -106,7 +113,7 @@ impl Store {
         limit: i64,
     ) -> Result<Vec<LedgerEntry>, StoreError> {
         let mut query = QueryBuilder::<Postgres>::new("select ");
-        query.push(COLUMNS).push(" from ledger where true");
+        query.push(COLUMNS).push(" from ledger where kind in ('request', 'check')");
         filter.narrow(&mut query);
         if let Some(mark) = after {
             query.push(" and (at, entry_id) < (").push_bind(mark.at).push(", ").push_bind(&mark.entry_id).push(")");
@@ -122,7 +129,10 @@ impl Store {
     /// When the database is away or the record cannot be read.
     pub async fn request(&self, id: &RequestId) -> Result<Option<(LedgerEntry, Option<RequestDetail>)>, StoreError> {
         let mut query = QueryBuilder::<Postgres>::new("select ");
-        query.push(COLUMNS).push(" from ledger where kind <> 'adjustment' and request = ").push_bind(id.as_str());
+        query
+            .push(COLUMNS)
+            .push(" from ledger where kind in ('request', 'check') and request = ")
+            .push_bind(id.as_str());
         let Some(row) = query.build().fetch_optional(&self.pool).await? else { return Ok(None) };
         let entry = entry_of(&row)?;
         let detail: Option<Json<RequestDetail>> =
@@ -186,6 +196,7 @@ struct CostColumns {
     cost_input_cached: Option<Decimal>,
     cost_cache_written: Option<Decimal>,
     cost_output: Option<Decimal>,
+    cost_images: Option<Decimal>,
 }
 
 #[derive(FromRow)]
@@ -201,22 +212,11 @@ fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, StoreError> {
     let id = |text: &str| RequestId::parse(text).ok_or_else(|| StoreError::unreadable("ledger.entry_id", text));
     let tokens = TokenColumns::from_row(row)?;
     let counted = if tokens.tokens_estimated { Counted::Estimated } else { Counted::Reported };
-    let kind = match text("kind")?.as_str() {
-        "adjustment" => EntryKind::Adjustment,
-        "check" => EntryKind::Check,
-        _request => EntryKind::Request,
-    };
     let offer: Option<String> = row.try_get("offer")?;
     let offer = offer.map(|offer| OfferName::parse(&offer)).transpose();
-    let failure: Option<String> = row.try_get("failure")?;
-    let failure =
-        failure.map(|kind| FailureKind::parse(&kind).ok_or_else(|| StoreError::unreadable("ledger.failure", kind)));
-    let end = text("ended")?;
-    let attempts: i32 = row.try_get("attempts")?;
     Ok(LedgerEntry {
         at: row.try_get("at")?,
         entry_id: id(&text("entry_id")?)?,
-        kind,
         request: id(&text("request")?)?,
         run: row.try_get("run")?,
         step: row.try_get("step")?,
@@ -226,14 +226,53 @@ fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, StoreError> {
         route: name(&text("route")?, "ledger.route")?,
         offer: offer.map_err(|error| StoreError::unreadable("ledger.offer", error))?,
         revision: row.try_get("revision")?,
-        attempts: u32::try_from(attempts).unwrap_or(0),
-        streamed: row.try_get("streamed")?,
         tokens: tokens_of(&tokens)?,
+        images: images_of(row)?,
         counted,
         cost: cost_of(&CostColumns::from_row(row)?),
-        end: End::parse(&end).ok_or_else(|| StoreError::unreadable("ledger.ended", end))?,
-        failure: failure.transpose()?,
-        latency: latency_of(&LatencyColumns::from_row(row)?)?,
+        record: record_of(row)?,
+    })
+}
+
+fn record_of(row: &sqlx::postgres::PgRow) -> Result<Record, StoreError> {
+    let kind: String = row.try_get("kind")?;
+    let failure: Option<String> = row.try_get("failure")?;
+    let failure = failure
+        .map(|kind| FailureKind::parse(&kind).ok_or_else(|| StoreError::unreadable("ledger.failure", kind)))
+        .transpose()?;
+    let attempts: i32 = row.try_get("attempts")?;
+    let attempts = u32::try_from(attempts).unwrap_or(0);
+    let streamed = row.try_get("streamed")?;
+    let latency = latency_of(&LatencyColumns::from_row(row)?)?;
+    let end = || {
+        let end: Option<String> = row.try_get("ended")?;
+        let end = end.unwrap_or_default();
+        End::parse(&end).ok_or_else(|| StoreError::unreadable("ledger.ended", end))
+    };
+    Ok(match EntryKind::parse(&kind).ok_or_else(|| StoreError::unreadable("ledger.kind", kind))? {
+        EntryKind::Request => Record::Request(RequestRecord { attempts, streamed, end: end()?, failure, latency }),
+        EntryKind::Check => Record::Check(CheckRecord { streamed, end: end()?, latency }),
+        EntryKind::Attempt => Record::Attempt(AttemptRecord {
+            number: attempts,
+            streamed,
+            failure,
+            began_ms: latency.admitted_ms,
+            ended_ms: latency.whole_ms,
+        }),
+        EntryKind::Adjustment => {
+            let reason: Option<String> = row.try_get("reason")?;
+            Record::Adjustment(AdjustmentRecord { reason: reason.unwrap_or_default() })
+        }
+    })
+}
+
+fn images_of(row: &sqlx::postgres::PgRow) -> Result<Images, StoreError> {
+    let size: Option<String> = row.try_get("image_size")?;
+    let size = size.map(|size| ImageSize::parse(&size)).transpose();
+    let images = count(row.try_get("images")?, "images")?;
+    Ok(Images {
+        count: u32::try_from(images).unwrap_or(u32::MAX),
+        size: size.map_err(|error| StoreError::unreadable("ledger.image_size", error))?,
     })
 }
 
@@ -247,13 +286,14 @@ fn tokens_of(columns: &TokenColumns) -> Result<TokenCounts, StoreError> {
     })
 }
 
-/// The parts of a cost are there together or not at all.
+/// The parts of a cost are there together or not at all; lines of before images were counted have none of those.
 fn cost_of(columns: &CostColumns) -> Option<Cost> {
     Some(Cost {
         input: Money::new(columns.cost_input?),
         input_cached: Money::new(columns.cost_input_cached?),
         cache_written: Money::new(columns.cost_cache_written?),
         output: Money::new(columns.cost_output?),
+        images: Money::new(columns.cost_images.unwrap_or_default()),
     })
 }
 

@@ -1,9 +1,12 @@
 //! The configuration's revisions, and with them teams and rates. A revision is appended, never edited.
 
+use std::collections::BTreeMap;
+
 use chrono::{DateTime, NaiveDate, Utc};
 use rust_decimal::Decimal;
 use sqlx::types::Json;
 use wendor_core::catalog::Catalogue;
+use wendor_core::metering::images::ImageSize;
 use wendor_core::metering::rate::{Rate, RateCard};
 use wendor_core::name::OfferName;
 
@@ -49,6 +52,8 @@ struct RateRow {
     input_cached: Option<Decimal>,
     cache_written: Option<Decimal>,
     output: Decimal,
+    image: Option<Decimal>,
+    image_sizes: Json<BTreeMap<ImageSize, Decimal>>,
 }
 
 impl Store {
@@ -125,10 +130,11 @@ impl Store {
     /// # Errors
     /// When the database is away or a rate cannot be read.
     pub async fn rate_card(&self) -> Result<RateCard, StoreError> {
-        let rows: Vec<RateRow> =
-            sqlx::query_as("select offer, effective_on, input, input_cached, cache_written, output from rate")
-                .fetch_all(&self.pool)
-                .await?;
+        let rows: Vec<RateRow> = sqlx::query_as(
+            "select offer, effective_on, input, input_cached, cache_written, output, image, image_sizes from rate",
+        )
+        .fetch_all(&self.pool)
+        .await?;
         let mut card = RateCard::default();
         for row in rows {
             let offer = OfferName::parse(&row.offer).map_err(|error| StoreError::unreadable("rate.offer", error))?;
@@ -138,6 +144,8 @@ impl Store {
                 input_cached: row.input_cached.map(|value| value.normalize()),
                 cache_written: row.cache_written.map(|value| value.normalize()),
                 output: row.output.normalize(),
+                image: row.image.map(|value| value.normalize()),
+                image_sizes: row.image_sizes.0.into_iter().map(|(size, value)| (size, value.normalize())).collect(),
             };
             card.add(offer, rate);
         }
@@ -152,8 +160,8 @@ async fn append_rate(
     new: &NewRevision<'_>,
 ) -> Result<(), StoreError> {
     let added = sqlx::query(
-        "insert into rate (offer, effective_on, input, input_cached, cache_written, output, added_at, added_by)
-         values ($1, $2, $3, $4, $5, $6, $7, $8) on conflict do nothing",
+        "insert into rate (offer, effective_on, input, input_cached, cache_written, output, image, image_sizes, added_at, added_by)
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) on conflict do nothing",
     )
     .bind(offer.to_string())
     .bind(rate.effective_on)
@@ -161,6 +169,8 @@ async fn append_rate(
     .bind(rate.input_cached.map(numeric))
     .bind(rate.cache_written.map(numeric))
     .bind(numeric(rate.output))
+    .bind(rate.image.map(numeric))
+    .bind(Json(&rate.image_sizes))
     .bind(new.made_at)
     .bind(new.made_by)
     .execute(connection)

@@ -1,11 +1,13 @@
 //! Connecting, migrating, and the change counter that tells every instance when to look again.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use sqlx::migrate::Migrator;
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions};
 
 use crate::StoreError;
+use crate::partitions::KnownMonths;
 
 static MIGRATOR: Migrator = sqlx::migrate!("./migrations");
 
@@ -22,6 +24,7 @@ const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(3);
 #[derive(Clone, Debug)]
 pub struct Store {
     pub(crate) pool: PgPool,
+    pub(crate) months: Arc<KnownMonths>,
 }
 
 /// Which schema a database has.
@@ -44,7 +47,7 @@ impl Store {
             .max_connections(MAX_CONNECTIONS)
             .acquire_timeout(ACQUIRE_TIMEOUT)
             .connect_lazy_with(options);
-        Ok(Self { pool })
+        Ok(Self { pool, months: Arc::default() })
     }
 
     /// The same records through connections of its own. A connection belongs to the runtime that opened it and breaks when that
@@ -56,7 +59,7 @@ impl Store {
             .max_connections(TASK_CONNECTIONS)
             .acquire_timeout(ACQUIRE_TIMEOUT)
             .connect_lazy_with(options);
-        Self { pool }
+        Self { pool, months: self.months.clone() }
     }
 
     /// Newest schema that this binary knows.
