@@ -43,6 +43,8 @@ pub struct App {
     pub hosts: Hosts,
     /// Told when the catalogue has changed, so that what came with it is looked at soon.
     pub look_soon: tokio::sync::Notify,
+    /// Held by whoever replaces the snapshot.
+    pub looking: tokio::sync::Mutex<()>,
     /// Encrypts credentials that are kept.
     pub vault: Vault,
     /// What happened of late.

@@ -2,13 +2,14 @@
 //! kept across revisions by the upstream's name.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 
 use arc_swap::ArcSwapOption;
 use wendor_core::diagnosis::inventory::Inventory;
-use wendor_core::metering::entry::ServedFrom;
-use wendor_core::name::Name;
+use wendor_core::metering::calibration::Calibration;
+use wendor_core::metering::detail::ServedFrom;
+use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::health::Health;
 
 /// One upstream.
@@ -19,6 +20,39 @@ pub struct UpstreamState {
     streams: AtomicU32,
     /// What it served at the last look.
     inventory: ArcSwapOption<Inventory>,
+    offers: RwLock<HashMap<Box<str>, Arc<OfferState>>>,
+}
+
+/// One offer, as far as its answers tell.
+#[derive(Debug, Default)]
+pub struct OfferState {
+    calibration: Mutex<Calibration>,
+    /// Whether the last answer told no usage. Relaxed: it makes a note, it guards nothing.
+    keeps_usage: AtomicBool,
+}
+
+impl OfferState {
+    /// How its upstream counts input.
+    #[must_use]
+    pub fn calibration(&self) -> Calibration {
+        *self.calibration.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// Compares an estimate with what was reported of the same input.
+    pub fn learn(&self, estimated: u64, reported: u64) {
+        self.calibration.lock().unwrap_or_else(std::sync::PoisonError::into_inner).learn(estimated, reported);
+    }
+
+    /// Whether an answer that was whole told what it used.
+    pub fn told_usage(&self, told: bool) {
+        self.keeps_usage.store(!told, Ordering::Relaxed);
+    }
+
+    /// Whether the last whole answer did not tell what it used.
+    #[must_use]
+    pub fn keeps_usage(&self) -> bool {
+        self.keeps_usage.load(Ordering::Relaxed)
+    }
 }
 
 impl UpstreamState {
@@ -47,6 +81,15 @@ impl UpstreamState {
         (digest.is_some() || server_version.is_some()).then_some(ServedFrom { digest, server_version })
     }
 
+    /// Its offer of that model.
+    #[must_use]
+    pub fn offer(&self, model: &str) -> Arc<OfferState> {
+        if let Some(found) = self.offers.read().unwrap_or_else(std::sync::PoisonError::into_inner).get(model) {
+            return found.clone();
+        }
+        self.offers.write().unwrap_or_else(std::sync::PoisonError::into_inner).entry(model.into()).or_default().clone()
+    }
+
     /// Streams that it carries now.
     #[must_use]
     pub fn streams(&self) -> u32 {
@@ -66,6 +109,14 @@ impl Fleet {
             return found.clone();
         }
         self.0.write().unwrap_or_else(std::sync::PoisonError::into_inner).entry(name.clone()).or_default().clone()
+    }
+}
+
+impl Fleet {
+    /// An offer.
+    #[must_use]
+    pub fn offer(&self, offer: &OfferName) -> Arc<OfferState> {
+        self.upstream(offer.upstream()).offer(offer.model())
     }
 }
 

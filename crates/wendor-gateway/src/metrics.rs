@@ -1,6 +1,8 @@
 //! Every metric, with its unit, labels and meaning. Labels come from closed sets or configured names, never from a path or text
 //! that someone sent.
 
+use wendor_core::metering::entry::LedgerEntry;
+
 use prometheus::{Encoder, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, Opts, Registry, TextEncoder};
 
 /// Seconds: from an answer out of a cache to one that a large model thought about for minutes.
@@ -20,10 +22,14 @@ pub struct Metrics {
     pub first_token: HistogramVec,
     /// Tokens, by team and kind (`input`, `input-cached`, `cache-written`, `output`).
     pub tokens: IntCounterVec,
+    /// Images, by team.
+    pub images: IntCounterVec,
     /// Streams open to apps.
     pub streams_open: IntGauge,
     /// Entries that the database does not have yet.
     pub spool_pending: IntGauge,
+    /// What was set aside of the spool.
+    pub spool_aside: IntGauge,
 }
 
 impl Metrics {
@@ -48,13 +54,47 @@ impl Metrics {
         let refusals = counter("wendor_refusals_total", "Requests refused before admission.", &["reason"]);
         let attempt_failures = counter("wendor_attempt_failures_total", "Failed attempts.", &["upstream", "kind"]);
         let tokens = counter("wendor_tokens_total", "Tokens by kind.", &["team", "kind"]);
+        let images = counter("wendor_images_total", "Images in answers.", &["team"]);
         let streams_open = gauge("wendor_streams_open", "Streams open to apps.");
         let spool_pending = gauge("wendor_spool_pending_entries", "Entries that the database does not have yet.");
+        let spool_aside = gauge(
+            "wendor_spool_set_aside",
+            "Entries the database refuses, and parts of the spool that cannot be read.",
+        );
         let options = HistogramOpts::new("wendor_first_token_seconds", "From a request's arrival to its first token.")
             .buckets(FIRST_TOKEN_BUCKETS.to_vec());
         let first_token = HistogramVec::new(options, &["route"]).expect("name and labels fit the rules");
         registry.register(Box::new(first_token.clone())).expect("each name is registered once");
-        Self { registry, requests, refusals, attempt_failures, first_token, tokens, streams_open, spool_pending }
+        Self {
+            registry,
+            requests,
+            refusals,
+            attempt_failures,
+            first_token,
+            tokens,
+            images,
+            streams_open,
+            spool_pending,
+            spool_aside,
+        }
+    }
+
+    /// Counts the tokens and images of a line.
+    pub fn count_tokens(&self, entry: &LedgerEntry) {
+        let (team, tokens) = (entry.team.as_str(), entry.tokens);
+        for (kind, count) in [
+            ("input", tokens.input),
+            ("input-cached", tokens.input_cached),
+            ("cache-written", tokens.cache_written),
+            ("output", tokens.output),
+        ] {
+            if count > 0 {
+                self.tokens.with_label_values(&[team, kind]).inc_by(count);
+            }
+        }
+        if !entry.images.is_none() {
+            self.images.with_label_values(&[team]).inc_by(entry.images.count.into());
+        }
     }
 
     /// The Prometheus text form.

@@ -1,12 +1,12 @@
 //! What happened of late, in memory: the last settled requests, so that a request can be looked at before it is in the database,
 //! and refusals, which are counted by the minute and never fill the ledger.
 
-use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Mutex;
 
 use bytes::Bytes;
 use chrono::{DateTime, TimeDelta, Utc};
-use wendor_core::metering::entry::Settled;
+use wendor_core::metering::entry::Spooled;
 use wendor_core::metering::spool_frame::{self, Frame};
 use wendor_core::quota::window::Window;
 use wendor_core::request_id::RequestId;
@@ -56,12 +56,6 @@ pub struct RefusalKey {
 }
 
 #[derive(Debug, Default)]
-struct Requests {
-    by_id: HashMap<RequestId, Bytes>,
-    order: VecDeque<RequestId>,
-}
-
-#[derive(Debug, Default)]
 struct Refusals {
     latest: VecDeque<RefusalSeen>,
     counts: BTreeMap<RefusalKey, u64>,
@@ -70,7 +64,8 @@ struct Refusals {
 /// The memory of the process.
 #[derive(Debug, Default)]
 pub struct Recent {
-    requests: Mutex<Requests>,
+    /// In the order in which they were settled. Looked through from its end: settling is what happens all the time.
+    requests: Mutex<VecDeque<(RequestId, Bytes)>>,
     refusals: Mutex<Refusals>,
 }
 
@@ -78,22 +73,22 @@ impl Recent {
     /// Remembers a settled request by its frame.
     pub fn settled(&self, id: RequestId, frame: Bytes) {
         let mut requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if requests.order.len() >= REQUESTS_KEPT
-            && let Some(oldest) = requests.order.pop_front()
-        {
-            requests.by_id.remove(&oldest);
-        }
-        requests.order.push_back(id.clone());
-        requests.by_id.insert(id, frame);
+        let oldest = if requests.len() >= REQUESTS_KEPT { requests.pop_front() } else { None };
+        requests.push_back((id, frame));
+        drop(requests);
+        drop(oldest);
     }
 
     /// A request that was settled of late.
     #[must_use]
-    pub fn request(&self, id: &RequestId) -> Option<Settled> {
-        let frame = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner).by_id.get(id).cloned()?;
+    pub fn request(&self, id: &RequestId) -> Option<Spooled> {
+        let frame = {
+            let requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            requests.iter().rev().find(|(known, _)| known == id).map(|(_, frame)| frame.clone())?
+        };
         match spool_frame::read(&frame) {
-            Frame::Whole(spooled, _) => Settled::from_spooled(*spooled).ok(),
-            Frame::Cut | Frame::Damaged(_) => None,
+            Frame::Whole(spooled, _) => Some(*spooled),
+            Frame::Cut | Frame::Damaged(..) => None,
         }
     }
 
@@ -133,7 +128,8 @@ impl Recent {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use wendor_core::metering::entry::{LedgerEntry, RequestDetail};
+    use wendor_core::metering::detail::RequestDetail;
+    use wendor_core::metering::entry::{LedgerEntry, Settled};
     use wendor_core::name::Name;
 
     fn refusal(number: u32, minutes: i64, key: &str) -> RefusalSeen {
@@ -164,16 +160,16 @@ mod tests {
     fn requests_are_remembered_as_they_were_settled_and_the_oldest_forgotten() {
         let recent = Recent::default();
         let settle = |number: u32| {
-            let settled = Settled { entry: entry(number), detail: RequestDetail::default(), quotas: vec![] };
+            let settled = Settled { entry: entry(number), detail: Some(RequestDetail::default()), quotas: vec![] };
             let mut frame = Vec::new();
-            spool_frame::write(&settled, &mut frame);
+            spool_frame::write_settled(&settled, &mut frame);
             recent.settled(settled.entry.request.clone(), Bytes::from(frame));
-            settled
+            settled.spooled()
         };
         let first = settle(0);
         assert_eq!(recent.request(&first.entry.request), Some(first.clone()));
         let kept = u32::try_from(REQUESTS_KEPT).unwrap();
-        let later: Vec<Settled> = (1..=kept).map(settle).collect();
+        let later: Vec<Spooled> = (1..=kept).map(settle).collect();
         assert_eq!(recent.request(&first.entry.request), None);
         assert_eq!(recent.request(&later[0].entry.request).as_ref(), Some(&later[0]));
         assert_eq!(recent.request(&entry(kept + 1).request), None, "one that never was");

@@ -24,8 +24,8 @@ use crate::metrics::Metrics;
 use crate::recent::Recent;
 use crate::settings::Settings;
 use crate::snapshot::Snapshot;
-use crate::spool::{Spool, SpoolError, SpoolReader};
-use crate::tasks::{inventory, revision_watch, spool_drain};
+use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
+use crate::tasks::{inventory, orphans, retention, revision_watch, spool_drain};
 use crate::trust::{BadAuthorities, Trust};
 use crate::vault::Vault;
 use crate::{admin, console, vital};
@@ -91,10 +91,15 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let World { settings, listener, store, clock, process, mut stop } = world;
     let trust = Trust::with_authorities(settings.authorities.as_deref())?;
     let hosts = Hosts::read(settings.hosts.as_deref())?;
-    let (spool, reader) = Spool::open(&settings.spool)?;
+    let claim = Claim::take(&settings.spool)?;
     if !reach_database(&store, &mut stop).await? {
         return Ok(());
     }
+    claim.bind(&store.installation().await?)?;
+    // The place and the windows come from the same transactions, so that nothing is counted twice.
+    let place = store.spool_place(claim.id()).await?;
+    let place = place.map(|place| Place { segment: place.segment, offset: place.offset });
+    let (spool, reader) = Spool::open(claim, place, settings.spool_options)?;
     let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
     let vault = Vault::of(settings.secret.as_ref());
     let snapshot = Snapshot::read(&store, &vault, clock.now()).await?;
@@ -112,6 +117,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
         hosts,
         vault,
         look_soon: tokio::sync::Notify::new(),
+        looking: tokio::sync::Mutex::new(()),
         recent: Recent::default(),
         metrics: Metrics::new(),
         ids: Ids::of_process(process),
@@ -121,11 +127,13 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
     let looking = tokio::spawn(inventory::run(app.clone(), stop.clone()));
     let records = app.store.apart();
+    let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
+    let keeping = tokio::spawn(retention::run(app.clone(), stop.clone()));
     let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
     let served = run_server(app.clone(), listener, stop).await;
     // Nobody listens any more only if the task died, and then it is joined below all the same.
     let _told = end_drain.send(true);
-    let _joined = tokio::join!(watching, looking, draining);
+    let _joined = tokio::join!(watching, looking, adopting, keeping, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
     records.close().await;
     app.store.close().await;

@@ -7,11 +7,13 @@ use std::sync::Arc;
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::Catalogue;
 use wendor_core::catalog::key::{AppKey, KeyHash};
+use wendor_core::catalog::team::Team;
 use wendor_core::catalog::upstream::{CredentialSource, Upstream};
 use wendor_core::diagnosis::seen::CredentialSeen;
 use wendor_core::diagnosis::settings;
 use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
+use wendor_core::quota::{Quota, QuotaId};
 use wendor_core::secret::Secret;
 use wendor_core::wire::seal::SealDomain;
 use wendor_store::{Store, StoreError};
@@ -51,6 +53,8 @@ pub struct Snapshot {
     /// With the credential that another has just taken the place of, and until when that may be used.
     previous_outlets: HashMap<Name, (Outlet, DateTime<Utc>)>,
     seals: HashMap<Name, SealDomain>,
+    /// In the order of each team's quotas.
+    quota_ids: HashMap<Name, Vec<QuotaId>>,
 }
 
 impl Snapshot {
@@ -84,7 +88,30 @@ impl Snapshot {
             (name.clone(), SealDomain::named(upstream.seals.as_deref().unwrap_or(name.as_str())))
         };
         let seals = catalogue.upstreams.iter().map(domain).collect();
-        Ok(Self { change, revision, made_at, catalogue, keys, rates, credentials, outlets, previous_outlets, seals })
+        let ids = |(name, team): (&Name, &Team)| {
+            (name.clone(), team.quotas.iter().map(|quota| QuotaId::of_team(name, quota)).collect())
+        };
+        let quota_ids = catalogue.teams.iter().map(ids).collect();
+        Ok(Self {
+            change,
+            revision,
+            made_at,
+            catalogue,
+            keys,
+            rates,
+            credentials,
+            outlets,
+            previous_outlets,
+            seals,
+            quota_ids,
+        })
+    }
+
+    /// The quotas of a team with their ids.
+    pub fn quotas(&self, team: &Name) -> impl Iterator<Item = (&QuotaId, &Quota)> {
+        let quotas = self.catalogue.teams.get(team).map_or(&[][..], |team| &team.quotas);
+        let ids = self.quota_ids.get(team).map_or(&[][..], Vec::as_slice);
+        ids.iter().zip(quotas)
     }
 
     /// Where requests go with the credential that another has taken the place of, while that may still be used.

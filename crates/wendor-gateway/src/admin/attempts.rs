@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use wendor_core::metering::entry::Attempt;
+use wendor_core::metering::detail::Attempt;
 
 use super::usage::TokensByKind;
 
@@ -19,8 +19,12 @@ pub struct AttemptLine {
     pub failure: Option<String>,
     /// What was seen.
     pub detail: Option<String>,
-    /// What the upstream said it had used before it failed: it may bill that.
+    /// What it used although it did not answer; it stands in a line of the ledger of its own.
     pub used: Option<TokensByKind>,
+    /// Whether that is estimated.
+    pub used_estimated: bool,
+    /// What that cost, all digits; absent where nothing was used, or the offer has no rate.
+    pub used_cost: Option<String>,
     /// Digest of the weights that the model was served from, where the upstream tells it.
     pub digest: Option<String>,
     /// The server's version, where it tells it.
@@ -29,14 +33,16 @@ pub struct AttemptLine {
 
 /// A try as it is told.
 pub(super) fn attempt_line(attempt: Attempt) -> AttemptLine {
-    let used = attempt.failure.as_ref().and_then(|failure| failure.used).map(TokensByKind::from);
+    let spent = attempt.spent;
     AttemptLine {
         offer: attempt.offer.to_string(),
         began_ms: attempt.began_ms,
         ended_ms: attempt.ended_ms,
         failure: attempt.failure.as_ref().map(|failure| failure.kind.to_string()),
         detail: attempt.failure.map(|failure| failure.detail),
-        used,
+        used: spent.map(|spent| spent.tokens.into()),
+        used_estimated: spent.is_some_and(|spent| spent.estimated),
+        used_cost: spent.and_then(|spent| spent.cost).map(|cost| cost.total().to_string()),
         digest: attempt.served_from.as_ref().and_then(|from| from.digest.clone()),
         server_version: attempt.served_from.and_then(|from| from.server_version),
     }

@@ -8,7 +8,7 @@ use wendor_core::diagnosis::change;
 use wendor_core::diagnosis::listing::Elsewhere;
 use wendor_core::diagnosis::proof::{self, Kept as KeptProof, Proof};
 use wendor_core::diagnosis::remedy::Change;
-use wendor_core::metering::rate::price;
+use wendor_core::metering::rate::worst_price;
 use wendor_core::metering::usage::TokenCounts;
 use wendor_core::name::{Name, OfferName};
 
@@ -222,7 +222,7 @@ fn proof_cost(app: &App, subject: &Subject, model: Option<&str>) -> ProofCost {
         calls: 3 + u32::try_from(asked.len()).unwrap_or(0),
         input_tokens: worst.input,
         output_tokens: worst.output,
-        money: rate.map(|rate| price(worst, rate).total().to_string()),
+        money: rate.map(|rate| worst_price(worst, 0, rate).to_string()),
         currency: snapshot.catalogue.currency.clone(),
     }
 }

@@ -40,6 +40,10 @@ pub(super) async fn of(
         if attention::has_grown(pending, true, is_writable) {
             findings.push(Finding::SpoolGrows { pending, is_reachable: true, is_writable });
         }
+        let count = app.spool.aside().count();
+        if count > 0 {
+            findings.push(Finding::SetAside { count });
+        }
     }
     let notices = attention::notices(findings, now, &snapshot.catalogue.currency);
     Ok(notices.into_iter().map(notice_line).collect())

@@ -19,6 +19,7 @@ pub mod check_report;
 pub mod checking;
 pub mod client_code;
 pub mod connecting;
+pub mod cost;
 pub mod draft;
 mod findings;
 pub mod history;
@@ -143,6 +144,8 @@ pub fn routes(config: &mut ServiceConfig) {
             .service(requests::show)
             .service(operations::service)
             .service(operations::spool)
+            .service(operations::retry_spool)
+            .service(operations::partitions)
             .service(operations::refusals),
     );
 }

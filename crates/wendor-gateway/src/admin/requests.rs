@@ -6,12 +6,12 @@ use actix_web::{get, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use wendor_core::metering::entry::{Attempt, End, LedgerEntry, RequestChange, RequestDetail};
+use wendor_core::metering::detail::{RequestChange, RequestDetail};
+use wendor_core::metering::end::End;
+use wendor_core::metering::entry::{Latency, LedgerEntry, RequestRecord};
 use wendor_core::metering::latency;
-use wendor_core::metering::money::Money;
-use wendor_core::metering::rate::{Cost, Rate};
 use wendor_core::metering::summary;
-use wendor_core::metering::usage::{Counted, TokenCounts};
+use wendor_core::metering::usage::Counted;
 use wendor_core::name::OfferName;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::FailureKind;
@@ -19,6 +19,7 @@ use wendor_core::routing::plan::{PlannedOffer, Standing};
 use wendor_store::requests::{PageMark, RequestFilter};
 
 use super::attempts::{AttemptLine, attempt_line};
+use super::cost::{CostSum, cost_sum, failed_used};
 use super::keys::{known_upstream, recorded_route, recorded_team};
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
@@ -51,8 +52,8 @@ pub struct RequestParams {
     pub run: Option<String>,
     /// With this label, as `name=value`.
     pub label: Option<String>,
-    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`; `failed` is `cut-off` or
-    /// `not-answered`.
+    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered` or `abandoned`; `failed` is `cut-off`,
+    /// `not-answered` or `abandoned`.
     pub end: Option<String>,
     /// The last attempt failed of this kind.
     pub failure: Option<String>,
@@ -67,6 +68,8 @@ pub struct RequestParams {
 pub struct RequestLine {
     /// Its id.
     pub id: String,
+    /// `request`, or `check` for a call of a check.
+    pub kind: String,
     /// When it arrived.
     pub at: DateTime<Utc>,
     /// Who pays.
@@ -87,7 +90,11 @@ pub struct RequestLine {
     pub failure: Option<String>,
     /// Tokens.
     pub tokens: TokensByKind,
-    /// Whether the tokens are estimated.
+    /// Images.
+    pub images: u64,
+    /// Their size, where it was told.
+    pub image_size: Option<String>,
+    /// Whether tokens and images are estimated.
     pub estimated: bool,
     /// What it cost, all digits; unpriced when absent.
     pub cost: Option<String>,
@@ -120,32 +127,6 @@ pub struct RequestPage {
     pub currency: String,
     /// Goes on after this page, as `after`; nothing follows when absent.
     pub next: Option<String>,
-}
-
-/// One line of a cost.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct CostLine {
-    /// The kind of token.
-    pub kind: String,
-    /// How many.
-    pub tokens: u64,
-    /// Per million.
-    pub per_million: String,
-    /// Their product over a million.
-    pub amount: String,
-}
-
-/// A cost as a sum.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct CostSum {
-    /// Kinds that were used.
-    pub lines: Vec<CostLine>,
-    /// Together.
-    pub total: String,
-    /// First day of the rate.
-    pub rate_from: Option<chrono::NaiveDate>,
-    /// What was reserved for it at most.
-    pub reserved: Option<String>,
 }
 
 /// A part of a request's time.
@@ -200,8 +181,10 @@ pub struct RequestShown {
     pub cost: Option<CostSum>,
     /// The attempts, in order.
     pub attempts: Vec<AttemptLine>,
-    /// What the failed ones used together, beside what the answer cost; none when absent.
+    /// What attempts used together that did not answer, beside what the answer cost; none when absent.
     pub failed_used: Option<TokensByKind>,
+    /// What that cost, all digits; none when absent, or where one of them is unpriced.
+    pub failed_cost: Option<String>,
     /// The plan as it was made.
     pub plan: Vec<PlanLine>,
     /// Where its time went: parts that sum to the whole.
@@ -210,6 +193,8 @@ pub struct RequestShown {
     pub changes: Vec<ChangedLine>,
     /// Whether plan and attempts are still kept.
     pub detail_kept: bool,
+    /// Why a part of them is missing, where one is.
+    pub detail_cut: Option<String>,
 }
 
 /// A page of requests, newest first.
@@ -229,8 +214,8 @@ pub(super) async fn list(
     let next = entries.last().filter(|_| is_full).map(|last| format!("{}_{}", last.at.to_rfc3339(), last.entry_id));
     let currency = app.now_serving().catalogue.currency.clone();
     // Attempts are drawn where there is more to see than one that answered.
-    let several: Vec<&LedgerEntry> =
-        entries.iter().filter(|entry| entry.attempts > 1 || entry.failure.is_some()).collect();
+    let is_several = |asked: RequestRecord| asked.attempts > 1 || asked.failure.is_some();
+    let several: Vec<&LedgerEntry> = entries.iter().filter(|entry| entry.asked().is_some_and(is_several)).collect();
     let mut attempts = app.store.attempts_of(&several).await?;
     let line = |entry: &LedgerEntry| {
         let tries = attempts.remove(entry.entry_id.as_str()).unwrap_or_default();
@@ -253,7 +238,10 @@ pub(super) async fn show(
     let wanted = RequestId::parse(&id).ok_or_else(missing)?;
     // Memory first: an app asks right after its stream, and the database may be away.
     let found = match app.recent.request(&wanted) {
-        Some(settled) => Some((settled.entry, Some(settled.detail))),
+        Some(settled) => {
+            let detail = settled.detail.as_deref().and_then(|detail| serde_json::from_str(detail).ok());
+            Some((settled.entry, detail))
+        }
         None => app.store.request(&wanted).await?,
     };
     let (entry, detail) = found.ok_or_else(missing)?;
@@ -314,24 +302,28 @@ fn read_mark(text: &str) -> Result<PageMark, Problem> {
 }
 
 fn request_line(entry: &LedgerEntry) -> RequestLine {
+    let asked = asked(entry);
     RequestLine {
         id: entry.request.to_string(),
+        kind: entry.record.kind().as_str().to_owned(),
         at: entry.at,
         team: entry.team.to_string(),
         key: entry.key.clone(),
         route: entry.route.to_string(),
         offer: entry.offer.as_ref().map(ToString::to_string),
-        attempts: entry.attempts,
-        streamed: entry.streamed,
-        end: entry.end.as_str().to_owned(),
-        failure: entry.failure.map(|kind| kind.as_str().to_owned()),
+        attempts: asked.attempts,
+        streamed: asked.streamed,
+        end: asked.end.as_str().to_owned(),
+        failure: asked.failure.map(|kind| kind.as_str().to_owned()),
         tokens: entry.tokens.into(),
+        images: entry.images.count.into(),
+        image_size: entry.images.size.map(|size| size.to_string()),
         estimated: entry.counted == Counted::Estimated,
         cost: entry.cost.map(|cost| cost.total().to_string()),
-        admitted_ms: entry.latency.admitted_ms,
-        answering_ms: entry.latency.answering_ms,
-        first_token_ms: entry.latency.first_token_ms,
-        whole_ms: entry.latency.whole_ms,
+        admitted_ms: asked.latency.admitted_ms,
+        answering_ms: asked.latency.answering_ms,
+        first_token_ms: asked.latency.first_token_ms,
+        whole_ms: asked.latency.whole_ms,
         tries: Vec::new(),
         run: entry.run.clone(),
         step: entry.step.clone(),
@@ -340,11 +332,24 @@ fn request_line(entry: &LedgerEntry) -> RequestLine {
     }
 }
 
+/// What became of it. Attempts and adjustments are not listed by themselves, so that there always is such.
+fn asked(entry: &LedgerEntry) -> RequestRecord {
+    let nothing = RequestRecord {
+        attempts: 0,
+        streamed: false,
+        end: End::NotAnswered,
+        failure: None,
+        latency: Latency::default(),
+    };
+    entry.asked().unwrap_or(nothing)
+}
+
 fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> RequestShown {
     let snapshot = app.now_serving();
     let key_label = snapshot.keys.values().find(|key| key.id == entry.key).map(|key| key.label.clone());
     let detail_kept = detail.is_some();
-    let RequestDetail { plan, attempts, changes, rate, reserved_cost } = detail.unwrap_or_default();
+    let RequestDetail { plan, attempts, changes, rate, reserved_cost, cut } = detail.unwrap_or_default();
+    let (failed_used, failed_cost) = failed_used(&attempts).unzip();
     let cost = entry.cost.map(|cost| cost_sum(entry, cost, rate.as_ref(), reserved_cost));
     RequestShown {
         request: request_line(entry),
@@ -356,56 +361,18 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         key_label,
         currency: snapshot.catalogue.currency.clone(),
         cost,
-        failed_used: failed_used(entry, &attempts).map(TokensByKind::from),
+        failed_used: failed_used.map(TokensByKind::from),
+        failed_cost: failed_cost.flatten().map(|cost| cost.to_string()),
         attempts: attempts.into_iter().map(attempt_line).collect(),
         plan: plan.offers.into_iter().map(plan_line).collect(),
-        latency: latency::parts(&entry.latency, entry.attempts)
+        latency: latency::parts(&asked(entry).latency, asked(entry).attempts)
             .iter()
             .map(|part| LatencyLine { what: part.what.to_owned(), ms: part.ms })
             .collect(),
         changes: changes.into_iter().map(changed_line).collect(),
         detail_kept,
+        detail_cut: cut,
     }
-}
-
-fn cost_sum(entry: &LedgerEntry, cost: Cost, rate: Option<&Rate>, reserved: Option<Money>) -> CostSum {
-    let tokens = entry.tokens;
-    let of_kind = |kind: &str, tokens: u64, per_million: Option<rust_decimal::Decimal>, amount: Money| CostLine {
-        kind: kind.to_owned(),
-        tokens,
-        per_million: per_million.map(|value| value.to_string()).unwrap_or_default(),
-        amount: amount.to_string(),
-    };
-    let per = |pick: fn(&Rate) -> rust_decimal::Decimal| rate.map(pick);
-    let lines = [
-        of_kind("input", tokens.input, per(|rate| rate.input), cost.input),
-        of_kind(
-            "input, cached",
-            tokens.input_cached,
-            per(|rate| rate.input_cached.unwrap_or(rate.input)),
-            cost.input_cached,
-        ),
-        of_kind(
-            "cache written",
-            tokens.cache_written,
-            per(|rate| rate.cache_written.unwrap_or(rate.input)),
-            cost.cache_written,
-        ),
-        of_kind("output", tokens.output, per(|rate| rate.output), cost.output),
-    ];
-    CostSum {
-        lines: lines.into_iter().filter(|line| line.tokens > 0).collect(),
-        total: cost.total().to_string(),
-        rate_from: rate.map(|rate| rate.effective_on),
-        reserved: reserved.map(|amount| amount.to_string()),
-    }
-}
-
-/// What failed attempts used. The last one of a request that broke off is the request's own.
-fn failed_used(entry: &LedgerEntry, attempts: &[Attempt]) -> Option<TokenCounts> {
-    let is_own = |attempt: &&Attempt| entry.offer.as_ref() == Some(&attempt.offer) && entry.end != End::NotAnswered;
-    let used = attempts.iter().filter(|attempt| !is_own(attempt)).filter_map(|attempt| attempt.failure.as_ref()?.used);
-    used.reduce(TokenCounts::with)
 }
 
 fn plan_line(planned: PlannedOffer) -> PlanLine {
@@ -420,5 +387,6 @@ fn plan_line(planned: PlannedOffer) -> PlanLine {
 }
 
 fn changed_line(change: RequestChange) -> ChangedLine {
-    ChangedLine { member: change.member, before: change.before, after: change.after }
+    let [member, before, after] = [change.member(), change.before(), change.after()].map(str::to_owned);
+    ChangedLine { member, before, after }
 }

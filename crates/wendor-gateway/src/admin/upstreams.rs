@@ -6,12 +6,14 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::ability::Ability;
 use wendor_core::catalog::upstream::{Hosting, Offer, Upstream};
+use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::rate::Rate;
 use wendor_core::name::{Name, OfferName};
 
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
+use crate::fleet::OfferState;
 use crate::snapshot::{Credential, Snapshot};
 
 /// The last failure of an upstream since the service began.
@@ -40,6 +42,19 @@ pub struct RateLine {
     pub cache_written: Option<String>,
     /// Output.
     pub output: String,
+    /// An image; unpriced when absent.
+    pub image: Option<String>,
+    /// An image of a size, where that differs.
+    pub image_sizes: std::collections::BTreeMap<String, String>,
+}
+
+/// How an offer counts input, learnt from what its upstream reports since the service began.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct InputCounting {
+    /// Bytes of a request that make one token.
+    pub bytes_a_token: String,
+    /// How far estimates are off on average, in per cent.
+    pub error_percent: String,
 }
 
 /// An offer.
@@ -55,6 +70,10 @@ pub struct OfferLine {
     pub abilities: Option<Vec<String>>,
     /// Its rate today; unpriced when absent.
     pub rate: Option<RateLine>,
+    /// How it counts input; absent before it is known.
+    pub input_counting: Option<InputCounting>,
+    /// Whether its last whole answer told what it used; when not, its lines are estimates.
+    pub reports_usage: bool,
 }
 
 /// An upstream.
@@ -114,7 +133,10 @@ fn upstream_line(
         kind: last.failure.kind.to_string(),
         detail: last.failure.detail.clone(),
     });
-    let offers = upstream.offers.iter().map(|(model, offer)| offer_line(snapshot, (name, model, offer), now));
+    let offers = upstream
+        .offers
+        .iter()
+        .map(|(model, offer)| offer_line((snapshot, &state.offer(model)), (name, model, offer), now));
     UpstreamLine {
         name: name.to_string(),
         address: upstream.address.as_str().to_owned(),
@@ -141,7 +163,11 @@ fn upstream_line(
     }
 }
 
-fn offer_line(snapshot: &Snapshot, (upstream, model, offer): (&Name, &str, &Offer), now: DateTime<Utc>) -> OfferLine {
+fn offer_line(
+    (snapshot, known): (&Snapshot, &OfferState),
+    (upstream, model, offer): (&Name, &str, &Offer),
+    now: DateTime<Utc>,
+) -> OfferLine {
     let name = OfferName::new(upstream.clone(), model).ok();
     let rate = name.and_then(|name| snapshot.rates.in_force(&name, now.date_naive()).map(rate_line));
     let words = |abilities: &Vec<Ability>| abilities.iter().map(|ability| ability.as_str().to_owned()).collect();
@@ -151,7 +177,17 @@ fn offer_line(snapshot: &Snapshot, (upstream, model, offer): (&Name, &str, &Offe
         context_window: offer.context_window.map(std::num::NonZeroU32::get),
         abilities: offer.abilities.as_ref().map(words),
         rate,
+        input_counting: input_counting(known.calibration()),
+        reports_usage: !known.keeps_usage(),
     }
+}
+
+fn input_counting(known: Calibration) -> Option<InputCounting> {
+    let (bytes, error) = (known.bytes_a_token_hundredths()?, known.error_permille()?);
+    Some(InputCounting {
+        bytes_a_token: format!("{}.{:02}", bytes / 100, bytes % 100),
+        error_percent: format!("{}.{}", error / 10, error % 10),
+    })
 }
 
 /// A rate as it is shown.
@@ -163,5 +199,7 @@ pub fn rate_line(rate: &Rate) -> RateLine {
         input_cached: rate.input_cached.map(|value| value.to_string()),
         cache_written: rate.cache_written.map(|value| value.to_string()),
         output: rate.output.to_string(),
+        image: rate.image.map(|value| value.to_string()),
+        image_sizes: rate.image_sizes.iter().map(|(size, value)| (size.to_string(), value.to_string())).collect(),
     }
 }

@@ -47,9 +47,11 @@ pub struct UsageParams {
     pub key: Option<String>,
 }
 
-/// Tokens by kind; the input kinds are disjoint, reasoning is a part of output.
+/// Tokens by kind; the input kinds are disjoint and sum to all input, reasoning is a part of output.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct TokensByKind {
+    /// All input, which tables call "in".
+    pub all_input: u64,
     /// Input read anew.
     pub input: u64,
     /// Input from the cache.
@@ -65,6 +67,7 @@ pub struct TokensByKind {
 impl From<wendor_core::metering::usage::TokenCounts> for TokensByKind {
     fn from(tokens: wendor_core::metering::usage::TokenCounts) -> Self {
         Self {
+            all_input: tokens.all_input(),
             input: tokens.input,
             input_cached: tokens.input_cached,
             cache_written: tokens.cache_written,
@@ -83,12 +86,23 @@ pub struct TimeLine {
     pub slow_ms: Option<u64>,
 }
 
+/// What attempts used that did not answer.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct FailedAttempts {
+    /// Attempts that used something and did not answer.
+    pub count: u64,
+    /// Their tokens.
+    pub tokens: TokensByKind,
+    /// What they cost, all digits.
+    pub cost: String,
+}
+
 /// What some requests used and cost.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct Figures {
     /// What they cost, all digits.
     pub cost: String,
-    /// Requests without a price, which the cost leaves out.
+    /// Lines of the ledger without a price, which the cost leaves out.
     pub unpriced: u64,
     /// Requests admitted.
     pub requests: u64,
@@ -100,6 +114,12 @@ pub struct Figures {
     pub estimated: u64,
     /// Tokens.
     pub tokens: TokensByKind,
+    /// Images.
+    pub images: u64,
+    /// Calls of checks, which count in tokens and cost and not as requests.
+    pub checks: u64,
+    /// Of tokens and cost, what attempts used that did not answer.
+    pub failed_attempts: FailedAttempts,
     /// Wait for a first token.
     pub first_token: TimeLine,
     /// Whole time.
@@ -296,6 +316,13 @@ impl From<&RollUp> for Figures {
             cancelled: sums.cancelled,
             estimated: sums.estimated,
             tokens: sums.tokens.into(),
+            images: sums.images,
+            checks: sums.checks,
+            failed_attempts: FailedAttempts {
+                count: sums.attempts,
+                tokens: sums.attempt_tokens.into(),
+                cost: sums.attempt_cost.to_string(),
+            },
             first_token: TimeLine::of(&sums.first_token),
             whole: TimeLine::of(&sums.whole),
         }

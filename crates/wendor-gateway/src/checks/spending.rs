@@ -1,21 +1,24 @@
-//! What checks may spend: tokens a day, and a ledger entry of its own kind for every call, paid by whoever asked.
+//! What checks may spend: tokens a day, and a ledger entry of its own kind for every call, paid by whoever asked. Room that is taken for a
+//! call is a guard: whatever becomes of the check, what was spent stands in the ledger.
 
 use bytes::Bytes;
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
-use wendor_core::metering::entry::{Attempt, End, EntryKind, Latency, LedgerEntry, RequestDetail, Settled};
-use wendor_core::metering::rate::{Rate, price};
+use wendor_core::metering::detail::{Attempt, RequestDetail};
+use wendor_core::metering::end::End;
+use wendor_core::metering::entry::{CheckRecord, Latency, LedgerEntry, QuotaUse, Record, Settled};
+use wendor_core::metering::images::Images;
+use wendor_core::metering::rate::{Cost, Rate, price};
 use wendor_core::metering::spool_frame;
 use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
 use wendor_core::quota::{AtLimit, Measure, Quota, QuotaId};
-use wendor_core::routing::failure::FailureKind;
 
 use crate::allowances::Held;
 use crate::app::App;
 use crate::data_plane::outlet::NotARequest;
-use crate::spool::SpoolSlot;
+use crate::spool::{SpoolSlot, Written};
 
 /// What checks stand under in the ledger, in the place of a route.
 pub const ROUTE: &str = "upstream-check";
@@ -58,17 +61,18 @@ impl From<NotARequest> for CannotSpend {
     }
 }
 
-/// Room taken for one call.
+/// Room taken for one call. Dropped unsettled, its caller has left: it counts as its worst case then, since the server was asked.
 #[derive(Debug)]
 pub struct Spending<'a> {
     app: &'a App,
     payer: &'a Payer,
     offer: Option<OfferName>,
     rate: Option<Rate>,
-    held: Held,
-    slot: SpoolSlot,
     at: DateTime<Utc>,
+    started: std::time::Instant,
     worst: TokenCounts,
+    /// Taken when it is settled.
+    room: Option<(Held, SpoolSlot)>,
 }
 
 /// How a call went.
@@ -106,61 +110,73 @@ pub async fn begin<'a>(
 ) -> Result<Spending<'a>, CannotSpend> {
     let at = app.clock.now();
     let (id, quota) = quota(app);
-    let amount = Decimal::from(worst.all_input() + worst.output);
+    let amount = Decimal::from(worst.all_input()) + Decimal::from(worst.output);
     let held = app.allowances.reserve(&id, &quota, amount, at).await.map_err(|over| CannotSpend::DayUsed {
         limit: app.settings.check_tokens,
         used: over.room.used + over.room.reserved,
     })?;
     let slot = app.spool.take_slot().map_err(|_| CannotSpend::NotRecorded)?;
     let rate = offer.as_ref().and_then(|offer| app.now_serving().rates.in_force(offer, at.date_naive()).cloned());
-    Ok(Spending { app, payer, offer, rate, held, slot, at, worst })
+    let started = std::time::Instant::now();
+    Ok(Spending { app, payer, offer, rate, at, started, worst, room: Some((held, slot)) })
 }
 
 impl Spending<'_> {
     /// Records how it went. A call that was answered and did not say what it used counts as its worst case.
-    pub async fn settle(self, end: CallEnd) {
-        let Self { app, payer, offer, rate, held, slot, at, worst } = self;
-        let (tokens, counted) = match (end.usage, end.answered) {
+    pub async fn settle(mut self, end: CallEnd) {
+        let used = match (end.usage, end.answered) {
             (Some(usage), _) => (usage, Counted::Reported),
             (None, false) => (TokenCounts::default(), Counted::Reported),
-            (None, true) => (worst, Counted::Estimated),
+            (None, true) => (self.worst, Counted::Estimated),
         };
-        let cost = match (tokens == TokenCounts::default(), &rate) {
-            (true, _) => Some(wendor_core::metering::rate::Cost::default()),
-            (false, rate) => rate.as_ref().map(|rate| price(tokens, rate)),
+        let how = if end.answered { End::Proper } else { End::NotAnswered };
+        if let Some(written) = self.close(used, how, end) {
+            written.wait().await;
+        }
+    }
+
+    fn close(&mut self, (tokens, counted): (TokenCounts, Counted), how: End, end: CallEnd) -> Option<Written> {
+        let (held, slot) = self.room.take()?;
+        let cost = match (tokens == TokenCounts::default(), &self.rate) {
+            (true, _) => Some(Cost::default()),
+            (false, rate) => rate.as_ref().and_then(|rate| price(tokens, Images::default(), rate)),
         };
-        let quotas = held.settle(Decimal::from(tokens.all_input() + tokens.output)).into_iter().collect();
-        let Ok(route) = Name::parse(ROUTE) else { return };
-        let attempt = offer.clone().map(|offer| Attempt {
+        let quotas: Vec<QuotaUse> =
+            held.settle(Decimal::from(tokens.all_input()) + Decimal::from(tokens.output)).into_iter().collect();
+        let route = Name::parse(ROUTE).ok()?;
+        let latency =
+            Latency { admitted_ms: 0, answering_ms: Some(0), first_token_ms: end.first_ms, whole_ms: end.whole_ms };
+        let entry = LedgerEntry {
+            key: format!("person/{}", self.payer.person),
+            offer: self.offer.clone(),
+            revision: self.app.now_serving().revision,
+            tokens,
+            counted,
+            cost,
+            record: Record::Check(CheckRecord { streamed: end.streamed, end: how, latency }),
+            ..LedgerEntry::of_request(self.at, self.app.ids.next(self.at), self.payer.team.clone(), route)
+        };
+        let attempt = self.offer.take().map(|offer| Attempt {
             offer,
             began_ms: 0,
             ended_ms: end.whole_ms,
             failure: None,
+            spent: None,
             served_from: None,
         });
-        let entry = LedgerEntry {
-            kind: EntryKind::Check,
-            key: format!("person/{}", payer.person),
-            offer,
-            revision: app.now_serving().revision,
-            attempts: 1,
-            streamed: end.streamed,
-            tokens,
-            counted,
-            cost,
-            end: if end.answered { End::Proper } else { End::NotAnswered },
-            failure: (!end.answered).then_some(FailureKind::Rejected),
-            latency: Latency {
-                admitted_ms: 0,
-                answering_ms: Some(0),
-                first_token_ms: end.first_ms,
-                whole_ms: end.whole_ms,
-            },
-            ..LedgerEntry::of_request(at, app.ids.next(at), payer.team.clone(), route)
-        };
-        let detail = RequestDetail { attempts: attempt.into_iter().collect(), rate, ..RequestDetail::default() };
+        let attempts = attempt.into_iter().collect();
+        let detail = RequestDetail { attempts, rate: self.rate.take(), ..RequestDetail::default() };
         let mut frame = Vec::new();
-        spool_frame::write(&Settled { entry, detail, quotas }, &mut frame);
-        slot.append(Bytes::from(frame)).wait().await;
+        spool_frame::write_settled(&Settled { entry, detail: Some(detail), quotas }, &mut frame);
+        Some(slot.append(Bytes::from(frame)))
+    }
+}
+
+impl Drop for Spending<'_> {
+    fn drop(&mut self) {
+        let whole_ms = u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX);
+        let end = CallEnd { whole_ms, ..CallEnd::default() };
+        // Nobody is left to wait for it; the entry is on its way to the spool.
+        drop(self.close((self.worst, Counted::Estimated), End::Cancelled, end));
     }
 }

@@ -13,8 +13,8 @@ use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
 use wendor_core::name::{Name, OfferName, nearest};
-use wendor_core::quota::QuotaId;
 use wendor_core::quota::use_of::WorstCase;
+use wendor_core::quota::{AtLimit, Measure, Quota};
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::chat_completions::request::BadRequest;
 use wendor_core::wire::conversation::Delivery;
@@ -23,17 +23,15 @@ use wendor_core::wire::endpoint::{Endpoint, Kind, TRANSCRIPTIONS};
 use wendor_core::wire::fit::{Content, Unfit, mislabelled_image};
 
 use super::Call;
+use super::account::{Account, AskedFor, Output};
 use super::body::{self, ReadBody};
 use super::marks::Marks;
 use super::refusal::{Caller, QuotaFull, Refusal, UnknownRoute};
 use super::sending::is_choosy;
-use super::ticket::{Admission, Ticket};
+use super::ticket::Ticket;
 use crate::allowances::Held;
 use crate::app::App;
 use crate::snapshot::Snapshot;
-
-/// What a request without a limit may put out at most, at an offer whose cap nobody told.
-const OUTPUT_TOKENS_UNTOLD: u64 = 4_096;
 
 /// A request that will be served, if an offer answers.
 #[derive(Debug)]
@@ -97,9 +95,10 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
     let content = content_of(&snapshot, route, &request, &body)?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
-    let worst = worst_case(&snapshot, route, &request);
-    let held = reserve(app, call, &key, (team, route_name), worst).await?;
-    let admission = Admission {
+    let asked_for = asked_for(&request);
+    let worst = worst_case(app, &snapshot, route, asked_for);
+    let held = reserve(app, call, &key, (&snapshot, route_name), worst).await?;
+    let account = Account {
         app: app.clone(),
         call: call.clone(),
         route: route_name.clone(),
@@ -107,10 +106,11 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         snapshot: snapshot.clone(),
         key,
         marks,
-        worst,
-        held,
+        asked_for,
+        teaches: teaches(&request),
+        sends_cap: sends_cap(team, asked_for),
     };
-    let ticket = Ticket::open(admission, slot);
+    let ticket = Ticket::open(account, slot, held);
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
     Ok(Admitted { ticket, request, content: Arc::new(content), unfit: Vec::new(), body, form })
 }
@@ -219,22 +219,41 @@ fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body: &R
     Ok(Content::Conversation(Box::new(conversation)))
 }
 
-fn worst_case(snapshot: &Snapshot, route: &Route, request: &AppRequest) -> WorstCase {
-    let cap =
-        |offer| snapshot.catalogue.offer(offer).and_then(|(_, offer)| offer.output_cap).map(|cap| u64::from(cap.get()));
-    let largest = || route.offers().map(|offer| cap(offer).unwrap_or(OUTPUT_TOKENS_UNTOLD)).max();
-    let output = match request.endpoint.kind {
+/// How much a request asks for.
+fn asked_for(request: &AppRequest) -> AskedFor {
+    let output = match (&request.endpoint.kind, request.output_limit) {
         // Vectors and counts put out no tokens.
-        Kind::Embed(..) | Kind::Count(_) => 0,
-        Kind::Chat(_)
-        | Kind::Passed(_)
-        | Kind::Models
-        | Kind::Model(_)
-        | Kind::ShowModel
-        | Kind::Loaded
-        | Kind::Version => request.output_limit.or_else(largest).unwrap_or(OUTPUT_TOKENS_UNTOLD),
+        (Kind::Embed(..) | Kind::Count(_), _) => Output::None,
+        (Kind::Chat(_) | Kind::Passed(_), Some(limit)) => Output::Limited(limit),
+        (Kind::Chat(_) | Kind::Passed(_), None)
+        | (Kind::Models | Kind::Model(_) | Kind::ShowModel | Kind::Loaded | Kind::Version, _) => Output::Uncapped,
     };
-    WorstCase { input_tokens: request.input_tokens, output_tokens: output.saturating_mul(request.choices) }
+    AskedFor { input_estimate: request.input_tokens, output, choices: request.choices, images: request.images }
+}
+
+/// The most that any offer of the route makes of it: what is reserved before it is known which one serves.
+fn worst_case(app: &App, snapshot: &Snapshot, route: &Route, asked_for: AskedFor) -> WorstCase {
+    let at_offers = route.offers().map(|offer| asked_for.worst_at(app, snapshot, offer));
+    at_offers.reduce(WorstCase::or).unwrap_or(WorstCase {
+        input_tokens: asked_for.input_estimate,
+        output_tokens: 0,
+        images: asked_for.images,
+    })
+}
+
+/// Whether the offer's cap has to be sent with a request whose app set no limit: something is refused past a limit that its output
+/// counts against.
+fn sends_cap(team: &Team, asked_for: AskedFor) -> bool {
+    let counts_output = |quota: &Quota| match quota.measure {
+        Measure::OutputTokens | Measure::Tokens | Measure::Cost => quota.at_limit == AtLimit::Refuse,
+        Measure::Requests | Measure::InputTokens => false,
+    };
+    asked_for.output == Output::Uncapped && team.quotas.iter().any(counts_output)
+}
+
+/// Whether its input tells how an offer counts: text alone, of a kind whose usage is told in tokens of that text.
+fn teaches(request: &AppRequest) -> bool {
+    matches!(request.endpoint.kind, Kind::Chat(_) | Kind::Embed(..) | Kind::Passed("/v1/completions" | "/api/generate"))
 }
 
 /// Takes room in every quota of the team that does not depend on the offer. When one has none, the others get back what was
@@ -243,14 +262,13 @@ async fn reserve(
     app: &App,
     call: &Call,
     key: &AppKey,
-    (team, route): (&Team, &Name),
+    (snapshot, route): (&Snapshot, &Name),
     worst: WorstCase,
 ) -> Result<Vec<Held>, Refusal> {
-    let mut held = Vec::with_capacity(team.quotas.len());
-    for quota in &team.quotas {
+    let mut held = Vec::with_capacity(4);
+    for (id, quota) in snapshot.quotas(&key.team) {
         let Some(amount) = worst.of(quota.measure) else { continue };
-        let id = QuotaId::of_team(&key.team, quota);
-        let taken = app.allowances.reserve(&id, quota, amount, call.arrived_at).await;
+        let taken = app.allowances.reserve(id, quota, amount, call.arrived_at).await;
         let full = |over| QuotaFull {
             team: key.team.to_string(),
             over,

@@ -1,7 +1,7 @@
 //! Step 3, attempt: takes an admitted and planned request, gives the [`Answering`] offer, fails with a [`Refusal`] when none
 //! did.
 //!
-//! 1. An offer's turn comes: the cost reservation is made to cover its worst case. Where that has no room, the next.
+//! 1. An offer's turn comes: the attempt begins by taking room for its worst case. Where there is none, the next.
 //! 2. The try: [`super::exchange`].
 //! 3. It failed: recorded, told to the upstream's health, and the next offer's turn, if the stage moves on after this kind.
 //!
@@ -18,8 +18,10 @@ use wendor_core::routing::plan::PlannedOffer;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::codec::AnswerHead;
 use wendor_core::wire::conversation::{Delivery, FunctionForm, UsageFrame};
+use wendor_core::wire::endpoint::Kind;
 use wendor_core::wire::fit::{Content, Unfit};
 
+use super::account::output_cap;
 use super::admit::Admitted;
 use super::body::ReadBody;
 use super::clients::Clients;
@@ -29,7 +31,6 @@ use super::refusal::{CannotServe, GivenUp, Refusal};
 use super::sending::{self, target_of};
 use super::settle::Outcome;
 use super::ticket::Ticket;
-use crate::fleet::StreamPermit;
 
 /// Tries of one request at most: more than any route needs, fewer than would hurt upstreams in trouble.
 const MAX_TRIES: usize = 8;
@@ -56,14 +57,12 @@ pub struct Along {
     pub deadlines: Deadlines,
     /// When the whole request has to be over.
     pub whole_until: Instant,
-    /// Counts as a stream of the upstream until it is over.
-    pub permit: StreamPermit,
 }
 
 /// Tries one offer after the other.
 ///
 /// # Errors
-/// [`Refusal::AllFailed`] when none answered, [`Refusal::OverQuota`] when there was money for none.
+/// [`Refusal::AllFailed`] when none answered, [`Refusal::OverQuota`] when there was room for none.
 pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering, Refusal> {
     let Admitted { mut ticket, request, content, unfit, body, form } = admitted;
     let request = Arc::new(request);
@@ -76,26 +75,25 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
     let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).whole;
     let whole_until = Instant::from_std(ticket.started()) + whole;
     let mut turns = ticket.plan().taken().cloned().collect::<Vec<PlannedOffer>>().into_iter();
-    let (mut body, mut over_quota) = (Some(body), None);
+    let (mut body, mut no_room) = (Some(body), None);
     while let Some(turn) = turns.next() {
         if ticket.tries() == MAX_TRIES || Instant::now() >= whole_until {
             break;
         }
         let Some(stage) = turn.stage.checked_sub(1).and_then(|index| stages.get(index)) else { continue };
-        if let Err(refusal) = ticket.cover(&turn).await {
-            ticket.left_out(&turn.offer, "its worst case has no room in the cost quota");
-            over_quota.get_or_insert(refusal);
+        if let Err(refusal) = ticket.begin(&turn).await {
+            ticket.left_out(&turn.offer, &no_room_words(&refusal));
+            no_room.get_or_insert(refusal);
             continue;
         }
         let deadlines: Deadlines = stage.deadlines.into();
-        let permit = ticket.begin(&turn.offer);
         // Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
         let may_move_on = turns.len() > 0 && !stage.moves_on.is_empty();
         let Some(sent) = (if may_move_on { body.clone() } else { body.take() }) else { break };
         let prepared = Prepared { request: &request, content: &content, form: form.as_ref(), deadlines, whole_until };
         match try_one(&mut ticket, &turn.offer, (&prepared, sent), clients).await {
             Ok(reply) => {
-                let along = Along { ticket, offer: turn.offer, request, deadlines, whole_until, permit };
+                let along = Along { ticket, offer: turn.offer, request, deadlines, whole_until };
                 return Ok(Answering { reply, along });
             }
             Err(failure) => {
@@ -107,13 +105,21 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
             }
         }
     }
-    match over_quota {
+    match no_room {
         Some(refusal) if ticket.tries() == 0 => {
             ticket.refuse();
             Err(refusal)
         }
         Some(_) | None => Err(give_up(ticket).await),
     }
+}
+
+/// Why an attempt could not begin.
+fn no_room_words(refusal: &Refusal) -> String {
+    if let Refusal::OverQuota(full) = refusal {
+        return format!("its worst case has no room in the quota {}", full.over.quota);
+    }
+    "the spool has no room for its record".to_owned()
 }
 
 /// The refusal where no offer can serve such a request, whenever it is asked. Where another one only rests or is full, its time may come.
@@ -123,7 +129,7 @@ fn nobody_can(ticket: &Ticket, unfit: Vec<(OfferName, Unfit)>) -> Option<Refusal
     if unfit.is_empty() || !plan.offers.iter().all(is_unfit) {
         return None;
     }
-    let key = ticket.admission.key.id.clone();
+    let key = ticket.account().key.id.clone();
     Some(Refusal::CannotServe(Box::new(CannotServe { key, route: ticket.route().to_string(), unfit })))
 }
 
@@ -148,10 +154,12 @@ async fn try_one(
     let outlet = snapshot.outlet(offer.upstream()).ok_or_else(missing)?.as_ref().map_err(misconfigured)?;
     let target = target_of(&snapshot, offer, (upstream, offered));
     let ReadBody { bytes, share } = body;
-    let sending = sending::prepare(prepared.request, prepared.content, &bytes, (offered, &target));
+    let cap = ticket.account().sends_cap.then(|| output_cap(&snapshot, offer));
+    let sending = sending::prepare(prepared.request, prepared.content, (&bytes, cap), (offered, &target));
     // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
     drop(bytes);
-    ticket.changed(sending.changes);
+    ticket.asking(sending.is_streamed, sending.changes);
+    let seen = ticket.attempt().seen().clone();
     let id_as_header = HeaderValue::from_str(ticket.id().as_str());
     let request_id =
         id_as_header.map_err(|_| Failure::new(FailureKind::Misconfigured, "the request's id is no header"))?;
@@ -167,17 +175,20 @@ async fn try_one(
         deadlines: prepared.deadlines,
         whole_until: prepared.whole_until,
         request_id: &request_id,
+        seen: &seen,
     };
     let client = clients.with_connect(prepared.deadlines.connect, upstream.certificate.as_ref());
     // While a credential replaces another, the upstream may know only one of the two.
     let spare = snapshot
         .previous_outlet(offer.upstream(), ticket.arrived_at())
         .map(|outlet| (outlet, sending.pieces.clone(), share.clone()));
-    let mut reply = exchange(&client, &one, Pieces::new(sending.pieces, share)).await;
+    let mut reply = exchange(&client, &one, Pieces::new(sending.pieces, share).telling(seen.clone())).await;
     if let (Err(failure), Some((outlet, pieces, share))) = (&reply, spare)
         && failure.kind == FailureKind::Misconfigured
     {
-        reply = exchange(&client, &Try { outlet, ..one }, Pieces::new(pieces, share)).await;
+        // Boxed: it hardly ever happens, and would make every request's state larger.
+        let again = Try { outlet, ..one };
+        reply = Box::pin(exchange(&client, &again, Pieces::new(pieces, share).telling(seen.clone()))).await;
     }
     let reply = reply?;
     match &reply {
@@ -203,7 +214,8 @@ fn head_of(ticket: &Ticket, prepared: &Prepared<'_>, offer: &OfferName) -> Answe
         at: ticket.arrived_at(),
         usage_frame,
         functions,
-        input_estimate: prepared.request.input_tokens,
+        input_estimate: ticket.account().input_at(offer),
+        estimates_usage: matches!(prepared.request.endpoint.kind, Kind::Chat(_)),
         seals: ticket.snapshot().seals(offer.upstream()),
     }
 }
@@ -219,6 +231,6 @@ async fn give_up(ticket: Box<Ticket>) -> Refusal {
     };
     let revision = ticket.snapshot().revision;
     let failure = attempts.last().map(|attempt| attempt.failure.kind);
-    ticket.settle(Outcome::not_answered(failure)).wait().await;
+    ticket.settle(Outcome::NotAnswered(failure)).wait().await;
     Refusal::AllFailed(Box::new(GivenUp { answer, attempts, left_out, revision }))
 }

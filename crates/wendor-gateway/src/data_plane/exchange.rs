@@ -15,6 +15,7 @@ use hyper::{Request, Response, header};
 use tokio::time::{Instant, timeout_at};
 use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::{Dialect, Upstream};
+use wendor_core::metering::images::Images;
 use wendor_core::metering::usage::TokenCounts;
 use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::wire::asked::AppRequest;
@@ -25,9 +26,10 @@ use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::conversation::event::Usage;
 use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors};
 use wendor_core::wire::endpoint::{Kind, TRANSCRIPTIONS};
+use wendor_core::wire::facts::Facts;
 use wendor_core::wire::fit::Content;
 use wendor_core::wire::frames::FrameDecoder;
-use wendor_core::wire::passage::{Facts, Passage, Step};
+use wendor_core::wire::passage::{Passage, Step};
 use wendor_core::wire::plain;
 use wendor_core::wire::sent::whole_marked;
 use wendor_core::wire::sse::MAX_EVENT_BYTES;
@@ -35,6 +37,7 @@ use wendor_core::wire::sse::MAX_EVENT_BYTES;
 use super::clients::HttpClient;
 use super::outlet::Outlet;
 use super::pieces::Pieces;
+use super::progress::Seen;
 
 /// Largest whole reply: long answers are some hundred kilobytes, images as text some megabytes.
 const MAX_REPLY_BYTES: usize = 64 * 1024 * 1024;
@@ -63,6 +66,8 @@ pub struct Try<'a> {
     pub whole_until: Instant,
     /// The request's id, for the upstream's own logs.
     pub request_id: &'a header::HeaderValue,
+    /// Told how far it comes.
+    pub seen: &'a Seen,
 }
 
 /// An upstream's answer that goes to the app.
@@ -113,6 +118,13 @@ pub struct RejectedReply {
     pub dialect: Dialect,
 }
 
+impl Try<'_> {
+    /// Whether its answer is text all through, so that its bytes tell how much of it came.
+    fn is_text(&self) -> bool {
+        matches!(self.request.endpoint.kind, Kind::Chat(_)) || self.request.images == 0 && self.form.is_none()
+    }
+}
+
 impl WholeReply {
     fn json(bytes: Bytes, facts: Facts) -> Self {
         Self { bytes, facts, content_type: None }
@@ -142,9 +154,11 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
     if let Some(kind) = FailureKind::of_status(response.status().as_u16()) {
         return refused(response, kind, (until, one.upstream.dialect)).await;
     }
+    one.seen.begun();
     match (one.is_streamed, one.request.delivery != Delivery::Whole) {
         (true, true) => {
-            let stream = first_event(response, one, (until, patience)).await?;
+            // Boxed: requests that do not stream wait for their answer without the room that this takes.
+            let stream = Box::pin(first_event(response, one, (until, patience))).await?;
             Ok(Reply::Stream(Box::new(stream)))
         }
         (true, false) => gathered(response, one).await.map(Reply::Whole),
@@ -228,6 +242,9 @@ async fn body_of(response: Response<Incoming>, one: &Try<'_>) -> Result<Bytes, F
             }
             Ok(Some(Ok(frame))) => bytes.extend_from_slice(frame.data_ref().map_or(&[][..], |data| data)),
         }
+        if one.is_text() {
+            one.seen.note(Facts { output_bytes: u64::try_from(bytes.len()).unwrap_or(u64::MAX), ..Facts::default() });
+        }
         if bytes.len() > MAX_REPLY_BYTES {
             return Err(Failure::new(
                 FailureKind::Malformed,
@@ -244,20 +261,22 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
     let is_text = content_type.as_ref().is_some_and(|kind| kind.as_bytes().starts_with(b"text/plain"));
     if one.form.is_some() && is_text {
         let output_bytes = u64::try_from(bytes.len()).unwrap_or(u64::MAX);
-        return Ok(WholeReply { bytes, facts: Facts { output_bytes, ..Facts::default() }, content_type });
+        let facts = Facts { output_bytes, is_finished: true, ..Facts::default() };
+        return Ok(WholeReply { bytes, facts, content_type });
     }
     let (from, to) = (one.upstream.dialect, one.request.endpoint.dialect);
     match (one.content, &one.request.endpoint.kind) {
         (Content::Embedding(embedding), _) => embedded(embedding, bytes, one),
         (_, Kind::Chat(_)) if from == to && from == Dialect::ChatCompletions => {
             let read = reply::read(&bytes).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
-            let facts =
-                Facts { usage: None, counts: read.usage, output_bytes: read.output_bytes, is_at_cap: read.is_at_cap };
+            let images = Images::of(read.images, None);
+            let (counts, output_bytes, is_at_cap) = (read.usage, read.output_bytes, read.is_at_cap);
+            let facts = Facts { usage: None, counts, output_bytes, is_at_cap, images, is_finished: true };
             Ok(WholeReply::json(bytes, facts))
         }
         (_, Kind::Chat(_)) => {
             let events = codec::of(from).read_whole(&bytes)?;
-            let mut facts = Facts::default();
+            let mut facts = Facts { is_finished: true, ..Facts::default() };
             events.iter().for_each(|event| facts.take(event));
             let bytes = match from == to {
                 true => whole_marked(bytes, &events, &(one.head)().seals),
@@ -267,6 +286,7 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
         }
         (_, _) => {
             let mut facts = plain::read(&bytes)?;
+            facts.images.size = facts.images.size.or(one.request.image_size.filter(|_| !facts.images.is_none()));
             if let Kind::Count(_) = one.request.endpoint.kind {
                 // Counting is asked for nothing and costs nothing.
                 facts.counts = Some(TokenCounts::default());
@@ -280,7 +300,7 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
 fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result<WholeReply, Failure> {
     let found = read_vectors(&bytes)?;
     let usage = found.input_tokens.map(|input| Usage { input: Some(input), output: Some(0), ..Usage::default() });
-    let facts = Facts { usage, counts: usage.and_then(Usage::counts), output_bytes: 0, is_at_cap: false };
+    let facts = Facts { usage, counts: usage.and_then(Usage::counts), is_finished: true, ..Facts::default() };
     let is_same = one.upstream.dialect == one.request.endpoint.dialect;
     // Some clients decode base64 without looking, so an upstream that ignores the wish is mended.
     let is_as_wished =
@@ -307,11 +327,11 @@ async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeRe
     if let Some(data) = decoder.finish().and_then(|frame| frame.data) {
         reader.read(&data, &mut events)?;
     }
-    let mut facts = Facts::default();
+    let mut facts = Facts { is_finished: reader.is_finished(), ..Facts::default() };
     events.iter().for_each(|event| facts.take(event));
+    one.seen.note(facts);
     if !reader.is_finished() {
-        let cut = Failure::new(FailureKind::CutOff, "its stream ended in the middle");
-        return Err(cut.having_used(facts.counts));
+        return Err(Failure::new(FailureKind::CutOff, "its stream ended in the middle"));
     }
     let answer = Answer::of(events);
     let bytes = codec::of(one.request.endpoint.dialect).write_whole(&answer, &(one.head)())?;
@@ -348,20 +368,21 @@ async fn first_event(
     };
     let mut is_over = false;
     loop {
-        match if is_over { passage.upstream_ended() } else { passage.step() } {
+        let step = if is_over { passage.upstream_ended() } else { passage.step() };
+        one.seen.note(passage.facts());
+        match step {
             Step::Send(first) => return Ok(OpenStream { first, last: None, body: Some(body), passage }),
             Step::End(last) => {
                 return Ok(OpenStream { first: Bytes::new(), last: Some(last), body: Some(body), passage });
             }
-            Step::Broken(failure, _) => return Err(failure.having_used(passage.facts().counts)),
+            Step::Broken(failure, _) => return Err(failure),
             Step::More => {}
         }
         match timeout_at(until, body.frame()).await {
-            Err(_elapsed) => return Err(timed_out("no first token", patience).having_used(passage.facts().counts)),
+            Err(_elapsed) => return Err(timed_out("no first token", patience)),
             Ok(Some(Ok(frame))) => frame.data_ref().map_or(Ok(()), |data| passage.push(data))?,
             Ok(Some(Err(_))) => {
-                let broke = Failure::new(FailureKind::CutOff, "the connection broke before a first token");
-                return Err(broke.having_used(passage.facts().counts));
+                return Err(Failure::new(FailureKind::CutOff, "the connection broke before a first token"));
             }
             Ok(None) => is_over = true,
         }

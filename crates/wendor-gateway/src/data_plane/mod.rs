@@ -6,10 +6,12 @@
 //! 4. [`relay`]: the answer on its way to the app; **a streamed byte passes in [`relay::StreamBody`]**
 //! 5. [`settle`]: tokens, price, the ledger entry into the spool, what was reserved and not used given back
 //!
-//! From admission on a [`ticket::Ticket`] goes along. Cancellation is one of the flows: when the app goes away the server drops
-//! the handler or the body, the ticket in it is dropped and settles as cancelled, and the upstream's connection is closed with it.
+//! From admission on a [`ticket::Ticket`] goes along, and holds an [`open_attempt::OpenAttempt`] for each attempt that is open.
+//! Cancellation is one of the flows: when the app goes away the server drops the handler or the body, the ticket in it is dropped and
+//! settles with its attempts, and the upstream's connection is closed with it.
 //! What is refused before it has a ticket never reaches the ledger: [`refusal`] says how the app is told.
 
+pub mod account;
 pub mod admit;
 pub mod attempt;
 pub mod body;
@@ -18,9 +20,11 @@ pub mod error_page;
 pub mod exchange;
 pub mod listing;
 pub mod marks;
+pub mod open_attempt;
 pub mod outlet;
 pub mod pieces;
 pub mod plan;
+pub mod progress;
 pub mod refusal;
 mod refusal_words;
 pub mod relay;
@@ -89,9 +93,9 @@ impl Call {
 ///
 /// # Errors
 /// When the service was put together wrongly: its state is missing.
-pub async fn chat_completions(request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
+pub fn chat_completions(request: ServiceRequest) -> impl Future<Output = Result<ServiceResponse, actix_web::Error>> {
     let endpoint = Endpoint { dialect: Dialect::ChatCompletions, kind: Kind::Chat(InPath::default()) };
-    answer(request, endpoint).await
+    answer(request, endpoint)
 }
 
 /// Every other path of apps: which endpoint it is, in which dialect, is told by [`wendor_core::wire::endpoint`].

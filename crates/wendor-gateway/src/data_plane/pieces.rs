@@ -10,6 +10,7 @@ use std::task::{Context, Poll};
 use bytes::Bytes;
 use hyper::body::{Body, Frame, SizeHint};
 
+use super::progress::Seen;
 use crate::app::BodyShare;
 
 /// A body in pieces, sent one after the other.
@@ -18,6 +19,8 @@ pub struct Pieces {
     left: VecDeque<Bytes>,
     bytes_left: u64,
     _share: Arc<BodyShare>,
+    /// Told when the first piece is taken, which is when there is a connection to send it on.
+    seen: Option<Arc<Seen>>,
 }
 
 impl Pieces {
@@ -25,7 +28,13 @@ impl Pieces {
     #[must_use]
     pub fn new(pieces: Vec<Bytes>, share: Arc<BodyShare>) -> Self {
         let bytes: usize = pieces.iter().map(Bytes::len).sum();
-        Self { left: pieces.into(), bytes_left: u64::try_from(bytes).unwrap_or(u64::MAX), _share: share }
+        Self { left: pieces.into(), bytes_left: u64::try_from(bytes).unwrap_or(u64::MAX), _share: share, seen: None }
+    }
+
+    /// The same, and `seen` is told when a connection takes it.
+    #[must_use]
+    pub fn telling(self, seen: Arc<Seen>) -> Self {
+        Self { seen: Some(seen), ..self }
     }
 }
 
@@ -34,6 +43,9 @@ impl Body for Pieces {
     type Error = Infallible;
 
     fn poll_frame(mut self: Pin<&mut Self>, _: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, Infallible>>> {
+        if let Some(seen) = self.seen.take() {
+            seen.sent();
+        }
         let next = self.left.pop_front();
         if let Some(piece) = &next {
             self.bytes_left = self.bytes_left.saturating_sub(u64::try_from(piece.len()).unwrap_or(u64::MAX));

@@ -3,7 +3,7 @@
 //! The rule is [`wendor_core::routing::plan`]; this step tells it what the process knows: health, streams, rates.
 
 use wendor_core::diagnosis::inventory::stopped;
-use wendor_core::metering::rate::price;
+use wendor_core::metering::rate::worst_price;
 use wendor_core::name::OfferName;
 use wendor_core::routing::plan::{OfferView, Plan, make};
 use wendor_core::wire::fit::{Unfit, fit};
@@ -54,7 +54,8 @@ fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
         let health = upstream.health();
         (health.state(), health.rests_until(ticket.arrived_at()), health.first_token_ms())
     };
-    let rate = snapshot.rates.in_force(offer, ticket.arrived_at().date_naive());
+    let worst = ticket.account().worst_at(offer);
+    let rate = ticket.account().rate(offer);
     OfferView {
         health,
         rests_until,
@@ -65,7 +66,7 @@ fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
             .and_then(|(upstream, _)| upstream.streams)
             .map(std::num::NonZeroU32::get),
         first_token_ms,
-        expected_cost: rate.map(|rate| price(ticket.worst().counts(), rate).total()),
+        expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),
         unfit: None,
     }
 }

@@ -23,7 +23,7 @@ use bytes::Bytes;
 use hyper::body::{Body, Incoming};
 use hyper::header;
 use tokio::time::{Instant, Sleep};
-use wendor_core::metering::entry::End;
+use wendor_core::metering::end::End;
 use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::wire::codec::{self, Closing, ErrorTold, Framing};
 use wendor_core::wire::passage::{Passage, Step};
@@ -34,30 +34,33 @@ use super::exchange::{OpenStream, RejectedReply, WholeReply};
 use super::refusal::identify;
 use super::settle::{Outcome, Progress};
 use super::ticket::Ticket;
-use crate::fleet::StreamPermit;
 use crate::spool::Written;
 
 /// The head of every answer: who answered, at which revision, after how many attempts.
-fn head(status: u16, along: &Along) -> HttpResponseBuilder {
+fn head(status: u16, along: &Along, note: Option<&str>) -> HttpResponseBuilder {
     let mut response = HttpResponse::build(StatusCode::from_u16(status).unwrap_or(StatusCode::OK));
     identify(&mut response, along.ticket.call());
     response.insert_header((HeaderName::from_static("wendor-offer"), along.offer.to_string()));
     let revision = HeaderValue::from(along.ticket.snapshot().revision);
     response.insert_header((HeaderName::from_static("wendor-revision"), revision));
     response.insert_header((HeaderName::from_static("wendor-attempts"), HeaderValue::from(along.ticket.tries())));
-    if let Some(notes) = along.ticket.notes() {
+    if let Some(notes) = along.ticket.notes(note) {
         response.insert_header((HeaderName::from_static("wendor-notes"), notes));
     }
     response
 }
 
+/// What an app is told where its upstream does not say what it used.
+const USAGE_UNTOLD: &str = "usage: the upstream does not report it; it is counted by an estimate";
+
 /// The answer with a whole reply.
 pub async fn whole(reply: WholeReply, along: Along) -> HttpResponse {
-    let mut response = head(200, &along);
+    let note = reply.facts.counts.is_none().then_some(USAGE_UNTOLD);
+    let mut response = head(200, &along, note);
     // Some client libraries take a reply for text when it is not said to be JSON.
     response.content_type(content_type_of(reply.content_type.as_ref()));
     let end = if reply.facts.is_at_cap { End::OutputCap } else { End::Proper };
-    along.ticket.settle(Outcome::answered(end, Progress::of(reply.facts))).wait().await;
+    along.ticket.settle(Outcome::Answered(end, Progress::of(reply.facts))).wait().await;
     response.body(reply.bytes)
 }
 
@@ -72,12 +75,12 @@ pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
             (told.status, HeaderValue::from_static("application/json"), body)
         }
     };
-    let mut response = head(status, &along);
+    let mut response = head(status, &along, None);
     response.content_type(content_type);
     if status >= 500 {
         response.insert_header(("x-should-retry", "false"));
     }
-    along.ticket.settle(Outcome::rejected(reply.status)).wait().await;
+    along.ticket.settle(Outcome::Rejected(reply.status)).wait().await;
     response.body(bytes)
 }
 
@@ -89,7 +92,9 @@ fn content_type_of(upstream: Option<&header::HeaderValue>) -> HeaderValue {
 /// The answer with a stream.
 #[must_use]
 pub fn stream(open: OpenStream, along: Along) -> HttpResponse {
-    let mut response = head(200, &along);
+    // What this answer will tell is known at its end; what its offer told last is known now.
+    let is_untold = along.ticket.app().fleet.offer(&along.offer).keeps_usage();
+    let mut response = head(200, &along, is_untold.then_some(USAGE_UNTOLD));
     let content_type = match codec::of(along.ticket.call().dialect).framing() {
         Framing::Events => "text/event-stream",
         Framing::Lines => "application/x-ndjson",
@@ -108,7 +113,6 @@ pub struct StreamBody {
     ticket: Option<Box<Ticket>>,
     phase: Phase,
     clock: StreamClock,
-    _permit: StreamPermit,
     open_streams: prometheus::IntGauge,
 }
 
@@ -201,7 +205,6 @@ impl StreamBody {
             ticket: Some(along.ticket),
             phase: Phase::Flowing,
             clock,
-            _permit: along.permit,
             open_streams,
         };
         if let Some(last) = open.last {
@@ -220,7 +223,7 @@ impl StreamBody {
     fn end_properly(&mut self, last: Bytes) {
         let facts = self.passage.facts();
         let end = if facts.is_at_cap { End::OutputCap } else { End::Proper };
-        self.end(Outcome::answered(end, Progress::of(facts)), last, Closing::Clean);
+        self.end(Outcome::Answered(end, Progress::of(facts)), last, Closing::Clean);
     }
 
     /// The answer broke after its first byte: the app gets an error that its client raises on, and no terminator. The upstream's own
@@ -241,7 +244,7 @@ impl StreamBody {
             request: self.ticket.as_ref().map(|ticket| ticket.id().to_string()).unwrap_or_default(),
         };
         let (frames, closing) = self.passage.broken_off(&told);
-        let outcome = Outcome::cut_off(failure, Progress::of(self.passage.facts()));
+        let outcome = Outcome::CutOff(failure, Progress::of(self.passage.facts()));
         self.end(outcome, own.unwrap_or(frames), closing);
     }
 
@@ -348,7 +351,7 @@ impl Drop for StreamBody {
         self.open_streams.dec();
         if let Some(ticket) = self.ticket.take() {
             // The app went away. Nobody is left to wait for the entry; it is on its way to the spool.
-            drop(ticket.settle(Outcome::answered(End::Cancelled, Progress::of(self.passage.facts()))));
+            drop(ticket.settle(Outcome::Cancelled(Progress::of(self.passage.facts()))));
         }
     }
 }

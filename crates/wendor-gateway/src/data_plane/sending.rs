@@ -6,7 +6,7 @@ use std::sync::Arc;
 use bytes::Bytes;
 use wendor_core::catalog::ability::{Ability, Mark};
 use wendor_core::catalog::upstream::{Dialect, Offer, Upstream};
-use wendor_core::metering::entry::RequestChange;
+use wendor_core::metering::detail::RequestChange;
 use wendor_core::name::OfferName;
 use wendor_core::wire::asked::{AppRequest, Rewriting};
 use wendor_core::wire::codec;
@@ -50,12 +50,13 @@ pub fn target_of<'a>(
     }
 }
 
-/// Makes the body for `target`, whose verdict was that it can be sent.
+/// Makes the body for `target`, whose verdict was that it can be sent, with a `cap` on its output where one has to be kept and the app
+/// set none.
 #[must_use]
 pub fn prepare(
     request: &AppRequest,
     content: &Arc<Content>,
-    body: &Bytes,
+    (body, cap): (&Bytes, Option<u64>),
     (offer, target): (&Offer, &Target<'_>),
 ) -> Sending {
     let is_streamed = asks_for_stream(request, offer);
@@ -67,8 +68,15 @@ pub fn prepare(
             let is_as_wanted = is_streamed == (request.delivery != Delivery::Whole);
             let rewriting = spliced(conversation, target, body).filter(|_| is_own && is_as_wanted);
             let pieces = match rewriting {
-                Some(rewriting) => request.for_same_dialect(body, target.model, &rewriting),
-                None => vec![written(conversation, target, is_streamed)],
+                Some(rewriting) => {
+                    let rewriting = capped(request, body, (cap, target), (rewriting, &mut changes));
+                    request.for_same_dialect(body, target.model, &rewriting)
+                }
+                None => {
+                    let cap = cap.filter(|_| conversation.output_limit.is_none());
+                    changes.extend(cap.map(|cap| cap_sent("the limit on output", cap)));
+                    vec![written(conversation, target, (is_streamed, cap))]
+                }
             };
             let path = usual_path(target.dialect, target.model, is_streamed);
             Sending { pieces, path, is_streamed, changes }
@@ -84,7 +92,8 @@ pub fn prepare(
             Sending { pieces, path: Some(path_of(own_form, target.model)), is_streamed: false, changes }
         }
         Content::NotLookedAt => {
-            let pieces = request.for_same_dialect(body, target.model, &Rewriting::default());
+            let rewriting = capped(request, body, (cap, target), (Rewriting::default(), &mut changes));
+            let pieces = request.for_same_dialect(body, target.model, &rewriting);
             let path = match &request.endpoint.kind {
                 Kind::Passed(path) => Some((*path).to_owned()),
                 Kind::Count(_) => Some(count_path(target)),
@@ -124,13 +133,32 @@ fn spliced(conversation: &Conversation, target: &Target<'_>, body: &Bytes) -> Op
     Rewriting::of(conversation, target, body)
 }
 
-fn written(conversation: &Conversation, target: &Target<'_>, is_streamed: bool) -> Bytes {
+/// The same rewriting, and the cap on output is written in.
+fn capped(
+    request: &AppRequest,
+    body: &Bytes,
+    (cap, target): (Option<u64>, &Target<'_>),
+    (rewriting, changes): (Rewriting, &mut Vec<RequestChange>),
+) -> Rewriting {
+    let edit = cap.and_then(|cap| Some((cap, request.limit_edit(body, (cap, target.marks))?)));
+    let Some((cap, (path, place, text))) = edit else { return rewriting };
+    changes.push(cap_sent(&path, cap));
+    rewriting.writing(place, text)
+}
+
+fn cap_sent(member: &str, cap: u64) -> RequestChange {
+    RequestChange::new(member, "not set", &format!("{cap}, the offer's cap, since a quota has to be kept"))
+}
+
+fn written(conversation: &Conversation, target: &Target<'_>, (is_streamed, cap): (bool, Option<u64>)) -> Bytes {
     let delivery = match (conversation.delivery, is_streamed) {
         (Delivery::Streamed(usage), true) => Delivery::Streamed(usage),
         (Delivery::Whole, true) => Delivery::Streamed(UsageFrame::Asked),
         (_, false) => Delivery::Whole,
     };
-    let conversation = Conversation { delivery, ..without_lost_thinking(conversation, target) };
+    let conversation = without_lost_thinking(conversation, target);
+    let output_limit = conversation.output_limit.or(cap);
+    let conversation = Conversation { delivery, output_limit, ..conversation };
     Bytes::from(codec::of(target.dialect).write_request(&conversation, target))
 }
 
@@ -146,7 +174,7 @@ fn without_lost_thinking(conversation: &Conversation, target: &Target<'_>) -> Co
 }
 
 fn changed(note: &Note) -> RequestChange {
-    RequestChange { member: note.path.clone(), before: "as the app sent it".to_owned(), after: note.what.clone() }
+    RequestChange::new(&note.path, "as the app sent it", &note.what)
 }
 
 /// Whether any offer of a route makes it necessary to look into a request.

@@ -1,23 +1,21 @@
 //! The ticket of an admitted request: opened by admission, it goes along through plan, attempts and relay, and notes what
-//! happens on the way. [`super::settle`] closes it; dropped open it settles as cancelled.
+//! happens on the way. [`super::settle`] closes it; dropped open it settles as left by its app.
 
 use std::sync::Arc;
 use std::time::Instant;
 
 use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
-use wendor_core::catalog::key::AppKey;
-use wendor_core::metering::entry::{Attempt, RequestChange, RequestDetail, ServedFrom};
-use wendor_core::metering::money::Money;
+use wendor_core::metering::detail::{RequestChange, RequestDetail, first_changes};
 use wendor_core::name::{Name, OfferName};
-use wendor_core::quota::use_of::WorstCase;
-use wendor_core::quota::{Measure, QuotaId};
+use wendor_core::quota::Measure;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::{FailedAttempt, Failure};
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
 
 use super::Call;
-use super::marks::Marks;
+use super::account::Account;
+use super::open_attempt::{OpenAttempt, Taken};
 use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;
@@ -28,113 +26,97 @@ use crate::spool::SpoolSlot;
 /// Notes in the header: more would be more than some clients take of a head. The record has all.
 const MAX_NOTES: usize = 12;
 
-/// What admission hands over.
-#[derive(Debug)]
-pub struct Admission {
-    /// The service.
-    pub app: Arc<App>,
-    /// The request.
-    pub call: Call,
-    /// What it is served by.
-    pub snapshot: Arc<Snapshot>,
-    /// Who asks.
-    pub key: Arc<AppKey>,
-    /// The app's marks.
-    pub marks: Marks,
-    /// For which route.
-    pub route: Name,
-    /// Whether as a stream.
-    pub streamed: bool,
-    /// What it may use at most.
-    pub worst: WorstCase,
-    /// What was reserved.
-    pub held: Vec<Held>,
-}
-
 /// An admitted request on its way.
 #[derive(Debug)]
 pub struct Ticket {
-    pub(super) admission: Admission,
+    pub(super) account: Arc<Account>,
     /// Taken when the ticket is closed.
     pub(super) slot: Option<SpoolSlot>,
     pub(super) detail: RequestDetail,
-    /// The attempt under way, or the one that answers.
-    pub(super) running: Option<Running>,
+    /// Attempts that are open.
+    pub(super) open: Vec<OpenAttempt>,
+    /// Room for the request itself, whatever it uses.
+    pub(super) held: Vec<Held>,
+    /// Room for what an attempt uses, while none has it.
+    spare: Vec<Held>,
     pub(super) admitted_ms: u64,
-    /// Whether the attempt under way has begun to answer.
-    pub(super) is_answering: bool,
+    /// When the attempt that answers began.
+    pub(super) answering_ms: Option<u64>,
     pub(super) first_token_ms: Option<u64>,
 }
 
-/// An attempt under way.
-#[derive(Debug)]
-pub(super) struct Running {
-    pub(super) offer: OfferName,
-    pub(super) began_ms: u64,
-}
-
 impl Ticket {
-    /// Opens the ticket of an admitted request that has room in the spool. Boxed, since it is handed on from step to step.
+    /// Opens the ticket of an admitted request that has room in the spool and in the quotas that do not depend on the offer. Boxed,
+    /// since it is handed on from step to step.
     #[must_use]
-    pub fn open(admission: Admission, slot: SpoolSlot) -> Box<Self> {
-        let admitted_ms = admission.call.elapsed_ms();
+    pub fn open(account: Account, slot: SpoolSlot, held: Vec<Held>) -> Box<Self> {
+        let admitted_ms = account.call.elapsed_ms();
+        // Each as large as it has to be: they are kept for as long as a stream is open.
+        let of_request = held.iter().filter(|held| held.measure() == Measure::Requests).count();
+        let (mut own, mut spare) = (Vec::with_capacity(of_request), Vec::with_capacity(held.len() - of_request));
+        for held in held {
+            let part = if held.measure() == Measure::Requests { &mut own } else { &mut spare };
+            part.push(held);
+        }
         Box::new(Self {
-            admission,
+            account: Arc::new(account),
             slot: Some(slot),
             detail: RequestDetail::default(),
-            running: None,
+            open: Vec::new(),
+            held: own,
+            spare,
             admitted_ms,
-            is_answering: false,
+            answering_ms: None,
             first_token_ms: None,
         })
+    }
+
+    /// What is known of the request since its admission.
+    #[must_use]
+    pub fn account(&self) -> &Account {
+        &self.account
     }
 
     /// The request's id.
     #[must_use]
     pub fn id(&self) -> &RequestId {
-        &self.admission.call.id
+        &self.account.call.id
     }
 
     /// The request as it arrived.
     #[must_use]
     pub fn call(&self) -> &Call {
-        &self.admission.call
+        &self.account.call
     }
 
     /// When it arrived.
     #[must_use]
     pub fn arrived_at(&self) -> DateTime<Utc> {
-        self.admission.call.arrived_at
+        self.account.call.arrived_at
     }
 
     /// The same on the clock that only runs forward.
     #[must_use]
     pub fn started(&self) -> Instant {
-        self.admission.call.started
+        self.account.call.started
     }
 
     /// The service.
     #[must_use]
     pub fn app(&self) -> &Arc<App> {
-        &self.admission.app
+        &self.account.app
     }
 
     /// What the request is served by.
     #[must_use]
     pub fn snapshot(&self) -> &Arc<Snapshot> {
-        &self.admission.snapshot
+        &self.account.snapshot
     }
 
     /// The route asked.
     #[must_use]
     pub fn route(&self) -> &Name {
-        &self.admission.route
-    }
-
-    /// What it may use at most.
-    #[must_use]
-    pub fn worst(&self) -> WorstCase {
-        self.admission.worst
+        &self.account.route
     }
 
     /// A number that differs by request, for choices by chance.
@@ -160,7 +142,7 @@ impl Ticket {
     /// Attempts begun.
     #[must_use]
     pub fn tries(&self) -> usize {
-        self.detail.attempts.len() + usize::from(self.running.is_some())
+        self.detail.attempts.len() + self.open.len()
     }
 
     /// An offer of the plan is passed over after all.
@@ -194,82 +176,112 @@ impl Ticket {
         u64::try_from((soonest - now).num_milliseconds()).ok()
     }
 
-    /// Makes the cost reservation cover this offer's worst case: extended only where a dearer offer's turn comes.
+    /// An attempt begins: it takes a place in the spool for a line of its own, room in the quotas for its worst case, and counts as a
+    /// stream of the upstream.
     ///
     /// # Errors
-    /// [`Refusal::OverQuota`] when a cost quota of the team has no room for it.
-    pub async fn cover(&mut self, turn: &PlannedOffer) -> Result<(), Refusal> {
-        let cost = turn.expected_cost.unwrap_or(Money::ZERO);
-        let snapshot = self.admission.snapshot.clone();
-        let Some(team) = snapshot.catalogue.teams.get(&self.admission.key.team) else { return Ok(()) };
-        for quota in team.quotas.iter().filter(|quota| quota.measure == Measure::Cost) {
-            let id = QuotaId::of_team(&self.admission.key.team, quota);
-            let of_quota = self.admission.held.iter().filter(|held| *held.quota() == id);
-            let (parts, covered) =
-                of_quota.fold((0, Money::ZERO), |(parts, sum), held| (parts + 1, sum + Money::new(held.amount())));
-            // An unpriced offer reserves nothing, but its window still has to be known.
-            if parts > 0 && covered >= cost {
-                continue;
-            }
-            let missing = cost.amount() - covered.amount();
-            let arrived_at = self.arrived_at();
-            let taken = self.admission.app.allowances.reserve(&id, quota, missing, arrived_at).await;
-            let full = |over| QuotaFull {
-                team: self.admission.key.team.to_string(),
-                over,
-                now: arrived_at,
-                caller: Caller {
-                    key: Some(self.admission.key.id.clone()),
-                    route: Some(self.route().to_string()),
-                    wanted: None,
-                },
-            };
-            let taken = taken.map_err(|over| Refusal::OverQuota(Box::new(full(over))))?;
-            self.admission.held.push(taken);
-        }
+    /// [`Refusal`] when there is no room for it.
+    pub async fn begin(&mut self, turn: &PlannedOffer) -> Result<(), Refusal> {
+        let slot = self.app().spool.take_slot().map_err(Refusal::NoSpool)?;
+        let held = self.reserve(turn).await?;
+        let permit = StreamPermit::take(self.app().fleet.upstream(turn.offer.upstream()));
+        let number = u32::try_from(self.tries() + 1).unwrap_or(u32::MAX);
         self.detail.reserved_cost = turn.expected_cost.max(self.detail.reserved_cost);
+        self.open.reserve_exact(1);
+        self.open.push(OpenAttempt::begin(&self.account, number, turn.offer.clone(), Taken { held, slot, permit }));
         Ok(())
     }
 
-    /// An attempt begins; what it gives counts as a stream of the upstream.
+    /// Room for the worst case of an attempt. What admission has reserved of tokens goes to the first one, and on to the next as long
+    /// as none has used any of it; an attempt after one that did takes its own.
+    async fn reserve(&mut self, turn: &PlannedOffer) -> Result<Vec<Held>, Refusal> {
+        let account = self.account.clone();
+        let mut held: Vec<Held> = Vec::with_capacity(self.spare.len() + 1);
+        for (id, quota) in account.snapshot.quotas(&account.key.team) {
+            if quota.measure == Measure::Requests {
+                continue;
+            }
+            if let Some(place) = self.spare.iter().position(|spare| spare.quota() == id) {
+                held.push(self.spare.swap_remove(place));
+                continue;
+            }
+            let amount = match quota.measure {
+                Measure::Cost => turn.expected_cost.unwrap_or_default().amount(),
+                Measure::Requests | Measure::InputTokens | Measure::OutputTokens | Measure::Tokens => {
+                    account.worst_at(&turn.offer).of(quota.measure).unwrap_or_default()
+                }
+            };
+            match account.app.allowances.reserve(id, quota, amount, self.arrived_at()).await {
+                Ok(taken) => held.push(taken),
+                Err(over) => {
+                    let refusal = self.over_quota(over);
+                    self.spare.extend(held.into_iter().filter(|held| held.measure() != Measure::Cost));
+                    return Err(refusal);
+                }
+            }
+        }
+        if self.spare.is_empty() {
+            self.spare = Vec::new();
+        }
+        Ok(held)
+    }
+
+    fn over_quota(&self, over: crate::allowances::OverQuota) -> Refusal {
+        Refusal::OverQuota(Box::new(QuotaFull {
+            team: self.account.key.team.to_string(),
+            over,
+            now: self.arrived_at(),
+            caller: Caller {
+                key: Some(self.account.key.id.clone()),
+                route: Some(self.route().to_string()),
+                wanted: None,
+            },
+        }))
+    }
+
+    /// The attempt that began last.
+    ///
+    /// # Panics
+    /// When none is open: whoever asks has begun one.
     #[must_use]
-    pub fn begin(&mut self, offer: &OfferName) -> StreamPermit {
-        self.running = Some(Running { offer: offer.clone(), began_ms: self.call().elapsed_ms() });
-        StreamPermit::take(self.app().fleet.upstream(offer.upstream()))
+    pub fn attempt(&self) -> &OpenAttempt {
+        self.open.last().expect("an attempt was begun")
     }
 
-    /// Keeps what is changed of the request for the attempt under way.
-    pub fn changed(&mut self, changes: Vec<RequestChange>) {
-        self.detail.changes = changes;
+    /// The attempt that began last asks for its answer in this way, with these changes to the request.
+    pub fn asking(&mut self, streamed: bool, changes: Vec<RequestChange>) {
+        self.detail.changes = first_changes(changes);
+        if let Some(open) = self.open.last_mut() {
+            open.streamed = streamed;
+        }
     }
 
-    /// What was approximated of the request on its way, for the header that tells the app; `None` when nothing was.
+    /// Notes of the request on its way, for the header that tells the app; `None` when there are none. `more` is not on the record.
     #[must_use]
-    pub fn notes(&self) -> Option<HeaderValue> {
-        let is_note = |change: &&RequestChange| change.member != "model" && change.member != "stream_options";
-        let notes: Vec<String> = self
-            .detail
-            .changes
-            .iter()
-            .filter(is_note)
-            .take(MAX_NOTES)
-            .map(|change| format!("{}: {}", change.member, change.after))
-            .collect();
-        if notes.is_empty() { None } else { HeaderValue::from_str(&notes.join("; ")).ok() }
+    pub fn notes(&self, more: Option<&str>) -> Option<HeaderValue> {
+        let is_note = |change: &&RequestChange| change.member() != "model" && change.member() != "stream_options";
+        let mut notes = more.unwrap_or_default().to_owned();
+        for change in self.detail.changes.iter().filter(is_note).take(MAX_NOTES) {
+            let parts = [if notes.is_empty() { "" } else { "; " }, change.member(), ": ", change.after()];
+            parts.into_iter().for_each(|part| notes.push_str(part));
+        }
+        if notes.is_empty() {
+            return None;
+        }
+        // A head holds visible ASCII alone.
+        if !notes.bytes().all(|byte| (b' '..=b'~').contains(&byte)) {
+            notes = notes.escape_default().to_string();
+        }
+        HeaderValue::from_str(&notes).ok()
     }
 
-    /// The attempt under way failed.
+    /// The attempt that began last failed.
     pub fn failed(&mut self, failure: Failure) {
-        let Some(Running { offer, began_ms }) = self.running.take() else { return };
-        self.count_failure(&offer, &failure);
-        let ended_ms = self.call().elapsed_ms();
-        let served_from = self.served_from(&offer);
-        self.detail.attempts.push(Attempt { offer, began_ms, ended_ms, failure: Some(failure), served_from });
-    }
-
-    /// What an offer is served from, as far as its upstream has told.
-    pub(super) fn served_from(&self, offer: &OfferName) -> Option<ServedFrom> {
-        self.app().fleet.upstream(offer.upstream()).served_from(offer.model())
+        let Some(open) = self.open.pop() else { return };
+        self.count_failure(open.offer(), &failure);
+        let ended = open.failed(failure);
+        self.detail.attempts.push(ended.attempt);
+        self.spare.extend(ended.spare);
     }
 
     pub(super) fn count_failure(&self, offer: &OfferName, failure: &Failure) {
@@ -278,23 +290,23 @@ impl Ticket {
         app.metrics.attempt_failures.with_label_values(&[offer.upstream().as_str(), failure.kind.as_str()]).inc();
     }
 
-    /// The attempt under way answers. Only a stream tells when its first token was there; a whole reply comes all at once.
+    /// The attempt that began last answers. Only a stream tells when its first token was there; a whole reply comes all at once.
     pub fn answering(&mut self) {
         let now_ms = self.call().elapsed_ms();
-        self.is_answering = true;
-        self.first_token_ms = self.admission.streamed.then_some(now_ms);
-        if let Some(Running { offer, began_ms }) = &self.running {
-            let app = self.app();
-            let wait_ms = self.first_token_ms.map(|first_ms| first_ms.saturating_sub(*began_ms));
-            app.fleet.upstream(offer.upstream()).health().succeeded(app.clock.now(), wait_ms);
-        }
+        let began_ms = self.attempt().began_ms();
+        self.answering_ms = Some(began_ms);
+        self.first_token_ms = self.account.streamed.then_some(now_ms);
+        let app = self.app();
+        let wait_ms = self.first_token_ms.map(|first_ms| first_ms.saturating_sub(began_ms));
+        app.fleet.upstream(self.attempt().offer().upstream()).health().succeeded(app.clock.now(), wait_ms);
     }
 
     /// The attempts that failed so far.
     #[must_use]
     pub fn failed_attempts(&self) -> Vec<FailedAttempt> {
-        let of =
-            |attempt: &Attempt| Some(FailedAttempt { offer: attempt.offer.clone(), failure: attempt.failure.clone()? });
+        let of = |attempt: &wendor_core::metering::detail::Attempt| {
+            Some(FailedAttempt { offer: attempt.offer.clone(), failure: attempt.failure.clone()? })
+        };
         self.detail.attempts.iter().filter_map(of).collect()
     }
 

@@ -1,47 +1,88 @@
 //! The spool: the local append-only file that a ledger entry goes to before the database has it.
 //!
-//! 1. Admission takes a [`SpoolSlot`]; without a free one, or with a disk that takes nothing, requests are refused.
-//! 2. Settling appends through the slot, which cannot fail for want of room, and gives a [`Written`] to wait for.
-//! 3. One thread writes what has come since the last write in one go ([`writer`]), then lets the waiting ones go on.
-//! 4. The drain task reads what is written ([`reader`]), puts it into the database and notes how far it is.
+//! 1. The folder is claimed for this process ([`Claim`]), and opened once it is known how far the database has drained it.
+//! 2. Admission takes a [`SpoolSlot`]; without a free one, or without room on the disk, requests are refused.
+//! 3. Settling appends through the slot, which cannot fail for want of room, and gives a [`Written`] to wait for.
+//! 4. One thread writes what has come since the last write in one go ([`writer`]), makes it durable as the setting says, then lets
+//!    those who wait go on, a thread at a time ([`desk`]).
+//! 5. The drain reads what is written ([`reader`]) and puts it into the database, together with the place that it has come to.
+//!    What cannot be read, or what the database will never take, is set aside ([`aside`]).
 //!
-//! There is no other way into the ledger. Killing the process leaves the segments, which the next start drains.
+//! There is no other way into the ledger. Killing the process leaves the segments, which the next start drains; the segments of an
+//! instance that never comes back are drained by another one of the same volume ([`claim::orphans`]).
 
+pub mod aside;
+pub mod claim;
+mod desk;
+mod disk;
 mod reader;
+mod segment;
 mod writer;
 
-use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::mpsc::{SyncSender, sync_channel};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
+use std::time::Duration;
 
 use bytes::Bytes;
-use tokio::sync::{Notify, oneshot};
+use tokio::sync::Notify;
 use wendor_core::metering::spool_frame;
 
-pub use reader::SpoolReader;
-use writer::Job;
+use aside::Aside;
+pub use claim::Claim;
+use desk::Desks;
+pub use reader::{Batch, SpoolReader};
+use writer::Queue;
 
-/// Requests under way and entries not yet written together: what the channel to the writer must be able to hold.
+/// Requests and attempts under way, and entries not yet written, together.
 const SLOTS: usize = 65_536;
+
+/// When what was written is made durable.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sync {
+    /// Before the last byte of the answer goes out.
+    Always,
+    /// So long after it was written, at most.
+    Batch(Duration),
+    /// When the system sees fit.
+    Never,
+}
+
+/// How a spool is kept.
+#[derive(Clone, Copy, Debug)]
+pub struct Options {
+    /// When what was written is made durable.
+    pub sync: Sync,
+    /// From this size on a new segment is begun, so that drained ones can be deleted.
+    pub segment_bytes: u64,
+    /// While less than this is free on the disk, requests are refused.
+    pub keep_free_bytes: u64,
+}
 
 /// A place in the spool.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) struct Place {
-    pub(crate) segment: u64,
-    pub(crate) offset: u64,
+pub struct Place {
+    /// Number of the segment.
+    pub segment: u64,
+    /// Bytes from its beginning.
+    pub offset: u64,
 }
 
 /// What writer, reader and everyone who asks share.
 #[derive(Debug)]
-pub(crate) struct Shared {
+struct Shared {
     folder: PathBuf,
+    options: Options,
+    queue: Queue,
+    desks: Desks,
+    aside: Aside,
     /// Entries appended and not yet in the database. Written by settling (+) and by the drain (-).
     pending: AtomicU64,
     /// Whether the last write went through. Written by the writer alone.
     is_writable: AtomicBool,
+    /// Whether enough is free on the disk. Written by the writer alone.
+    has_room: AtomicBool,
     /// How far whole frames are written. A mutex, because both numbers belong together.
     written: Mutex<Place>,
     /// Wakes the drain.
@@ -64,6 +105,19 @@ pub enum SpoolError {
     /// Another service has it.
     #[error("the spool folder {0} is in use by another service; give each its own with --spool")]
     InUse(PathBuf),
+    /// Its entries belong to another database.
+    #[error(
+        "the spool folder {folder} holds entries of another installation ({found}), not of this database ({wanted}): \
+         start with the database that they belong to, or give another folder with --spool"
+    )]
+    OtherInstallation {
+        /// Which.
+        folder: PathBuf,
+        /// Whose it is.
+        found: String,
+        /// Whose the database is.
+        wanted: String,
+    },
 }
 
 /// There is no room for a further entry.
@@ -75,41 +129,46 @@ pub enum NoSlot {
     /// The last write failed.
     #[error("the disk of the spool takes nothing at the moment")]
     NotWritable,
+    /// What is free on the disk is kept for what is under way.
+    #[error("the disk of the spool is nearly full")]
+    NoRoom,
 }
 
 /// The writing side, shared by all requests.
 #[derive(Debug)]
 pub struct Spool {
-    entrance: Arc<Entrance>,
-    _lock: File,
+    closing: Closing,
+    claim: Claim,
 }
 
-/// Where entries go in. The writer's thread ends when nobody holds it any more.
+/// Ends the writer's thread when it goes.
 #[derive(Debug)]
-struct Entrance {
-    jobs: SyncSender<Job>,
+struct Closing {
     shared: Arc<Shared>,
+    writer: Option<std::thread::JoinHandle<()>>,
 }
 
 /// Room for one entry; dropping it gives it back.
 #[derive(Debug)]
-pub struct SpoolSlot(Arc<Entrance>);
+pub struct SpoolSlot(Arc<Shared>);
 
 impl Drop for SpoolSlot {
     fn drop(&mut self) {
-        self.0.shared.taken.fetch_sub(1, Ordering::Relaxed);
+        self.0.taken.fetch_sub(1, Ordering::Relaxed);
     }
 }
 
-/// Becomes ready when an entry is in the spool.
+/// Becomes ready when an entry is in the spool, as durable as the setting says.
 #[derive(Debug)]
-pub struct Written(oneshot::Receiver<()>);
+pub struct Written {
+    shared: Arc<Shared>,
+    number: u64,
+}
 
 impl Written {
     /// Whether the entry is in the spool.
     pub fn poll_written(&mut self, context: &mut Context<'_>) -> Poll<()> {
-        // A writer that is gone will never answer; the process is ending then, and waiting would only hold it up.
-        std::pin::Pin::new(&mut self.0).poll(context).map(|_| ())
+        self.shared.desks.poll(self.number, &self.shared, context)
     }
 
     /// Waits until the entry is in the spool. Dropped midway it changes nothing: the entry is on its way.
@@ -119,37 +178,43 @@ impl Written {
 }
 
 impl Spool {
-    /// Opens the spool in `folder`: takes it for this process, starts a new segment and the writer's thread.
+    /// Opens a claimed spool, of which everything before `drained` is in the database: starts a new segment and the writer's thread.
     ///
     /// # Errors
-    /// [`SpoolError`] when the folder cannot be used or is in use.
-    pub fn open(folder: &Path) -> Result<(Self, SpoolReader), SpoolError> {
-        let failed = |source| SpoolError::Folder { folder: folder.to_owned(), source };
-        std::fs::create_dir_all(folder).map_err(failed)?;
-        let lock = File::create(folder.join("lock")).map_err(failed)?;
-        lock.try_lock().map_err(|error| match error {
-            std::fs::TryLockError::WouldBlock => SpoolError::InUse(folder.to_owned()),
-            std::fs::TryLockError::Error(source) => failed(source),
-        })?;
-        let segments = segments_in(folder).map_err(failed)?;
-        let number = segments.last().map_or(1, |last| last + 1);
-        let segment = writer::Segment::create(folder, number).map_err(failed)?;
+    /// [`SpoolError`] when the folder cannot be used.
+    pub fn open(claim: Claim, drained: Option<Place>, options: Options) -> Result<(Self, SpoolReader), SpoolError> {
+        let folder = claim.folder().to_owned();
+        let failed = |source| SpoolError::Folder { folder: folder.clone(), source };
+        let drained = claim.begins_at(drained).map_err(failed)?;
+        let aside = Aside::open(&folder).map_err(failed)?;
+        // Numbers never come back, whatever was deleted: a place noted in the database must mean one place.
+        let last = segments_in(&folder).map_err(failed)?.last().copied().unwrap_or(0);
+        let number = last.max(drained.segment).max(aside.last_segment()) + 1;
+        let segment = segment::Segment::create(&folder, number, options).map_err(failed)?;
         let shared = Arc::new(Shared {
-            folder: folder.to_owned(),
+            options,
+            queue: Queue::default(),
+            desks: Desks::default(),
+            aside,
             pending: AtomicU64::new(0),
             is_writable: AtomicBool::new(true),
+            has_room: AtomicBool::new(disk::free_bytes(&folder).is_none_or(|free| free >= options.keep_free_bytes)),
             written: Mutex::new(segment.place()),
             has_more: Notify::new(),
             taken: AtomicUsize::new(0),
+            folder: folder.clone(),
         });
-        let reader = SpoolReader::open(shared.clone()).map_err(failed)?;
-        let (jobs, incoming) = sync_channel(SLOTS);
+        let reader = SpoolReader::new(shared.clone(), claim.id().to_owned(), drained);
         let for_thread = shared.clone();
-        std::thread::Builder::new()
+        let writer = std::thread::Builder::new()
             .name("spool-writer".to_owned())
-            .spawn(move || writer::run(segment, &incoming, &for_thread))
+            .spawn(move || writer::run(segment, &for_thread))
             .map_err(failed)?;
-        Ok((Self { entrance: Arc::new(Entrance { jobs, shared }), _lock: lock }, reader))
+        Ok((Self { closing: Closing { shared, writer: Some(writer) }, claim }, reader))
+    }
+
+    fn shared(&self) -> &Arc<Shared> {
+        &self.closing.shared
     }
 
     /// Takes room for one entry.
@@ -157,27 +222,50 @@ impl Spool {
     /// # Errors
     /// [`NoSlot`] when there is none.
     pub fn take_slot(&self) -> Result<SpoolSlot, NoSlot> {
-        let shared = &self.entrance.shared;
-        // Relaxed: the flag stands alone, and an instant more or less does not matter.
+        let shared = self.shared();
+        // Relaxed: each flag stands alone, and an instant more or less does not matter.
         if !shared.is_writable.load(Ordering::Relaxed) {
             return Err(NoSlot::NotWritable);
         }
+        if !shared.has_room.load(Ordering::Relaxed) {
+            return Err(NoSlot::NoRoom);
+        }
         // Made before it is looked at whether there was room, so that it is given back if there was none.
         let taken_before = shared.taken.fetch_add(1, Ordering::Relaxed);
-        let slot = SpoolSlot(self.entrance.clone());
+        let slot = SpoolSlot(shared.clone());
         if taken_before < SLOTS { Ok(slot) } else { Err(NoSlot::Full) }
     }
 
-    /// Entries that the database does not have yet.
+    /// Entries that the database does not have yet, those set aside not counted.
     #[must_use]
     pub fn pending(&self) -> u64 {
-        self.entrance.shared.pending.load(Ordering::Relaxed)
+        self.shared().pending.load(Ordering::Relaxed)
     }
 
-    /// Whether the last write went through.
+    /// Whether requests are taken: the last write went through, and the disk has room.
     #[must_use]
     pub fn is_writable(&self) -> bool {
-        self.entrance.shared.is_writable.load(Ordering::Relaxed)
+        self.shared().is_writable.load(Ordering::Relaxed) && self.shared().has_room.load(Ordering::Relaxed)
+    }
+
+    /// The folder as it is claimed.
+    #[must_use]
+    pub fn claim(&self) -> &Claim {
+        &self.claim
+    }
+
+    /// Ends the spool, and keeps its folder. The writer has written what was appended.
+    #[must_use]
+    pub fn into_claim(self) -> Claim {
+        let Self { claim, closing } = self;
+        drop(closing);
+        claim
+    }
+
+    /// What was set aside.
+    #[must_use]
+    pub fn aside(&self) -> &Aside {
+        &self.shared().aside
     }
 
     /// Bytes of all segments on the disk.
@@ -185,11 +273,30 @@ impl Spool {
     /// # Errors
     /// When the folder cannot be read.
     pub fn bytes(&self) -> std::io::Result<u64> {
-        let sizes = segments_in(&self.entrance.shared.folder)?.into_iter().map(|number| {
+        let sizes = segments_in(&self.shared().folder)?.into_iter().map(|number| {
             // A segment may be drained and gone between the listing and this.
-            std::fs::metadata(segment_path(&self.entrance.shared.folder, number)).map_or(0, |file| file.len())
+            std::fs::metadata(segment_path(&self.shared().folder, number)).map_or(0, |file| file.len())
         });
         Ok(sizes.sum())
+    }
+
+    /// Bytes that are free on its disk, if the system tells.
+    #[must_use]
+    pub fn free_bytes(&self) -> Option<u64> {
+        disk::free_bytes(&self.shared().folder)
+    }
+}
+
+impl Drop for Closing {
+    fn drop(&mut self) {
+        self.shared.queue.close();
+        // A writer that cannot write never ends; what it holds is lost with the process then, and it has said so.
+        if self.shared.is_writable.load(Ordering::Relaxed)
+            && let Some(writer) = self.writer.take()
+            && writer.join().is_err()
+        {
+            tracing::error!("the spool's writer has panicked");
+        }
     }
 }
 
@@ -197,17 +304,14 @@ impl SpoolSlot {
     /// Appends an entry as its frame. The slot is free again once it is written.
     #[must_use]
     pub fn append(self, frame: Bytes) -> Written {
-        let (done, written) = oneshot::channel();
-        let entrance = self.0.clone();
-        // Relaxed: a count to be looked at; the channel orders the entry itself.
-        entrance.shared.pending.fetch_add(1, Ordering::Relaxed);
-        let job = Job { frame, done, _slot: self };
-        // There are as many places in the channel as slots, so it is never full; it is closed only when the writer died,
-        // which drops the job and lets whoever waits go on.
-        if entrance.jobs.try_send(job).is_err() {
-            tracing::error!("the spool's writer is gone: an entry is lost");
+        let shared = self.0.clone();
+        // Relaxed: a count to be looked at; the queue orders the entry itself.
+        shared.pending.fetch_add(1, Ordering::Relaxed);
+        let (number, has_to_be_told) = shared.queue.push(frame, self);
+        if has_to_be_told && !shared.desks.tell_soon(&shared) {
+            shared.queue.tell();
         }
-        Written(written)
+        Written { shared, number }
     }
 }
 
@@ -224,6 +328,11 @@ fn segments_in(folder: &Path) -> std::io::Result<Vec<u64>> {
     }
     numbers.sort_unstable();
     Ok(numbers)
+}
+
+/// A lock that outlives a panic of whoever held it: what stands behind each here is whole at every step.
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(test)]

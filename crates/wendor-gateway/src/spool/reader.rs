@@ -1,31 +1,33 @@
 //! Reading the spool for the drain: batch after batch, from where the database has everything before.
 //!
-//! How far it is stands in the file `drained`. It is written after the database has a batch, so a crash between the two
-//! repeats the batch, which changes nothing. A frame that is cut at the end of an older segment was never acknowledged; a
-//! damaged one cannot be passed over, since its length may be wrong: its segment is set aside under another name, with what
-//! follows, and that is said.
+//! Damage costs no more than what is damaged: reading goes on at the next place where a whole frame begins, and the bytes before it are
+//! set aside. A frame that is cut at the end of an older segment was never acknowledged.
 
 use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use wendor_core::metering::entry::Spooled;
 use wendor_core::metering::spool_frame::{self, Frame, SEGMENT_MAGIC};
 
-use super::{Place, Shared, segment_path, segments_in};
+use super::{Place, Shared, locked, segment_path, segments_in};
 
-/// Read at once: some thousand entries.
-const READ_BYTES: u64 = 4 * 1024 * 1024;
+/// Read at once: some thousand entries, and more than the longest frame.
+const READ_BYTES: u64 = 20 * 1024 * 1024;
 
-/// Of what was read into, kept for the next batch: memory that is let go of costs the kernel more than the reading.
-const WINDOW_KEPT: usize = 1024 * 1024;
+/// Read at first: what a usual batch takes. That much is kept to be read into again: memory that is let go of costs the kernel
+/// more than the reading.
+const FIRST_BYTES: u64 = 1024 * 1024;
+
+/// A drained segment is let go of from this size on, when the disk is short of room.
+const WORTH_ROTATING: u64 = 64 * 1024;
 
 /// The reading side; the drain owns it.
 #[derive(Debug)]
 pub struct SpoolReader {
     shared: Arc<Shared>,
+    id: String,
     /// Everything before is in the database.
     drained: Place,
     /// What is read into.
@@ -37,24 +39,43 @@ pub struct SpoolReader {
 pub struct Batch {
     /// The entries, in order; empty when there is nothing to drain.
     pub entries: Vec<Spooled>,
+    /// Where each ends.
+    ends: Vec<Place>,
     /// Whether it ends where the written entries did when it was read.
     pub is_all: bool,
     end: Place,
 }
 
+impl Batch {
+    /// Up to where a spool is drained once the first `count` entries are.
+    #[must_use]
+    pub fn place_after(&self, count: usize) -> Place {
+        match count.checked_sub(1).and_then(|last| self.ends.get(last)) {
+            Some(place) if count < self.entries.len() => *place,
+            Some(_) | None => self.end,
+        }
+    }
+}
+
 /// What reading at a place gave.
 enum Step {
-    Entries(Vec<Spooled>, u64),
+    /// Entries with the offset at which each ends.
+    Entries(Vec<(Spooled, u64)>),
+    /// Nothing to be read up to this offset; further on there may be.
+    PassedOver(u64),
     /// Nothing more in this segment.
     SegmentEnds,
 }
 
 impl SpoolReader {
-    pub(super) fn open(shared: Arc<Shared>) -> std::io::Result<Self> {
-        let noted = std::fs::read_to_string(shared.folder.join("drained")).unwrap_or_default();
-        let mut numbers = noted.split_whitespace().filter_map(|number| number.parse().ok());
-        let drained = Place { segment: numbers.next().unwrap_or(0), offset: numbers.next().unwrap_or(0) };
-        Ok(Self { shared, drained, window: Vec::new() })
+    pub(super) fn new(shared: Arc<Shared>, id: String, drained: Place) -> Self {
+        Self { shared, id, drained, window: Vec::new() }
+    }
+
+    /// The id by which the database knows this spool.
+    #[must_use]
+    pub fn id(&self) -> &str {
+        &self.id
     }
 
     /// Hands every entry that is not drained yet to `each`, and counts them as pending. For the start, before anything is
@@ -63,7 +84,7 @@ impl SpoolReader {
     /// # Errors
     /// When a segment cannot be read.
     pub fn each_pending(&self, mut each: impl FnMut(&Spooled)) -> std::io::Result<u64> {
-        let mut ahead = Self { shared: self.shared.clone(), drained: self.drained, window: Vec::new() };
+        let mut ahead = Self::new(self.shared.clone(), self.id.clone(), self.drained);
         let mut count = 0;
         loop {
             let batch = ahead.read(usize::MAX)?;
@@ -81,19 +102,23 @@ impl SpoolReader {
     /// The next entries, at most `limit`; none when the database has everything that is written.
     ///
     /// # Errors
-    /// When a segment cannot be read.
+    /// When a segment cannot be read, or what is damaged cannot be set aside.
     pub fn read(&mut self, limit: usize) -> std::io::Result<Batch> {
-        let written = *self.shared.written.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let written = *locked(&self.shared.written);
         loop {
             let at = self.at_existing_segment(written)?;
             if at >= written {
-                return Ok(Batch { entries: Vec::new(), is_all: true, end: at });
+                return Ok(Batch { entries: Vec::new(), ends: Vec::new(), is_all: true, end: at });
             }
             match self.step(at, written, limit)? {
-                Step::Entries(entries, length) => {
-                    let end = Place { offset: at.offset + length, ..at };
-                    return Ok(Batch { entries, is_all: end >= written, end });
+                Step::Entries(found) => {
+                    let place = |offset| Place { offset, ..at };
+                    let ends: Vec<Place> = found.iter().map(|(_, end)| place(*end)).collect();
+                    let end = ends.last().copied().unwrap_or(at);
+                    let entries = found.into_iter().map(|(entry, _)| entry).collect();
+                    return Ok(Batch { entries, ends, is_all: end >= written, end });
                 }
+                Step::PassedOver(offset) => self.drained = Place { offset, ..at },
                 Step::SegmentEnds => self.drained = Place { segment: at.segment + 1, offset: 0 },
             }
         }
@@ -111,77 +136,101 @@ impl SpoolReader {
         let mut bytes = std::mem::take(&mut self.window);
         let step = self.step_in(&mut bytes, (at, written), limit);
         bytes.clear();
-        bytes.shrink_to(WINDOW_KEPT);
+        bytes.shrink_to(usize::try_from(FIRST_BYTES).unwrap_or(0));
         self.window = bytes;
         step
     }
 
     fn step_in(&self, bytes: &mut Vec<u8>, (at, written): (Place, Place), limit: usize) -> std::io::Result<Step> {
-        let path = segment_path(&self.shared.folder, at.segment);
-        let mut file = File::open(&path)?;
-        let end = if at.segment == written.segment { written.offset } else { file.metadata()?.len() };
-        let mut window = READ_BYTES;
+        let mut file = File::open(segment_path(&self.shared.folder, at.segment))?;
+        let is_live = at.segment == written.segment;
+        let end = if is_live { written.offset } else { file.metadata()?.len() };
+        let mut window = FIRST_BYTES;
         loop {
+            let wanted = window.min(end.saturating_sub(at.offset));
             bytes.clear();
+            bytes.reserve_exact(usize::try_from(wanted.max(FIRST_BYTES)).unwrap_or(0));
             file.seek(SeekFrom::Start(at.offset))?;
-            Read::by_ref(&mut file).take(window.min(end.saturating_sub(at.offset))).read_to_end(bytes)?;
-            let (entries, length, stopped) = frames_of(bytes, limit);
-            if !entries.is_empty() {
-                return Ok(Step::Entries(entries, length));
+            Read::by_ref(&mut file).take(wanted).read_to_end(bytes)?;
+            if bytes.is_empty() {
+                return Ok(Step::SegmentEnds);
             }
-            match stopped {
-                Frame::Damaged(why) => return self.set_aside(&path, at, why).map(|()| Step::SegmentEnds),
-                Frame::Cut if at.offset + window < end => window *= 4,
-                Frame::Cut | Frame::Whole(..) => {
-                    if !bytes.is_empty() {
-                        tracing::warn!(
-                            segment = at.segment,
-                            bytes = bytes.len(),
-                            "a spool segment ends in a cut entry, which was never acknowledged"
-                        );
-                    }
-                    return Ok(Step::SegmentEnds);
-                }
+            let is_all = u64::try_from(bytes.len()).unwrap_or(0) >= end.saturating_sub(at.offset);
+            let (found, stopped) = frames_of(bytes, at.offset, limit);
+            if !found.is_empty() {
+                return Ok(Step::Entries(found));
             }
+            if matches!(stopped, Frame::Cut) && !is_all && window < READ_BYTES {
+                window = READ_BYTES;
+                continue;
+            }
+            return self.pass_over(bytes, at, (&stopped, is_all));
         }
     }
 
-    fn set_aside(&self, path: &std::path::Path, at: Place, why: &str) -> std::io::Result<()> {
-        let aside = path.with_extension(format!("damaged-at-{}", at.offset));
-        tracing::error!(segment = at.segment, offset = at.offset, why, aside = %aside.display(), "a spool segment is damaged: it is kept aside, entries before that place are drained");
-        std::fs::rename(path, aside)
+    /// What stands at `at` is no frame. Goes on where the next one begins.
+    fn pass_over(&self, bytes: &[u8], at: Place, (stopped, is_all): (&Frame, bool)) -> std::io::Result<Step> {
+        let next = next_frame(bytes);
+        let why = match (stopped, next) {
+            (Frame::Damaged(why, _), _) => *why,
+            // Its length cannot be right, since an entry stands inside what it would take.
+            (Frame::Cut | Frame::Whole(..), Some(_)) => "its length is wrong",
+            (Frame::Cut | Frame::Whole(..), None) => {
+                let (segment, bytes) = (at.segment, bytes.len());
+                tracing::warn!(segment, bytes, "a spool segment ends in a cut entry, which was never acknowledged");
+                return Ok(Step::SegmentEnds);
+            }
+        };
+        let passed = next.unwrap_or(bytes.len());
+        let damaged = bytes.get(..passed).unwrap_or_default();
+        // Zeros are what a loss of power leaves where nothing was written yet.
+        if damaged.iter().any(|byte| *byte != 0) {
+            let aside = self.shared.aside.damaged(at, damaged, why)?;
+            tracing::error!(
+                segment = at.segment, offset = at.offset, bytes = passed, why, aside = %aside.display(),
+                "a part of a spool segment cannot be read: it is set aside, what follows is drained"
+            );
+        }
+        match next.is_some() || !is_all {
+            true => Ok(Step::PassedOver(at.offset + u64::try_from(passed).unwrap_or(0))),
+            false => Ok(Step::SegmentEnds),
+        }
     }
 
-    /// Notes that the database has `batch`, and deletes the segments before it.
+    /// Notes that the database has everything up to `place`, `count` entries more than before, and deletes the segments before it.
     ///
     /// # Errors
-    /// When the note cannot be written; the batch will be drained again then, which changes nothing.
-    pub fn done(&mut self, batch: &Batch) -> std::io::Result<()> {
-        let count = u64::try_from(batch.entries.len()).unwrap_or(0);
-        self.shared.pending.fetch_sub(count, Ordering::Relaxed);
-        self.drained = batch.end;
-        let note: PathBuf = self.shared.folder.join("drained.new");
-        std::fs::write(&note, format!("{} {}\n", self.drained.segment, self.drained.offset))?;
-        std::fs::rename(&note, self.shared.folder.join("drained"))?;
+    /// When a segment cannot be deleted; it will be at the next time.
+    pub fn done(&mut self, place: Place, count: usize) -> std::io::Result<()> {
+        self.shared.pending.fetch_sub(u64::try_from(count).unwrap_or(0), Ordering::Relaxed);
+        self.drained = place;
+        self.let_go()
+    }
+
+    /// Deletes the segments that are drained. When the disk is short of room the one that is written to is let go of too.
+    ///
+    /// # Errors
+    /// When a segment cannot be deleted.
+    pub fn let_go(&self) -> std::io::Result<()> {
         for number in segments_in(&self.shared.folder)? {
             if number < self.drained.segment {
                 std::fs::remove_file(segment_path(&self.shared.folder, number))?;
             }
         }
+        let written = *locked(&self.shared.written);
+        let is_drained = self.drained >= written || (self.drained.segment < written.segment && written.offset <= 8);
+        if is_drained && written.offset >= WORTH_ROTATING && !self.shared.has_room.load(Ordering::Relaxed) {
+            self.shared.queue.rotate();
+        }
         Ok(())
     }
 
-    /// Keeps an entry that the database refuses in a file beside the segments, as a line of JSON. Gives the file.
+    /// Sets an entry aside that the database refuses.
     ///
     /// # Errors
     /// When the file cannot be written.
-    pub fn set_entry_aside(&self, settled: &Spooled) -> std::io::Result<PathBuf> {
-        let path = self.shared.folder.join("refused-entries.jsonl");
-        let mut file = std::fs::OpenOptions::new().create(true).append(true).open(&path)?;
-        let mut line = serde_json::to_vec(settled)?;
-        line.push(b'\n');
-        std::io::Write::write_all(&mut file, &line)?;
-        Ok(path)
+    pub fn set_aside(&self, settled: &Spooled, why: &str) -> std::io::Result<std::path::PathBuf> {
+        self.shared.aside.entry(settled, why)
     }
 
     /// Waits until something is written. Dropped midway it loses nothing: the next call looks again.
@@ -190,18 +239,24 @@ impl SpoolReader {
     }
 }
 
-/// The whole frames at the start of `bytes`, how many bytes they take, and what stopped the reading.
-fn frames_of(bytes: &[u8], limit: usize) -> (Vec<Spooled>, u64, Frame) {
-    let (mut entries, mut at) = (Vec::new(), 0);
+/// The whole frames at the start of `bytes`, which stand at `offset`, with where each ends, and what stopped the reading.
+fn frames_of(bytes: &[u8], offset: u64, limit: usize) -> (Vec<(Spooled, u64)>, Frame) {
+    let (mut found, mut at) = (Vec::new(), 0);
     loop {
         match spool_frame::read(bytes.get(at..).unwrap_or_default()) {
-            Frame::Whole(settled, length) if entries.len() < limit => {
-                entries.push(*settled);
+            Frame::Whole(settled, length) if found.len() < limit => {
                 at += length;
+                found.push((*settled, offset + u64::try_from(at).unwrap_or(0)));
             }
-            stopped @ (Frame::Whole(..) | Frame::Cut | Frame::Damaged(_)) => {
-                return (entries, u64::try_from(at).unwrap_or(0), stopped);
-            }
+            stopped @ (Frame::Whole(..) | Frame::Cut | Frame::Damaged(..)) => return (found, stopped),
         }
     }
+}
+
+/// Where the next whole frame begins behind the first byte, if one does.
+fn next_frame(bytes: &[u8]) -> Option<usize> {
+    (1..bytes.len()).find(|start| {
+        let rest = bytes.get(*start..).unwrap_or_default();
+        spool_frame::could_begin(rest) && matches!(spool_frame::read(rest), Frame::Whole(..))
+    })
 }

@@ -1,102 +1,179 @@
-//! The spool's one writer: takes what has come, writes it in one go, lets the waiting ones go on.
+//! The spool's one writer: takes what has come, writes it in one go, makes it durable as the setting says, lets the waiting ones go on.
 //!
-//! A write that fails is tried again with the same bytes until it goes through: what was settled is not given up. Meanwhile
-//! admission refuses, and what waits keeps waiting.
+//! It writes at once when it is idle, and gathers only what comes while it writes. A write that fails is tried again with the same bytes
+//! until it goes through: what was settled is not given up. Meanwhile admission refuses, and what waits keeps waiting.
 
-use std::fs::File;
-use std::io::Write;
-use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
-use std::sync::mpsc::Receiver;
+use std::sync::{Arc, Condvar, Mutex};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use tokio::sync::oneshot;
-use wendor_core::metering::spool_frame::SEGMENT_MAGIC;
 
-use super::{Place, Shared, SpoolSlot, segment_path};
+use super::segment::Segment;
+use super::{Shared, SpoolSlot, Sync, disk, locked};
 
-/// From this size on a new segment is begun, so that drained ones can be deleted.
-const SEGMENT_BYTES: u64 = 64 * 1024 * 1024;
+/// Pause before a failed write is tried again, and between looks at a disk without room.
+const RETRY_PAUSE: Duration = Duration::from_millis(100);
 
-/// Entries written in one go at most; more only adds to the wait of the first.
-const MAX_TOGETHER: usize = 512;
+/// Room on the disk is looked at so often at most: a system call a write would be one too many.
+const LOOK_EVERY: Duration = Duration::from_millis(50);
 
-/// Writes are at least this far apart: one after a pause goes at once, under load each takes what has come meanwhile. Without it
-/// every single request wakes this thread, which costs more than its entry.
-const APART: Duration = Duration::from_millis(1);
-
-/// Pause before a failed write is tried again.
-const RETRY_PAUSE: Duration = Duration::from_millis(250);
-
-/// One entry on its way.
-#[derive(Debug)]
-pub(super) struct Job {
-    pub(super) frame: Bytes,
-    pub(super) done: oneshot::Sender<()>,
-    pub(super) _slot: SpoolSlot,
+/// What waits to be written.
+#[derive(Debug, Default)]
+pub(super) struct Queue {
+    waiting: Mutex<Waiting>,
+    has_some: Condvar,
 }
 
-/// The segment that is written to.
-#[derive(Debug)]
-pub(super) struct Segment {
-    folder: PathBuf,
-    file: File,
+#[derive(Debug, Default)]
+struct Waiting {
+    frames: Vec<(Bytes, SpoolSlot)>,
+    /// Entries that have ever come: the number of the last one.
     number: u64,
-    length: u64,
+    /// Whether the writer sleeps until it is told.
+    is_idle: bool,
+    wants_rotation: bool,
+    is_closed: bool,
 }
 
-impl Segment {
-    pub(super) fn create(folder: &Path, number: u64) -> std::io::Result<Self> {
-        let mut file = File::create_new(segment_path(folder, number))?;
-        file.write_all(SEGMENT_MAGIC)?;
-        let length = u64::try_from(SEGMENT_MAGIC.len()).unwrap_or(0);
-        Ok(Self { folder: folder.to_owned(), file, number, length })
+/// What the writer takes in one go.
+struct Taken {
+    frames: Vec<(Bytes, SpoolSlot)>,
+    /// Of the last of them.
+    number: u64,
+    wants_rotation: bool,
+    is_closed: bool,
+}
+
+impl Queue {
+    /// Adds an entry. Gives its number, and whether the writer sleeps and has to be told.
+    pub(super) fn push(&self, frame: Bytes, slot: SpoolSlot) -> (u64, bool) {
+        let mut waiting = locked(&self.waiting);
+        waiting.frames.push((frame, slot));
+        waiting.number += 1;
+        (waiting.number, waiting.is_idle)
     }
 
-    pub(super) fn place(&self) -> Place {
-        Place { segment: self.number, offset: self.length }
+    /// Tells the writer that something has come.
+    pub(super) fn tell(&self) {
+        self.wake(locked(&self.waiting));
     }
 
-    /// Appends whole frames. After an error the segment is cut back to the last whole one.
-    fn append(&mut self, frames: &[u8]) -> std::io::Result<()> {
-        if self.length >= SEGMENT_BYTES {
-            *self = Self::create(&self.folder, self.number + 1)?;
+    /// Asks for a new segment, so that a drained one can be deleted.
+    pub(super) fn rotate(&self) {
+        let mut waiting = locked(&self.waiting);
+        waiting.wants_rotation = true;
+        self.wake(waiting);
+    }
+
+    /// No entry comes any more: the writer ends once it has written what there is.
+    pub(super) fn close(&self) {
+        let mut waiting = locked(&self.waiting);
+        waiting.is_closed = true;
+        self.wake(waiting);
+    }
+
+    fn wake(&self, mut waiting: std::sync::MutexGuard<'_, Waiting>) {
+        // A system call only where the writer sleeps.
+        if std::mem::take(&mut waiting.is_idle) {
+            drop(waiting);
+            self.has_some.notify_one();
         }
-        if let Err(error) = self.file.write_all(frames) {
-            self.file.set_len(self.length)?;
-            std::io::Seek::seek(&mut self.file, std::io::SeekFrom::Start(self.length))?;
-            return Err(error);
+    }
+
+    /// Takes all there is, waiting for something for `patience` at most. `used` is let go of by whoever takes, without its memory.
+    fn take(&self, patience: Option<Duration>, used: Vec<(Bytes, SpoolSlot)>) -> Taken {
+        let mut waiting = locked(&self.waiting);
+        let mut has_waited = false;
+        while waiting.frames.is_empty() && !waiting.wants_rotation && !waiting.is_closed && !has_waited {
+            waiting.is_idle = true;
+            waiting = match patience {
+                None => self.has_some.wait(waiting).unwrap_or_else(std::sync::PoisonError::into_inner),
+                Some(patience) => {
+                    has_waited = true;
+                    let woken = self.has_some.wait_timeout(waiting, patience);
+                    woken.unwrap_or_else(std::sync::PoisonError::into_inner).0
+                }
+            };
+            waiting.is_idle = false;
         }
-        self.length += u64::try_from(frames.len()).unwrap_or(0);
-        Ok(())
+        Taken {
+            frames: std::mem::replace(&mut waiting.frames, used),
+            number: waiting.number,
+            wants_rotation: std::mem::take(&mut waiting.wants_rotation),
+            is_closed: waiting.is_closed,
+        }
     }
 }
 
-/// Writes until every sender is gone.
-pub(super) fn run(mut segment: Segment, jobs: &Receiver<Job>, shared: &Shared) {
-    let mut frames = Vec::new();
-    let mut may_write_at = Instant::now();
-    while let Ok(first) = jobs.recv() {
-        std::thread::sleep(may_write_at.saturating_duration_since(Instant::now()));
-        let together: Vec<Job> = std::iter::once(first).chain(jobs.try_iter().take(MAX_TOGETHER - 1)).collect();
-        frames.clear();
-        for job in &together {
-            frames.extend_from_slice(&job.frame);
+/// Writes until the queue is closed and empty.
+pub(super) fn run(mut segment: Segment, shared: &Arc<Shared>) {
+    let syncer = match shared.options.sync {
+        Sync::Batch(after) => Some(Syncer::start(after)),
+        Sync::Always | Sync::Never => None,
+    };
+    let (mut bytes, mut used) = (Vec::new(), Vec::new());
+    let mut looked_at: Option<Instant> = None;
+    loop {
+        // Without room the disk is looked at again and again, since nothing else tells when there is some.
+        let patience = (!shared.has_room.load(Ordering::Relaxed)).then_some(RETRY_PAUSE);
+        let taken = shared.queue.take(patience, used);
+        bytes.clear();
+        for (frame, _) in &taken.frames {
+            bytes.extend_from_slice(frame);
         }
-        write_until_done(&mut segment, &frames, shared);
-        may_write_at = Instant::now() + APART;
-        *shared.written.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = segment.place();
-        for job in together {
-            // Whoever settled in `Drop` does not wait.
-            let _nobody_waits = job.done.send(());
+        if segment.is_full() || (taken.wants_rotation && segment.is_begun()) {
+            rotate(&mut segment, shared, syncer.as_ref());
         }
-        shared.has_more.notify_one();
+        if !bytes.is_empty() {
+            write_until_done(&mut segment, &bytes, shared);
+            if let Some(syncer) = &syncer {
+                syncer.wrote(&segment);
+            }
+            *locked(&shared.written) = segment.place();
+            shared.desks.written(taken.number);
+            shared.has_more.notify_one();
+        }
+        if looked_at.is_none_or(|at| at.elapsed() >= LOOK_EVERY) || patience.is_some() {
+            looked_at = Some(Instant::now());
+            look_for_room(shared);
+        }
+        if taken.is_closed && taken.frames.is_empty() {
+            shared.desks.close();
+            return;
+        }
+        used = taken.frames;
+        used.clear();
     }
+}
+
+/// Begins a new segment. Where that fails the old one goes on growing, and it is tried again at the next write.
+fn rotate(segment: &mut Segment, shared: &Shared, syncer: Option<&Syncer>) {
+    if let Some(syncer) = syncer {
+        // What stands in the old one has to be durable before it is let go of.
+        syncer.finish();
+    }
+    match segment.rotate() {
+        Ok(()) => *locked(&shared.written) = segment.place(),
+        Err(error) => tracing::warn!(%error, "no new segment of the spool can be begun; the old one goes on"),
+    }
+    shared.has_more.notify_one();
 }
 
 fn write_until_done(segment: &mut Segment, frames: &[u8], shared: &Shared) {
-    while let Err(error) = segment.append(frames) {
+    let mut is_written = false;
+    loop {
+        let tried = match is_written {
+            true => Ok(()),
+            false => segment.append(frames),
+        };
+        // What was appended once must not be again, whatever comes of making it durable.
+        is_written |= tried.is_ok();
+        let tried = tried.and_then(|()| match shared.options.sync {
+            Sync::Always => segment.sync(),
+            Sync::Batch(_) | Sync::Never => Ok(()),
+        });
+        let Err(error) = tried else { break };
         // Said once a failure, not once a try.
         if shared.is_writable.swap(false, Ordering::Relaxed) {
             tracing::error!(%error, "the spool cannot be written: requests are refused until it can");
@@ -105,5 +182,105 @@ fn write_until_done(segment: &mut Segment, frames: &[u8], shared: &Shared) {
     }
     if !shared.is_writable.swap(true, Ordering::Relaxed) {
         tracing::info!("the spool is written again");
+    }
+}
+
+fn look_for_room(shared: &Shared) {
+    let keep = shared.options.keep_free_bytes;
+    let free = disk::free_bytes(&shared.folder);
+    let has_room = free.is_none_or(|free| free >= keep);
+    if shared.has_room.swap(has_room, Ordering::Relaxed) == has_room {
+        return;
+    }
+    match has_room {
+        true => tracing::info!(free, "the disk of the spool has room again"),
+        false => {
+            tracing::error!(free, keep, "the disk of the spool is nearly full: requests are refused until it has room");
+            // The drain may have nothing to read, and still something to delete.
+            shared.has_more.notify_one();
+        }
+    }
+}
+
+/// Makes durable what was written, beside the writer, so long after it was written at most.
+#[derive(Debug)]
+struct Syncer {
+    shared: Arc<(Mutex<Unsynced>, Condvar)>,
+}
+
+#[derive(Debug, Default)]
+struct Unsynced {
+    file: Option<std::fs::File>,
+    is_syncing: bool,
+    is_closed: bool,
+}
+
+impl Syncer {
+    fn start(after: Duration) -> Self {
+        let shared: Arc<(Mutex<Unsynced>, Condvar)> = Arc::default();
+        let for_thread = shared.clone();
+        let started = std::thread::Builder::new().name("spool-sync".to_owned()).spawn(move || sync(&for_thread, after));
+        if let Err(error) = started {
+            tracing::error!(%error, "the thread that makes the spool durable cannot be started");
+        }
+        Self { shared }
+    }
+
+    /// Something was written to `segment`.
+    fn wrote(&self, segment: &Segment) {
+        let mut unsynced = locked(&self.shared.0);
+        if unsynced.file.is_none() {
+            unsynced.file = segment.file().ok();
+            self.shared.1.notify_all();
+        }
+    }
+
+    /// Waits until all that was written is durable.
+    fn finish(&self) {
+        let mut unsynced = locked(&self.shared.0);
+        if let Some(file) = unsynced.file.take() {
+            drop(unsynced);
+            tell_failure(file.sync_data());
+            unsynced = locked(&self.shared.0);
+        }
+        while unsynced.is_syncing {
+            unsynced = self.shared.1.wait(unsynced).unwrap_or_else(std::sync::PoisonError::into_inner);
+        }
+    }
+}
+
+impl Drop for Syncer {
+    fn drop(&mut self) {
+        self.finish();
+        locked(&self.shared.0).is_closed = true;
+        self.shared.1.notify_all();
+    }
+}
+
+fn sync((unsynced, changed): &(Mutex<Unsynced>, Condvar), after: Duration) {
+    let mut guard = locked(unsynced);
+    loop {
+        while guard.file.is_none() && !guard.is_closed {
+            guard = changed.wait(guard).unwrap_or_else(std::sync::PoisonError::into_inner);
+        }
+        if guard.is_closed {
+            return;
+        }
+        drop(guard);
+        std::thread::sleep(after);
+        guard = locked(unsynced);
+        let Some(file) = guard.file.take() else { continue };
+        guard.is_syncing = true;
+        drop(guard);
+        tell_failure(file.sync_data());
+        guard = locked(unsynced);
+        guard.is_syncing = false;
+        changed.notify_all();
+    }
+}
+
+fn tell_failure(synced: std::io::Result<()>) {
+    if let Err(error) = synced {
+        tracing::error!(%error, "the spool could not be made durable: a loss of power would lose what was written last");
     }
 }

@@ -1,9 +1,13 @@
 //! What goes on by itself: each task is owned by [`crate::serve()`], ends when it is told to, and is joined there.
 //!
 //! - [`spool_drain`]: from the spool into the database
+//! - [`orphans`]: drains the spools of instances that are gone
+//! - [`retention`]: makes and drops the months of the records
 //! - [`revision_watch`]: looks for changes and replaces the snapshot
 //! - [`inventory`]: looks at what upstreams serve
 
 pub mod inventory;
+pub mod orphans;
+pub mod retention;
 pub mod revision_watch;
 pub mod spool_drain;

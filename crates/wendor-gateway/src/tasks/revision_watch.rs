@@ -38,6 +38,8 @@ pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
 /// # Errors
 /// When the database is away or holds something unreadable.
 pub async fn look(app: &App) -> Result<(), wendor_store::StoreError> {
+    // One at a time: a look that began earlier must not put back what it read before a later one.
+    let _turn = app.looking.lock().await;
     let change = app.store.change_counter().await?;
     if change == app.now_serving().change {
         return Ok(());

@@ -1,15 +1,17 @@
-//! Drains the spool into the database, in order; while that is away, waits and tries again.
+//! Drains the spool into the database, in order. Whatever keeps the database from taking entries is waited for; only an entry whose own
+//! values it refuses is set aside, found by halving its batch.
 
 use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::watch;
+use wendor_core::metering::detail::RequestDetail;
 use wendor_core::metering::entry::Spooled;
-use wendor_store::ledger::MAX_BATCH;
+use wendor_store::ledger::{MAX_BATCH, SpoolPlace};
 use wendor_store::{Store, StoreError};
 
 use crate::app::App;
-use crate::spool::SpoolReader;
+use crate::spool::{Batch, Place, SpoolReader};
 
 /// Entries of one transaction: large enough that a backlog drains quickly, small enough that one failure repeats little.
 const BATCH: usize = MAX_BATCH;
@@ -21,11 +23,14 @@ const GATHER: Duration = Duration::from_millis(100);
 /// First and longest pause after a failure.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(250), Duration::from_secs(5));
 
+/// Why draining stopped before the end.
 #[derive(Debug, thiserror::Error)]
-enum DrainError {
+pub enum DrainError {
+    /// The database takes nothing at the moment.
     #[error(transparent)]
     Store(#[from] StoreError),
-    #[error("the spool cannot be read: {0}")]
+    /// The spool cannot be read, or what is refused cannot be set aside.
+    #[error("the spool cannot be read or written: {0}")]
     Spool(#[from] std::io::Error),
 }
 
@@ -70,37 +75,74 @@ pub async fn run(app: Arc<App>, store: Store, mut reader: SpoolReader, mut stop:
 }
 
 /// Drains what there is. What comes meanwhile is gathered for the next time, unless this `is_last`.
-async fn drain_all(store: &Store, reader: &mut SpoolReader, is_last: bool) -> Result<(), DrainError> {
+///
+/// # Errors
+/// When the database takes nothing, or the spool cannot be read; what was drained before is noted.
+pub async fn drain_all(store: &Store, reader: &mut SpoolReader, is_last: bool) -> Result<(), DrainError> {
     loop {
         // A read of a local file that was just written: it comes from the page cache.
         let batch = reader.read(BATCH)?;
         if batch.entries.is_empty() {
-            return Ok(());
+            // Something may be left to delete that could not be before.
+            return Ok(reader.let_go()?);
         }
-        match store.drain(&batch.entries).await {
-            Ok(_new) => {}
-            Err(error) if error.is_away() => return Err(error.into()),
-            // One entry that the database will never take must not keep all others out.
-            Err(_refused) => drain_singly(store, reader, &batch.entries).await?,
-        }
-        reader.done(&batch)?;
+        drain_batch(store, reader, &batch).await?;
         if batch.is_all && !is_last {
             return Ok(());
         }
     }
 }
 
-/// Drains entry by entry; what the database refuses is set aside, and said.
-async fn drain_singly(store: &Store, reader: &SpoolReader, entries: &[Spooled]) -> Result<(), DrainError> {
-    for settled in entries {
-        match store.drain(std::slice::from_ref(settled)).await {
+/// Drains a batch, in halves where the database refuses something in it, down to the entry that it refuses.
+async fn drain_batch(store: &Store, reader: &mut SpoolReader, batch: &Batch) -> Result<(), DrainError> {
+    let spool = reader.id().to_owned();
+    let noted = |place: Place| SpoolPlace { spool: spool.clone(), segment: place.segment, offset: place.offset };
+    let (mut from, mut size) = (0, batch.entries.len());
+    while let Some(part) =
+        batch.entries.get(from..(from + size).min(batch.entries.len())).filter(|part| !part.is_empty())
+    {
+        let place = batch.place_after(from + part.len());
+        match store.drain(part, Some(&noted(place))).await {
             Ok(_new) => {}
-            Err(error) if error.is_away() => return Err(error.into()),
+            Err(error) if !error.is_about_values() => return Err(error.into()),
+            Err(_) if part.len() > 1 => {
+                size = part.len() / 2;
+                continue;
+            }
             Err(error) => {
-                let aside = reader.set_entry_aside(settled)?;
-                tracing::error!(request = %settled.entry.request, %error, aside = %aside.display(), "the database refuses an entry: it is set aside");
+                for refused in part {
+                    drain_refused(store, reader, (refused, &error), &noted(place)).await?;
+                }
             }
         }
+        reader.done(place, part.len())?;
+        from += part.len();
+        // One bad entry was passed; the rest may be fine together.
+        size = batch.entries.len();
     }
+    Ok(())
+}
+
+/// An entry that the database refuses by itself. Nearly always it is the detail that it cannot take: then the line goes in without it.
+async fn drain_refused(
+    store: &Store,
+    reader: &SpoolReader,
+    (entry, error): (&Spooled, &StoreError),
+    place: &SpoolPlace,
+) -> Result<(), DrainError> {
+    let request = &entry.entry.request;
+    let why = format!("the database refused the detail: {error}");
+    let without = Spooled { detail: Some(RequestDetail::refused(&why).to_json()), ..entry.clone() };
+    match store.drain(std::slice::from_ref(&without), Some(place)).await {
+        Ok(_new) => {
+            tracing::error!(%request, %error, "the database refuses the detail of an entry: its line is recorded without it");
+            return Ok(());
+        }
+        Err(error) if !error.is_about_values() => return Err(error.into()),
+        Err(_) => {}
+    }
+    let aside = reader.set_aside(entry, &error.to_string())?;
+    tracing::error!(%request, %error, aside = %aside.display(), "the database refuses an entry: it is set aside");
+    store.drain(&[], Some(place)).await?;
     Ok(())
 }

@@ -8,45 +8,16 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-/// One setting as it is told about.
-#[derive(Clone, Copy, Debug)]
-pub struct Known {
-    /// Its name in the file; `--name` as a flag, `WENDOR_NAME` in the environment.
-    pub name: &'static str,
-    /// Its default; empty when it has none.
-    pub default: &'static str,
-    /// What it is, in a line.
-    pub about: &'static str,
-}
+use wendor_store::partitions::Partitioned;
 
-/// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 13] = [
-    Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
-    Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
-    Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
-    Known { name: "workers", default: "2", about: "threads that serve requests" },
-    Known { name: "body_limit", default: "20MiB", about: "largest request body" },
-    Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
-    Known { name: "grace", default: "30s", about: "how long open streams may go on after SIGTERM" },
-    Known {
-        name: "secret",
-        default: "",
-        about: "what kept credentials of upstreams are encrypted with, 32 characters or more",
-    },
-    Known {
-        name: "authorities",
-        default: "",
-        about: "PEM file of further authorities whose certificates upstreams may have",
-    },
-    Known {
-        name: "hosts",
-        default: "",
-        about: "file of names and addresses that goes before the system's resolver, as /etc/hosts",
-    },
-    Known { name: "check_tokens", default: "200000", about: "tokens that checks of upstreams may take a day" },
-    Known { name: "inventory_every", default: "5m", about: "how often it is looked what upstreams serve" },
-    Known { name: "log", default: "info", about: "what is logged: error, warn, info, debug" },
-];
+use crate::spool::Options;
+use values::{address, database, file, level, secret, size, size_or_zero, sync, threads, time, tokens};
+
+pub use known::{KNOWN, Known};
+pub use values::Keep;
+
+mod known;
+mod values;
 
 /// Where a value came from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -105,6 +76,16 @@ pub struct Settings {
     pub database_url: wendor_core::secret::Secret,
     /// The spool's folder.
     pub spool: PathBuf,
+    /// How it is kept.
+    pub spool_options: Options,
+    /// How long an instance has to be gone until its spool is drained by another.
+    pub spool_adopt_after: Duration,
+    /// How long lines of the ledger are kept.
+    pub keep_ledger: Keep,
+    /// How long details are kept.
+    pub keep_details: Keep,
+    /// How long hourly sums are kept.
+    pub keep_rollups: Keep,
     /// Threads that serve requests.
     pub workers: usize,
     /// Largest request body, in bytes.
@@ -127,6 +108,28 @@ pub struct Settings {
     pub log: String,
     /// Every value with its source.
     pub told: Vec<Told>,
+}
+
+/// The name of the setting that says how long `table` is kept.
+#[must_use]
+pub fn setting_of(table: Partitioned) -> &'static str {
+    match table {
+        Partitioned::Ledger => "keep_ledger",
+        Partitioned::Details => "keep_details",
+        Partitioned::RollUps => "keep_rollups",
+    }
+}
+
+impl Settings {
+    /// How long `table` is kept.
+    #[must_use]
+    pub fn keeps(&self, table: Partitioned) -> Keep {
+        match table {
+            Partitioned::Ledger => self.keep_ledger,
+            Partitioned::Details => self.keep_details,
+            Partitioned::RollUps => self.keep_rollups,
+        }
+    }
 }
 
 /// What is wrong with a setting.
@@ -165,40 +168,34 @@ impl Layers {
     /// Every bad setting at once.
     pub fn check(&self) -> Result<Settings, Vec<BadSetting>> {
         let mut check = Check { layers: self, told: Vec::new(), problems: self.unknown() };
-        let listen = check.value("listen", |text| {
-            text.parse().map_err(|_| "write an address and a port, such as 127.0.0.1:7420".to_owned())
-        });
-        let database_url = check.value("database_url", |text| {
-            match text.starts_with("postgres://") || text.starts_with("postgresql://") {
-                true => Ok(wendor_core::secret::Secret::new(text)),
-                false => Err("write postgres://user@host:port/database".to_owned()),
-            }
-        });
+        let listen = check.value("listen", address);
+        let database_url = check.value("database_url", database);
         let spool = check.value("spool", |text| Ok(PathBuf::from(text)));
-        let workers = check.value("workers", |text| match text.parse() {
-            Ok(number @ 1..=256) => Ok(number),
-            Ok(_) | Err(_) => Err("write a number from 1 to 256".to_owned()),
-        });
+        let spool_options = check.spool_options();
+        let spool_adopt_after = check.value("spool_adopt_after", time);
+        let [keep_ledger, keep_details, keep_rollups] =
+            ["keep_ledger", "keep_details", "keep_rollups"].map(|name| check.value(name, Keep::parse));
+        let workers = check.value("workers", threads);
         let body_limit = check.value("body_limit", size);
         let bodies_limit = check.value("bodies_limit", size);
-        let time = |text: &str| humantime::parse_duration(text).map_err(|_| "write a time such as 30s".to_owned());
         let grace = check.value("grace", time);
         let inventory_every = check.value("inventory_every", time);
-        let log = check.value("log", |text| match ["error", "warn", "info", "debug"].contains(&text) {
-            true => Ok(text.to_owned()),
-            false => Err("use error, warn, info or debug".to_owned()),
-        });
+        let log = check.value("log", level);
         let secret = check.value("secret", secret);
         let authorities = check.value("authorities", |text| Ok(file(text)));
         let hosts = check.value("hosts", |text| Ok(file(text)));
-        let check_tokens =
-            check.value("check_tokens", |text| text.parse().map_err(|_| "write a number of tokens".to_owned()));
+        let check_tokens = check.value("check_tokens", tokens);
         let Check { told, problems, .. } = check;
         let settings = || {
             Some(Settings {
                 listen: listen?,
                 database_url: database_url?,
                 spool: spool?,
+                spool_options: spool_options?,
+                spool_adopt_after: spool_adopt_after?,
+                keep_ledger: keep_ledger?,
+                keep_details: keep_details?,
+                keep_rollups: keep_rollups?,
                 workers: workers?,
                 body_limit: body_limit?,
                 bodies_limit: bodies_limit?,
@@ -240,6 +237,14 @@ struct Check<'a> {
 }
 
 impl Check<'_> {
+    fn spool_options(&mut self) -> Option<Options> {
+        let sync = self.value("spool_sync", sync);
+        let bytes = |size: usize| u64::try_from(size).unwrap_or(u64::MAX);
+        let segment_bytes = self.value("spool_segment", |text| size(text).map(bytes));
+        let keep_free_bytes = self.value("spool_keep_free", |text| size_or_zero(text).map(bytes));
+        Some(Options { sync: sync?, segment_bytes: segment_bytes?, keep_free_bytes: keep_free_bytes? })
+    }
+
     fn value<T>(&mut self, name: &'static str, parse: impl FnOnce(&str) -> Result<T, String>) -> Option<T> {
         let layers = [
             (Source::Flag, &self.layers.flags),
@@ -273,21 +278,6 @@ fn shown(name: &str, text: &str) -> String {
     }
 }
 
-fn secret(text: &str) -> Result<Option<wendor_core::secret::Secret>, String> {
-    match text.len() {
-        0 => Ok(None),
-        1..=31 => {
-            Err("it is too short to be one: write 32 characters or more, such as `openssl rand -hex 32` makes"
-                .to_owned())
-        }
-        _ => Ok(Some(wendor_core::secret::Secret::new(text))),
-    }
-}
-
-fn file(text: &str) -> Option<PathBuf> {
-    (!text.is_empty()).then(|| PathBuf::from(text))
-}
-
 fn without_password(text: &str) -> String {
     let Some((scheme, rest)) = text.split_once("://") else { return text.to_owned() };
     match rest.rsplit_once('@') {
@@ -297,13 +287,6 @@ fn without_password(text: &str) -> String {
         }
         None => text.to_owned(),
     }
-}
-
-fn size(text: &str) -> Result<usize, String> {
-    let units = [("GiB", 1usize << 30), ("MiB", 1 << 20), ("KiB", 1 << 10), ("", 1)];
-    let read =
-        |(unit, factor): &(&str, usize)| text.strip_suffix(unit)?.trim().parse::<usize>().ok()?.checked_mul(*factor);
-    units.iter().find_map(read).filter(|bytes| *bytes > 0).ok_or_else(|| "write a size such as 20MiB".to_owned())
 }
 
 #[cfg(test)]
@@ -337,6 +320,13 @@ mod tests {
                 "environment",
                 "default",
                 "default",
+                "default",
+                "default",
+                "default",
+                "default",
+                "default",
+                "default",
+                "default",
                 "file",
                 "default",
                 "environment",
@@ -363,7 +353,7 @@ mod tests {
 
     #[test]
     fn the_docs_tell_every_setting_with_its_default() {
-        let page = include_str!("../../../docs/operating.md");
+        let page = include_str!("../../../../docs/operating.md");
         for known in KNOWN {
             let default = if known.default.is_empty() { String::new() } else { format!("`{}` ", known.default) };
             let row = format!("| `{}` | {default}|", known.name);

@@ -1,0 +1,186 @@
+//! What every line of one request has in common: who asks, for what, at which revision, when. The request's ticket and each of its
+//! attempts hold it, since each may write a line of its own.
+
+use std::sync::Arc;
+
+use wendor_core::catalog::key::AppKey;
+use wendor_core::metering::entry::{LedgerEntry, Record};
+use wendor_core::metering::images::Images;
+use wendor_core::metering::rate::{Cost, Rate, price};
+use wendor_core::metering::usage::{Counted, TokenCounts};
+use wendor_core::name::{Name, OfferName};
+use wendor_core::quota::use_of::WorstCase;
+
+use super::Call;
+use super::marks::Marks;
+use crate::app::App;
+use crate::snapshot::Snapshot;
+
+/// What a request without a limit may put out at most, at an offer whose cap nobody told.
+const OUTPUT_TOKENS_UNTOLD: u64 = 4_096;
+
+/// What admission found out of a request.
+#[derive(Debug)]
+pub struct Account {
+    /// The service.
+    pub app: Arc<App>,
+    /// The request.
+    pub call: Call,
+    /// What it is served by.
+    pub snapshot: Arc<Snapshot>,
+    /// Who asks.
+    pub key: Arc<AppKey>,
+    /// The app's marks.
+    pub marks: Marks,
+    /// For which route.
+    pub route: Name,
+    /// Whether as a stream.
+    pub streamed: bool,
+    /// How much it asks for.
+    pub asked_for: AskedFor,
+    /// Whether its input tells how its offer counts: it is text.
+    pub teaches: bool,
+    /// Whether the app set no limit on its output and a quota has to be kept: then the offer's cap is sent as one.
+    pub sends_cap: bool,
+}
+
+/// How much a request asks for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct AskedFor {
+    /// Input tokens by its bytes.
+    pub input_estimate: u64,
+    /// The most output tokens of one choice.
+    pub output: Output,
+    /// Choices.
+    pub choices: u64,
+    /// Images.
+    pub images: u32,
+}
+
+/// The most output tokens of one choice.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Output {
+    /// None are made: vectors, counts.
+    None,
+    /// So many, as the app says.
+    Limited(u64),
+    /// As many as the offer makes at most.
+    Uncapped,
+}
+
+impl AskedFor {
+    /// What it may use at most at an offer: its input as that offer counts, its output as that offer is capped.
+    #[must_use]
+    pub fn worst_at(&self, app: &App, snapshot: &Snapshot, offer: &OfferName) -> WorstCase {
+        let output = match self.output {
+            Output::None => 0,
+            Output::Limited(limit) => limit,
+            Output::Uncapped => output_cap(snapshot, offer),
+        };
+        WorstCase {
+            input_tokens: app.fleet.offer(offer).calibration().reserved(self.input_estimate),
+            output_tokens: output.saturating_mul(self.choices),
+            images: self.images,
+        }
+    }
+}
+
+/// What an offer puts out at most for one choice.
+#[must_use]
+pub fn output_cap(snapshot: &Snapshot, offer: &OfferName) -> u64 {
+    let told = snapshot.catalogue.offer(offer).and_then(|(_, offer)| offer.output_cap);
+    told.map_or(OUTPUT_TOKENS_UNTOLD, |cap| u64::from(cap.get()))
+}
+
+/// What was used, and what it cost.
+#[derive(Clone, Copy, Debug)]
+pub struct Used {
+    /// Tokens.
+    pub tokens: TokenCounts,
+    /// Images.
+    pub images: Images,
+    /// Where both come from.
+    pub counted: Counted,
+    /// Cost; `None` when the offer has no rate for it.
+    pub cost: Option<Cost>,
+}
+
+impl Used {
+    /// Nothing was used.
+    #[must_use]
+    pub fn nothing() -> Self {
+        let (tokens, images) = (TokenCounts::default(), Images::default());
+        Self { tokens, images, counted: Counted::Reported, cost: Some(Cost::default()) }
+    }
+
+    /// Whether it is nothing.
+    #[must_use]
+    pub fn is_nothing(&self) -> bool {
+        self.tokens == TokenCounts::default() && self.images.is_none()
+    }
+}
+
+impl Account {
+    /// The rate of an offer that was in force when the request arrived.
+    #[must_use]
+    pub fn rate(&self, offer: &OfferName) -> Option<&Rate> {
+        self.snapshot.rates.in_force(offer, self.call.arrived_at.date_naive())
+    }
+
+    /// Prices what was used at an offer: **every line of the ledger is priced here**, at the rate in force when its request arrived.
+    /// Nothing used costs nothing; something used at an offer without a rate is unpriced. Images that the upstream has counted in
+    /// its tokens are priced by the piece only where the offer has a rate for them.
+    #[must_use]
+    pub fn priced(&self, offer: &OfferName, (tokens, images, counted): (TokenCounts, Images, Counted)) -> Used {
+        let used = Used { tokens, images, counted, cost: Some(Cost::default()) };
+        if used.is_nothing() {
+            return used;
+        }
+        let cost = self.rate(offer).and_then(|rate| {
+            let are_in_tokens = counted == Counted::Reported && tokens.output > 0;
+            let is_free = are_in_tokens && rate.per_image(images.size).is_none();
+            price(tokens, if is_free { Images::default() } else { images }, rate)
+        });
+        Used { cost, ..used }
+    }
+
+    /// A line of the request, under its own id.
+    #[must_use]
+    pub fn line(&self, offer: Option<OfferName>, used: Used, record: Record) -> LedgerEntry {
+        let (at, request) = (self.call.arrived_at, self.call.id.clone());
+        let entry_id = match &record {
+            Record::Request(_) => request.clone(),
+            Record::Attempt(_) | Record::Check(_) | Record::Adjustment(_) => self.app.ids.next(at),
+        };
+        LedgerEntry {
+            at,
+            entry_id,
+            request,
+            run: self.marks.run.clone(),
+            step: self.marks.step.clone(),
+            labels: self.marks.labels.clone(),
+            team: self.key.team.clone(),
+            key: self.key.id.clone(),
+            route: self.route.clone(),
+            offer,
+            revision: self.snapshot.revision,
+            tokens: used.tokens,
+            images: used.images,
+            counted: used.counted,
+            cost: used.cost,
+            record,
+        }
+    }
+
+    /// Its input tokens as an offer counts, where the upstream does not tell.
+    #[must_use]
+    pub fn input_at(&self, offer: &OfferName) -> u64 {
+        self.app.fleet.offer(offer).calibration().corrected(self.asked_for.input_estimate)
+    }
+
+    /// What the request may use at most at an offer.
+    #[must_use]
+    pub fn worst_at(&self, offer: &OfferName) -> WorstCase {
+        self.asked_for.worst_at(&self.app, &self.snapshot, offer)
+    }
+}

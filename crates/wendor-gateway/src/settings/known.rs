@@ -1,0 +1,60 @@
+//! Every setting with its default, in the order in which they are told. `docs/operating.md` is held to it.
+
+/// One setting as it is told about.
+#[derive(Clone, Copy, Debug)]
+pub struct Known {
+    /// Its name in the file; `--name` as a flag, `WENDOR_NAME` in the environment.
+    pub name: &'static str,
+    /// Its default; empty when it has none.
+    pub default: &'static str,
+    /// What it is, in a line.
+    pub about: &'static str,
+}
+
+/// Every setting, in the order in which they are told.
+pub const KNOWN: [Known; 20] = [
+    Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
+    Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
+    Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
+    Known {
+        name: "spool_sync",
+        default: "always",
+        about: "when an entry is durable: `always` before its answer ends, `batch:TIME` so long after, or `never`",
+    },
+    Known { name: "spool_segment", default: "16MiB", about: "size of the spool's files; one is kept free in advance" },
+    Known {
+        name: "spool_keep_free",
+        default: "64MiB",
+        about: "requests are refused while less than this is free on the spool's disk",
+    },
+    Known {
+        name: "spool_adopt_after",
+        default: "10m",
+        about: "an instance beside ours that is gone for so long has its spool drained by us",
+    },
+    Known { name: "keep_ledger", default: "forever", about: "how long lines of the ledger are kept, by whole months" },
+    Known { name: "keep_details", default: "90d", about: "how long plans and attempts are kept, by whole months" },
+    Known { name: "keep_rollups", default: "forever", about: "how long hourly sums are kept, by whole months" },
+    Known { name: "workers", default: "2", about: "threads that serve requests" },
+    Known { name: "body_limit", default: "20MiB", about: "largest request body" },
+    Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
+    Known { name: "grace", default: "30s", about: "how long open streams may go on after SIGTERM" },
+    Known {
+        name: "secret",
+        default: "",
+        about: "what kept credentials of upstreams are encrypted with, 32 characters or more",
+    },
+    Known {
+        name: "authorities",
+        default: "",
+        about: "PEM file of further authorities whose certificates upstreams may have",
+    },
+    Known {
+        name: "hosts",
+        default: "",
+        about: "file of names and addresses that goes before the system's resolver, as /etc/hosts",
+    },
+    Known { name: "check_tokens", default: "200000", about: "tokens that checks of upstreams may take a day" },
+    Known { name: "inventory_every", default: "5m", about: "how often it is looked what upstreams serve" },
+    Known { name: "log", default: "info", about: "what is logged: error, warn, info, debug" },
+];
