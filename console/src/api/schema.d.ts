@@ -108,6 +108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/ledger/partitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The partitions of ledger, details and roll-ups, and how long each is kept. */
+        get: operations["get-ledger-partitions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/me": {
         parameters: {
             query?: never;
@@ -366,6 +383,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/spool/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try again to record what was set aside. */
+        post: operations["post-spool-retry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/teams": {
         parameters: {
             query?: never;
@@ -555,6 +589,27 @@ export interface components {
             /** @description Signs them in, once. */
             one_time: string;
         };
+        /** @description Something that was set aside. */
+        AsideLine: {
+            /**
+             * Format: date-time
+             * @description When the request arrived.
+             */
+            at?: string | null;
+            /**
+             * Format: int64
+             * @description Its bytes.
+             */
+            bytes: number;
+            /** @description Its file in the folder `aside` of the spool. */
+            name: string;
+            /** @description The request, where it is an entry that can be read. */
+            request?: string | null;
+            /** @description Its team. */
+            team?: string | null;
+            /** @description Why. */
+            why: string;
+        };
         /** @description One try. */
         AttemptLine: {
             /**
@@ -578,6 +633,10 @@ export interface components {
             /** @description The server's version, where it tells it. */
             server_version?: string | null;
             used?: components["schemas"]["TokensByKind"] | null;
+            /** @description What that cost, all digits; absent where nothing was used, or the offer has no rate. */
+            used_cost?: string | null;
+            /** @description Whether that is estimated. */
+            used_estimated: boolean;
         };
         /** @description A file to be applied. */
         CatalogueApplication: {
@@ -733,17 +792,22 @@ export interface components {
         };
         /** @description One line of a cost. */
         CostLine: {
-            /** @description Their product over a million. */
+            /** @description Their product over that. */
             amount: string;
-            /** @description The kind of token. */
-            kind: string;
-            /** @description Per million. */
-            per_million: string;
             /**
              * Format: int64
              * @description How many.
              */
-            tokens: number;
+            count: number;
+            /** @description The kind of token, or images. */
+            kind: string;
+            /** @description What so many cost together. */
+            rate: string;
+            /**
+             * Format: int64
+             * @description How many the rate is for: a million tokens, or one image.
+             */
+            rate_for: number;
         };
         /** @description A range of money. */
         CostRange: {
@@ -812,6 +876,18 @@ export interface components {
              */
             day: string;
         };
+        /** @description What attempts used that did not answer. */
+        FailedAttempts: {
+            /** @description What they cost, all digits. */
+            cost: string;
+            /**
+             * Format: int64
+             * @description Attempts that used something and did not answer.
+             */
+            count: number;
+            /** @description Their tokens. */
+            tokens: components["schemas"]["TokensByKind"];
+        };
         /** @description One field that changes. */
         FieldChangeLine: {
             /** @description After. */
@@ -828,6 +904,11 @@ export interface components {
              * @description Of these, given up by the app.
              */
             cancelled: number;
+            /**
+             * Format: int64
+             * @description Calls of checks, which count in tokens and cost and not as requests.
+             */
+            checks: number;
             /** @description What they cost, all digits. */
             cost: string;
             /**
@@ -835,8 +916,15 @@ export interface components {
              * @description Of these, with estimated tokens.
              */
             estimated: number;
+            /** @description Of tokens and cost, what attempts used that did not answer. */
+            failed_attempts: components["schemas"]["FailedAttempts"];
             /** @description Wait for a first token. */
             first_token: components["schemas"]["TimeLine"];
+            /**
+             * Format: int64
+             * @description Images.
+             */
+            images: number;
             /**
              * Format: int64
              * @description Of these, left without a whole answer by us or the upstreams.
@@ -851,7 +939,7 @@ export interface components {
             tokens: components["schemas"]["TokensByKind"];
             /**
              * Format: int64
-             * @description Requests without a price, which the cost leaves out.
+             * @description Lines of the ledger without a price, which the cost leaves out.
              */
             unpriced: number;
             /** @description Whole time. */
@@ -867,6 +955,13 @@ export interface components {
             says: string;
             /** @description `failing` or `noted`. */
             weight: string;
+        };
+        /** @description How an offer counts input, learnt from what its upstream reports since the service began. */
+        InputCounting: {
+            /** @description Bytes of a request that make one token. */
+            bytes_a_token: string;
+            /** @description How far estimates are off on average, in per cent. */
+            error_percent: string;
         };
         /** @description Something that changed. */
         InventoryEventLine: {
@@ -937,6 +1032,18 @@ export interface components {
             person: string;
             /** @description The token itself. */
             token: string;
+        };
+        /** @description How long a table is kept. */
+        KeptLine: {
+            /**
+             * Format: int64
+             * @description For how many days; for ever when absent.
+             */
+            days?: number | null;
+            /** @description The setting that says so. */
+            setting: string;
+            /** @description The table. */
+            table: string;
         };
         /** @description A key without its secret. */
         KeyLine: {
@@ -1158,6 +1265,7 @@ export interface components {
              * @description Tokens of prompt and answer together; null: none told.
              */
             context_window?: number | null;
+            input_counting?: components["schemas"]["InputCounting"] | null;
             /** @description The upstream's name for the model. */
             model: string;
             /**
@@ -1166,6 +1274,37 @@ export interface components {
              */
             output_cap?: number | null;
             rate?: components["schemas"]["RateLine"] | null;
+            /** @description Whether its last whole answer told what it used; when not, its lines are estimates. */
+            reports_usage: boolean;
+        };
+        /** @description One partition of what happened. */
+        PartitionLine: {
+            /**
+             * Format: int64
+             * @description Bytes on disk, indexes included.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Lines, as the database estimates them.
+             */
+            lines?: number | null;
+            /**
+             * Format: date
+             * @description First day of its month; absent for the one that takes what has no other.
+             */
+            month?: string | null;
+            /** @description Its name. */
+            name: string;
+            /** @description The table: `ledger`, `request_detail` or `usage_hour`. */
+            table: string;
+        };
+        /** @description What is kept of what happened. */
+        Partitions: {
+            /** @description How long each table is kept. */
+            kept: components["schemas"]["KeptLine"][];
+            /** @description By table and month. */
+            partitions: components["schemas"]["PartitionLine"][];
         };
         /** @description A person. */
         PersonLine: {
@@ -1294,6 +1433,12 @@ export interface components {
              * @description First day in force.
              */
             from: string;
+            /** @description An image; unpriced when absent. */
+            image?: string | null;
+            /** @description An image of a size, where that differs. */
+            image_sizes: {
+                [key: string]: string;
+            };
             /** @description Input. */
             input: string;
             /** @description Input from the cache; as input when absent. */
@@ -1396,7 +1541,7 @@ export interface components {
             cost?: string | null;
             /** @description How it ended. */
             end: string;
-            /** @description Whether the tokens are estimated. */
+            /** @description Whether tokens and images are estimated. */
             estimated: boolean;
             /** @description What the last attempt failed of. */
             failure?: string | null;
@@ -1407,8 +1552,17 @@ export interface components {
             first_token_ms?: number | null;
             /** @description Its id. */
             id: string;
+            /** @description Their size, where it was told. */
+            image_size?: string | null;
+            /**
+             * Format: int64
+             * @description Images.
+             */
+            images: number;
             /** @description Id of the key. */
             key: string;
+            /** @description `request`, or `check` for a call of a check. */
+            kind: string;
             /** @description The app's `wendor-labels`. */
             labels: {
                 [key: string]: string;
@@ -1458,8 +1612,12 @@ export interface components {
             cost?: components["schemas"]["CostSum"] | null;
             /** @description Code of the currency. */
             currency: string;
+            /** @description Why a part of them is missing, where one is. */
+            detail_cut?: string | null;
             /** @description Whether plan and attempts are still kept. */
             detail_kept: boolean;
+            /** @description What that cost, all digits; none when absent, or where one of them is unpriced. */
+            failed_cost?: string | null;
             failed_used?: components["schemas"]["TokensByKind"] | null;
             /** @description What its key is for. */
             key_label?: string | null;
@@ -1566,6 +1724,8 @@ export interface components {
         };
         /** @description The spool of the instance that answers. */
         SpoolLine: {
+            /** @description The first of these. */
+            aside: components["schemas"]["AsideLine"][];
             /**
              * Format: int64
              * @description Bytes of its files.
@@ -1575,11 +1735,41 @@ export interface components {
             database_reachable: boolean;
             /**
              * Format: int64
+             * @description Bytes free on its disk, where the system tells.
+             */
+            free_bytes?: number | null;
+            /**
+             * Format: int64
+             * @description While less than this is free, requests are refused.
+             */
+            keep_free_bytes: number;
+            /**
+             * Format: int64
              * @description Entries that the database does not have yet.
              */
             pending: number;
+            /**
+             * Format: int64
+             * @description Entries that the database refuses and parts that cannot be read: they are not in the ledger.
+             */
+            set_aside: number;
             /** @description Whether the disk takes more; when not, requests are refused. */
             writable: boolean;
+        };
+        /** @description What came of another try. */
+        SpoolRetried: {
+            /** @description The first of these, with the reasons of this try. */
+            aside: components["schemas"]["AsideLine"][];
+            /**
+             * Format: int64
+             * @description Entries that are in the ledger now.
+             */
+            recorded: number;
+            /**
+             * Format: int64
+             * @description Things that are still set aside.
+             */
+            set_aside: number;
         };
         /** @description A stage. */
         StageLine: {
@@ -1689,8 +1879,13 @@ export interface components {
             /** @description What it is for. */
             label: string;
         };
-        /** @description Tokens by kind; the input kinds are disjoint, reasoning is a part of output. */
+        /** @description Tokens by kind; the input kinds are disjoint and sum to all input, reasoning is a part of output. */
         TokensByKind: {
+            /**
+             * Format: int64
+             * @description All input, which tables call "in".
+             */
+            all_input: number;
             /**
              * Format: int64
              * @description Input written to the cache.
@@ -2089,6 +2284,26 @@ export interface operations {
             };
         };
     };
+    "get-ledger-partitions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The partitions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Partitions"];
+                };
+            };
+        };
+    };
     "get-me": {
         parameters: {
             query?: never;
@@ -2264,8 +2479,8 @@ export interface operations {
                 /** @description With this label, as `name=value`. */
                 label?: string | null;
                 /**
-                 * @description Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected` or `not-answered`; `failed` is `cut-off` or
-                 *     `not-answered`.
+                 * @description Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered` or `abandoned`; `failed` is `cut-off`,
+                 *     `not-answered` or `abandoned`.
                  */
                 end?: string | null;
                 /** @description The last attempt failed of this kind. */
@@ -2557,6 +2772,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SpoolLine"];
+                };
+            };
+        };
+    };
+    "post-spool-retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpoolRetried"];
                 };
             };
         };

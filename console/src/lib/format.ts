@@ -50,10 +50,10 @@ export function share(part: number, whole: number): string {
   return `${Math.floor(basisPoints / 100)}.${String(basisPoints % 100).padStart(2, '0')}%`
 }
 
-/** Seconds cut to so many places, as the command line does: 999 ms are not yet a second. */
+/** Seconds rounded to so many places, as the command line does. */
 function seconds(ms: number, places: 1 | 2): string {
   const unit = places === 2 ? 10 : 100
-  return (Math.floor(ms / unit) / (1_000 / unit)).toFixed(places)
+  return (Math.round(ms / unit) / (1_000 / unit)).toFixed(places)
 }
 
 /** Seconds, as exact as someone reads them; milliseconds below a tenth. */

@@ -33,6 +33,7 @@ const ENDS: Record<string, EndMark> = {
   proper: 'proper',
   'output-cap': 'cap',
   cancelled: 'cancelled',
+  abandoned: 'cancelled',
   'cut-off': 'cut',
   rejected: 'proper',
 }
@@ -69,7 +70,7 @@ export function lanesOf(times: StripTimes, tries: readonly StripTry[], offer: st
   const waitedFor = tries.at(-1)
   if (began !== undefined) lanes.push(answer(times, offer, began))
   else if (waitedFor && !waitedFor.failure) lanes.push(answer(times, offer, waitedFor.began_ms))
-  else if (tries.length === 0 && times.end === 'cancelled') lanes.push(answer(times, offer, times.admitted_ms))
+  else if (tries.length === 0 && ENDS[times.end] === 'cancelled') lanes.push(answer(times, offer, times.admitted_ms))
   return lanes
 }
 

@@ -18,6 +18,7 @@ const SHAPES: Record<string, Shape> = {
   'near limit': 'limit',
   warns: 'limit',
   'not-answered': 'failing',
+  abandoned: 'failing',
   'cut-off': 'failing',
   rejected: 'failing',
   refused: 'failing',

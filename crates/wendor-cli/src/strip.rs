@@ -13,7 +13,7 @@ const LARGE: u64 = 56;
 fn end_sign(end: &str) -> char {
     match end {
         "output-cap" => '┤',
-        "cancelled" => '▷',
+        "cancelled" | "abandoned" => '▷',
         "cut-off" => '⌁',
         _ => '▏',
     }

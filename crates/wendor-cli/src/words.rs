@@ -112,6 +112,20 @@ pub fn hours_ago(hour: DateTime<Utc>, now: DateTime<Utc>) -> String {
     }
 }
 
+/// A size in the unit in which it reads best.
+#[must_use]
+pub fn bytes(count: u64) -> String {
+    let units = [("GiB", 30u32), ("MiB", 20), ("KiB", 10)];
+    let unit = units.into_iter().find(|(_, bits)| count >> bits > 0);
+    match unit {
+        Some((name, bits)) => {
+            let tenths = (u128::from(count) * 10) >> bits;
+            format!("{}.{} {name}", tenths / 10, tenths % 10)
+        }
+        None => format!("{count} bytes"),
+    }
+}
+
 /// An instant in UTC, to the second.
 #[must_use]
 pub fn instant(at: DateTime<Utc>) -> String {

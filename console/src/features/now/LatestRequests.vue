@@ -49,10 +49,7 @@ const at = (text: string) => new Date(text)
           </td>
           <td><StripSmall :times="request" :tries="request.tries" :span-ms="span" :width="330" /></td>
           <td class="second">{{ request.offer ?? 'none' }}</td>
-          <td class="num">
-            {{ grouped(request.tokens.input + request.tokens.input_cached) }} in,
-            {{ grouped(request.tokens.output) }} out
-          </td>
+          <td class="num">{{ grouped(request.tokens.all_input) }} in, {{ grouped(request.tokens.output) }} out</td>
           <td class="num"><MoneyAmount :amount="request.cost" :places="smallPlaces(request.cost ?? '0')" /></td>
         </tr>
       </tbody>

@@ -27,8 +27,8 @@ const rate = computed(() =>
       <tbody>
         <tr v-for="line in cost.lines" :key="line.kind">
           <th scope="row">{{ line.kind }}</th>
-          <td class="num">{{ grouped(line.tokens) }}</td>
-          <td class="num second">× {{ line.per_million }} per million</td>
+          <td class="num">{{ grouped(line.count) }}</td>
+          <td class="num second">× {{ line.rate }} {{ line.rate_for === 1 ? 'each' : 'per million' }}</td>
           <td class="num">{{ money(line.amount, places) }}</td>
         </tr>
         <tr class="total">
@@ -41,11 +41,13 @@ const rate = computed(() =>
       Reserved for it at most {{ money(cost.reserved, 6) }}; what was not used was given back.
     </p>
     <p v-if="shown.failed_used" class="second text-small mt-2">
-      Failed attempts had used {{ grouped(shown.failed_used.input) }} in, {{ grouped(shown.failed_used.output) }} out by
-      then, which may be billed; not in this cost.
+      Attempts that did not answer used {{ grouped(shown.failed_used.all_input) }} in,
+      {{ grouped(shown.failed_used.output) }} out and cost
+      {{ shown.failed_cost ? `${money(shown.failed_cost, 6)} ${shown.currency}` : 'an amount without a rate' }}: in
+      lines of their own, not in this sum.
     </p>
     <p v-if="shown.request.estimated" class="text-caution text-small mt-2">
-      The tokens are estimated: the upstream did not report them.
+      The counts are estimated: the upstream did not report them, or not to the end.
     </p>
   </section>
 </template>

@@ -13,7 +13,7 @@ function fate(line: Schemas['PlanLine']): string {
   if (!line.taken) return 'left out'
   const tried = props.shown.attempts.find((attempt) => attempt.offer === line.offer)
   if (!tried) return 'not reached'
-  return tried.failure ?? (props.shown.request.end === 'cancelled' ? 'app went away' : 'answered')
+  return tried.failure ?? (['cancelled', 'abandoned'].includes(props.shown.request.end) ? 'app went away' : 'answered')
 }
 const isFailure = (line: Schemas['PlanLine']) =>
   line.taken && props.shown.attempts.some((tried) => tried.offer === line.offer && tried.failure)

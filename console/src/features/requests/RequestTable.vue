@@ -17,7 +17,6 @@ const span = computed(() => spanOfStrips(props.requests))
 const today = new Date().toISOString().slice(0, 10)
 const at = (line: Line) => new Date(line.at)
 const when = (line: Line) => (line.at.startsWith(today) ? clock(at(line)) : `${dayName(at(line))}, ${clock(at(line))}`)
-const input = (line: Line) => line.tokens.input + line.tokens.input_cached + line.tokens.cache_written
 const marks = (line: Line) =>
   [line.run ? `run ${line.run}` : '', ...Object.entries(line.labels).map((pair) => pair.join('='))].filter(Boolean)
 </script>
@@ -55,7 +54,7 @@ const marks = (line: Line) =>
           >
         </td>
         <td class="second">{{ request.offer ?? 'none' }}</td>
-        <td class="num">{{ request.estimated ? '~' : '' }}{{ grouped(input(request)) }}</td>
+        <td class="num">{{ request.estimated ? '~' : '' }}{{ grouped(request.tokens.all_input) }}</td>
         <td class="num">{{ grouped(request.tokens.output) }}</td>
         <td class="num">
           <MoneyAmount :amount="request.cost" :places="smallPlaces(request.cost ?? '0')" :currency="currency" />

@@ -2,7 +2,7 @@
 import type { RequestsQuery } from '@/api/resources'
 import { isRangeName, spanOf } from '@/lib/range'
 
-export const ENDS = ['proper', 'output-cap', 'cancelled', 'cut-off', 'rejected', 'not-answered'] as const
+export const ENDS = ['proper', 'output-cap', 'cancelled', 'cut-off', 'rejected', 'not-answered', 'abandoned'] as const
 
 export const FAILURES = [
   'unreachable',

@@ -7,6 +7,12 @@ import { paths } from '@/lib/paths'
 const props = defineProps<{ upstream: Schemas['UpstreamLine']; usage: Schemas['Usage'] | undefined }>()
 const offer = (model: string) => `${props.upstream.name}/${model}`
 const figures = (model: string) => props.usage?.lines.find((line) => line.name === offer(model))
+type Offer = Schemas['OfferLine']
+/** What images of a size cost, where that differs. */
+const sizes = (one: Offer) =>
+  Object.entries(one.rate?.image_sizes ?? {})
+    .map((pair) => pair.join(': '))
+    .join(', ')
 const requests = (model: string) => ({ path: paths.requests, query: { offer: offer(model), range: '24h' } })
 </script>
 
@@ -24,7 +30,9 @@ const requests = (model: string) => ({ path: paths.requests, query: { offer: off
         <th scope="col" class="num">input</th>
         <th scope="col" class="num">cached</th>
         <th scope="col" class="num">output</th>
+        <th scope="col" class="num">image</th>
         <th scope="col">in force since</th>
+        <th scope="col" class="num">bytes a token<br />in, ± error</th>
         <th scope="col" class="num">requests<br />last 24 h</th>
         <th scope="col" class="num">first token<br />typical, slow</th>
       </tr>
@@ -39,9 +47,16 @@ const requests = (model: string) => ({ path: paths.requests, query: { offer: off
           <td class="num">{{ one.rate.input }}</td>
           <td class="num">{{ one.rate.input_cached ?? one.rate.input }}</td>
           <td class="num">{{ one.rate.output }}</td>
+          <td class="num" :title="sizes(one)">{{ one.rate.image ?? 'none' }}</td>
           <td>{{ dayName(new Date(`${one.rate.from}T00:00:00Z`)) }} {{ one.rate.from.slice(0, 4) }}</td>
         </template>
-        <td v-else colspan="4" class="second">unpriced: it has no rate today</td>
+        <td v-else colspan="5" class="second">unpriced: it has no rate today</td>
+        <td class="num" :title="one.reports_usage ? '' : 'Its last answer did not report what it used'">
+          <template v-if="one.input_counting"
+            >{{ one.input_counting.bytes_a_token }} ±{{ one.input_counting.error_percent }}%</template
+          >
+          <span v-else class="second">{{ one.reports_usage ? 'not known yet' : 'reports no usage' }}</span>
+        </td>
         <td class="num">
           <RouterLink :to="requests(one.model)">{{ grouped(figures(one.model)?.requests ?? 0) }}</RouterLink>
         </td>

@@ -3,7 +3,7 @@
 import { computed } from 'vue'
 import type { RouteLocationRaw } from 'vue-router'
 import type { Schemas } from '@/api/client'
-import { change, counted, grouped, share, typicalSlow } from '@/lib/format'
+import { change, counted, grouped, money, share, typicalSlow } from '@/lib/format'
 import { requestsBehind } from '@/lib/paths'
 import { moveInList } from '@/ui/listKeys'
 import MoneyAmount from '@/ui/MoneyAmount.vue'
@@ -21,6 +21,19 @@ const anew = (line: Line) => line.tokens.input + line.tokens.cache_written
 const most = computed(() =>
   Math.max(...lines.value.flatMap((line) => [anew(line), line.tokens.input_cached, line.tokens.output]), 0),
 )
+/** What the sums hold beside the requests that were answered. */
+const remarks = computed(() => {
+  const { failed_attempts: failed, checks, images } = props.usage.together
+  return [
+    failed.count > 0
+      ? `Of the cost, ${money(failed.cost, 4)} ${props.usage.currency} went to ${grouped(failed.count)} ${failed.count === 1 ? 'attempt' : 'attempts'} that did not answer.`
+      : '',
+    images > 0 ? `${grouped(images)} ${images === 1 ? 'image' : 'images'} were made.` : '',
+    checks > 0 ? `${grouped(checks)} calls of checks are in tokens and cost, not in requests.` : '',
+  ]
+    .filter(Boolean)
+    .join(' ')
+})
 const behind = (line: Line, more: Record<string, string> = {}) => requestsBehind(line.requests_query, more)
 </script>
 
@@ -33,6 +46,7 @@ const behind = (line: Line, more: Record<string, string> = {}) => requestsBehind
         <th scope="col" class="num">before</th>
         <th scope="col" class="num">requests</th>
         <th scope="col" class="num">not answered</th>
+        <th scope="col" class="num">cancelled</th>
         <th scope="col" class="num">first token<br />typical, slow</th>
         <th scope="col" class="num">tokens in<br />anew</th>
         <th scope="col" class="num"><br />cached</th>
@@ -59,6 +73,12 @@ const behind = (line: Line, more: Record<string, string> = {}) => requestsBehind
           }}</RouterLink>
           <template v-else>{{ share(0, line.requests) }}</template>
         </td>
+        <td class="num">
+          <RouterLink v-if="line.cancelled > 0" :to="behind(line, { end: 'cancelled' })">{{
+            share(line.cancelled, line.requests)
+          }}</RouterLink>
+          <template v-else>{{ share(0, line.requests) }}</template>
+        </td>
         <td class="num">{{ typicalSlow(line.first_token) }}</td>
         <td class="num">{{ counted(anew(line), most) }}</td>
         <td class="num">{{ counted(line.tokens.input_cached, most) }}</td>
@@ -66,4 +86,5 @@ const behind = (line: Line, more: Record<string, string> = {}) => requestsBehind
       </tr>
     </tbody>
   </table>
+  <p v-if="remarks" class="second text-small mt-2">{{ remarks }}</p>
 </template>

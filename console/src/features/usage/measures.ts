@@ -17,7 +17,7 @@ export interface Measure {
 }
 
 export function inputOf(figures: Figures): number {
-  return figures.tokens.input + figures.tokens.input_cached + figures.tokens.cache_written
+  return figures.tokens.all_input
 }
 
 function time(name: string, words: string, pick: (figures: Figures) => number | null | undefined): Measure {

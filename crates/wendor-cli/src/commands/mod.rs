@@ -8,6 +8,7 @@ mod models;
 mod now;
 mod overview;
 mod person;
+mod records;
 mod request;
 mod route;
 mod serve;
@@ -45,7 +46,7 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
     let reader = if grammar.json { Reader::Program } else { Reader::Person };
     let management = || Management::new(Profile::find()?);
     match grammar.command {
-        Command::Serve(args) => serve::run(args, reader).await,
+        Command::Serve(args) => serve::run(*args, reader).await,
         Command::Ask(args) => ask::run(args, reader).await,
         Command::Now => now::run(&management()?, reader).await,
         Command::Usage(args) => usage::run(args, &management()?, reader).await,
@@ -55,7 +56,8 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Team(command) => route::teams(command, &management()?, reader).await,
         Command::Route(command) => route::run(command, &management()?, reader).await,
         Command::Upstream(command) => upstream::run(command, &management()?, reader).await,
-        Command::Spool(crate::grammar::SpoolCommand::Show) => overview::spool(&management()?, reader).await,
+        Command::Spool(command) => records::spool(command, &management()?, reader).await,
+        Command::Ledger(command) => records::ledger(command, &management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,
         Command::Person(PersonCommand::List) => person::list(&management()?, reader).await,
         Command::Person(PersonCommand::Add { name, role, team }) => {

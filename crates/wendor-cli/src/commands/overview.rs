@@ -1,6 +1,5 @@
-//! `wendor team|route|upstream list` and `wendor spool show`: what there is and how it is doing.
+//! `wendor team|route|upstream list`: what there is and how it is doing.
 
-use wendor_gateway::admin::operations::SpoolLine;
 use wendor_gateway::admin::routes_view::{RouteLine, StageLine};
 use wendor_gateway::admin::teams::{QuotaLine, TeamLine};
 use wendor_gateway::admin::upstreams::{OfferLine, UpstreamLine};
@@ -180,27 +179,13 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
 }
 
 fn offer(offer: &OfferLine) -> String {
-    match &offer.rate {
-        Some(rate) => format!("{} ({}, {})", offer.model, rate.input, rate.output),
-        None => format!("{} (unpriced)", offer.model),
-    }
-}
-
-pub(super) async fn spool(management: &Management, reader: Reader) -> Result<(), Failure> {
-    let spool: SpoolLine = management.get("/spool", &[]).await?;
-    if reader == Reader::Program {
-        return output::json(&spool);
-    }
-    let pending = match spool.pending {
-        0 => "Nothing is pending: the database has every entry.".to_owned(),
-        1 => "1 entry waits for the database.".to_owned(),
-        number => format!("{} entries wait for the database.", words::grouped(number)),
+    let rate = match &offer.rate {
+        Some(rate) => format!("{}, {}", rate.input, rate.output),
+        None => "unpriced".to_owned(),
     };
-    let database = if spool.database_reachable {
-        ""
-    } else {
-        " The database cannot be reached; requests are served all the same."
-    };
-    let disk = if spool.writable { "" } else { " The disk takes nothing: requests are refused until it does." };
-    output::line(&format!("{pending}{database}{disk} The spool's files take {} bytes.", words::grouped(spool.bytes)))
+    let counting = offer.input_counting.as_ref().map_or_else(String::new, |counting| {
+        format!("; {} bytes a token, ±{}%", counting.bytes_a_token, counting.error_percent)
+    });
+    let untold = if offer.reports_usage { "" } else { "; reports no usage" };
+    format!("{} ({rate}{counting}{untold})", offer.model)
 }

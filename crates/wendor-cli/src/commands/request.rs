@@ -1,7 +1,8 @@
 //! `wendor request`: the list, and one request with attempts, cost as a sum, and where its time went.
 
+use wendor_gateway::admin::cost::CostSum;
 use wendor_gateway::admin::operations::Refusals;
-use wendor_gateway::admin::requests::{CostSum, RequestLine, RequestPage, RequestShown};
+use wendor_gateway::admin::requests::{RequestLine, RequestPage, RequestShown};
 
 use super::now;
 use crate::client::Management;
@@ -82,7 +83,7 @@ fn row(request: &RequestLine) -> Vec<String> {
         request.offer.clone().unwrap_or_else(|| "-".to_owned()),
         request.attempts.to_string(),
         end,
-        format!("{about}{}", words::grouped(tokens.input + tokens.input_cached + tokens.cache_written)),
+        format!("{about}{}", words::grouped(tokens.all_input)),
         format!("{about}{}", words::grouped(tokens.output)),
         words::wait(request.first_token_ms),
         words::seconds(request.whole_ms),
@@ -103,30 +104,16 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
         None => output::line("Unpriced: the offer had no rate when it was asked.")?,
     }
     if let Some(used) = &shown.failed_used {
-        let input = used.input + used.input_cached + used.cache_written;
-        let (input, output) = (words::grouped(input), words::grouped(used.output));
+        let (input, output) = (words::grouped(used.all_input), words::grouped(used.output));
+        let cost = match &shown.failed_cost {
+            Some(cost) => format!("{} {}", words::small_money(cost), shown.currency),
+            None => "an unknown amount: one of their offers has no rate".to_owned(),
+        };
         output::line(&format!(
-            "Failed attempts had used {input} in, {output} out by then, which may be billed; not in this cost."
+            "Attempts that did not answer used {input} in, {output} out and cost {cost}: in lines of their own, not in this sum."
         ))?;
     }
-    if !shown.plan.is_empty() {
-        output::line("\nThe plan as it was made:")?;
-        let columns = [
-            Column::Text("stage"),
-            Column::Text("offer"),
-            Column::Text("turn"),
-            Column::Text("reason"),
-            Column::Number("at most"),
-        ];
-        let rows = shown.plan.iter().map(|line| {
-            let turn = if line.taken { "taken" } else { "left out" };
-            let stage = format!("{}, by {}", line.stage, line.pick);
-            let cost =
-                line.expected_cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::small_money(cost));
-            vec![stage, line.offer.clone(), turn.to_owned(), line.reason.clone(), cost]
-        });
-        output::table(&columns, rows.collect(), "")?;
-    }
+    plan(shown)?;
     if !shown.changes.is_empty() {
         output::line("\nChanged on the way:")?;
         let columns = [Column::Text("member"), Column::Text("from the app"), Column::Text("to the upstream")];
@@ -134,10 +121,35 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
             shown.changes.iter().map(|change| vec![change.member.clone(), change.before.clone(), change.after.clone()]);
         output::table(&columns, rows.collect(), "")?;
     }
+    if let Some(cut) = &shown.detail_cut {
+        output::line(&format!("A part of its detail is missing: {cut}."))?;
+    }
     if !shown.detail_kept {
         output::line("Its plan and attempts are not kept any more.")?;
     }
     marks(shown)
+}
+
+/// The offers as they were chosen among.
+fn plan(shown: &RequestShown) -> Result<(), Failure> {
+    if shown.plan.is_empty() {
+        return Ok(());
+    }
+    output::line("\nThe plan as it was made:")?;
+    let columns = [
+        Column::Text("stage"),
+        Column::Text("offer"),
+        Column::Text("turn"),
+        Column::Text("reason"),
+        Column::Number("at most"),
+    ];
+    let rows = shown.plan.iter().map(|line| {
+        let turn = if line.taken { "taken" } else { "left out" };
+        let stage = format!("{}, by {}", line.stage, line.pick);
+        let cost = line.expected_cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::small_money(cost));
+        vec![stage, line.offer.clone(), turn.to_owned(), line.reason.clone(), cost]
+    });
+    output::table(&columns, rows.collect(), "")
 }
 
 /// Where the time went: parts that sum to the whole.
@@ -151,15 +163,17 @@ fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
     if cost.lines.is_empty() {
         return output::line("Nothing was used, so it cost nothing.");
     }
-    let columns =
-        [Column::Text("cost"), Column::Number("tokens"), Column::Number("per million"), Column::Number("amount")];
+    let columns = [Column::Text("cost"), Column::Number("count"), Column::Number("rate"), Column::Number("amount")];
     let places = words::exact_places(cost.lines.iter().map(|line| line.amount.as_str()).chain([cost.total.as_str()]));
     let mut rows: Vec<Vec<String>> = Vec::new();
     for line in &cost.lines {
         rows.push(vec![
             line.kind.clone(),
-            words::grouped(line.tokens),
-            format!("× {}", line.per_million),
+            words::grouped(line.count),
+            match line.rate_for {
+                1 => format!("× {} each", line.rate),
+                _ => format!("× {} per million", line.rate),
+            },
             words::money(&line.amount, places),
         ]);
     }
@@ -178,8 +192,11 @@ fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
         }
     }
     output::table(&columns, rows, "")?;
-    let estimated =
-        if shown.request.estimated { " The tokens are estimated: the upstream did not report them." } else { "" };
+    let estimated = if shown.request.estimated {
+        " The counts are estimated: the upstream did not report them, or not to the end."
+    } else {
+        ""
+    };
     let rate = cost.rate_from.map_or_else(String::new, |day| format!("Rate of {}.", day.format("%-d %B %Y")));
     let reserved =
         cost.reserved.as_ref().map_or_else(String::new, |most| format!(" Reserved at most {}.", words::money(most, 6)));

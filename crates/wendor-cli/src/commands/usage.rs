@@ -50,6 +50,7 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
         Column::Number("before"),
         Column::Number("requests"),
         Column::Number("not answered"),
+        Column::Number("cancelled"),
         Column::Number("first token"),
         Column::Number("slow"),
         Column::Number("in"),
@@ -59,15 +60,12 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     if lines.len() > 1 {
         lines.push(&usage.together);
     }
-    let input: Vec<u64> = lines
-        .iter()
-        .map(|line| line.figures.tokens.input + line.figures.tokens.input_cached + line.figures.tokens.cache_written)
-        .collect();
+    let input: Vec<u64> = lines.iter().map(|line| line.figures.tokens.all_input).collect();
     let output: Vec<u64> = lines.iter().map(|line| line.figures.tokens.output).collect();
     let tokens = words::counts(&input).into_iter().zip(words::counts(&output));
     let rows: Vec<Vec<String>> = lines.into_iter().zip(tokens).map(|(line, tokens)| row(line, tokens)).collect();
     output::table(&columns, rows, "Nothing was asked in this time.")?;
-    output::line(&format!("{}.{}", period(usage), remarks(&usage.together)))?;
+    output::line(&format!("{}.{}", period(usage), remarks(&usage.together, &usage.currency)))?;
     if let Some(line) = usage.lines.first() {
         output::line(&format!("Requests behind a line: {}", follow(usage, args, line)))?;
     }
@@ -86,6 +84,7 @@ fn row(line: &UsageLine, (input, output): (String, String)) -> Vec<String> {
         words::change(&line.figures.cost, &line.before.cost),
         words::grouped(line.figures.requests),
         words::share(line.figures.not_answered, line.figures.requests),
+        words::share(line.figures.cancelled, line.figures.requests),
         words::wait(line.figures.first_token.typical_ms),
         words::wait(line.figures.first_token.slow_ms),
         input,
@@ -110,15 +109,35 @@ fn span(from: DateTime<Utc>, to: DateTime<Utc>) -> String {
     }
 }
 
-fn remarks(together: &UsageLine) -> String {
+fn remarks(together: &UsageLine, currency: &str) -> String {
     let count = |number: u64, what: &str| match number {
         0 => String::new(),
         1 => format!(" 1 request {what}."),
         _ => format!(" {} requests {what}.", words::grouped(number)),
     };
-    let unpriced = count(together.figures.unpriced, "without a price, which the cost leaves out");
+    let unpriced = match together.figures.unpriced {
+        0 => String::new(),
+        1 => " 1 line of the ledger has no price, and the cost leaves it out.".to_owned(),
+        number => {
+            format!(" {} lines of the ledger have no price, and the cost leaves them out.", words::grouped(number))
+        }
+    };
     let estimated = count(together.figures.estimated, "counted by estimate");
-    format!("{unpriced}{estimated}")
+    let failed = &together.figures.failed_attempts;
+    let failed = match failed.count {
+        0 => String::new(),
+        number => format!(
+            " Of the cost, {} {currency} went to {} that did not answer.",
+            words::small_money(&failed.cost),
+            if number == 1 { "1 attempt".to_owned() } else { format!("{} attempts", words::grouped(number)) }
+        ),
+    };
+    let checks = match together.figures.checks {
+        0 => String::new(),
+        1 => " 1 call of a check is in tokens and cost, not in requests.".to_owned(),
+        number => format!(" {} calls of checks are in tokens and cost, not in requests.", words::grouped(number)),
+    };
+    format!("{unpriced}{estimated}{failed}{checks}")
 }
 
 /// The command that lists the requests behind the first line.
@@ -166,10 +185,15 @@ mod tests {
     use rstest::rstest;
     use serde_json::{Value, json};
 
+    fn tokens() -> Value {
+        json!({ "all_input": 6, "input": 1, "input_cached": 2, "cache_written": 3, "output": 4, "reasoning": 0 })
+    }
+
     fn figures(cost: &str, unpriced: u64, estimated: u64) -> Value {
         json!({
             "cost": cost, "unpriced": unpriced, "requests": 4, "not_answered": 1, "cancelled": 0, "estimated": estimated,
-            "tokens": { "input": 1, "input_cached": 2, "cache_written": 3, "output": 4, "reasoning": 0 },
+            "tokens": tokens(), "images": 0, "checks": 0,
+            "failed_attempts": { "count": 0, "tokens": tokens(), "cost": "0" },
             "first_token": { "typical_ms": 310, "slow_ms": null }, "whole": { "typical_ms": 1, "slow_ms": 2 }
         })
     }
@@ -235,12 +259,24 @@ mod tests {
 
     #[test]
     fn what_a_figure_leaves_out_is_said() {
-        let told =
-            |unpriced, estimated| remarks(&serde_json::from_value(line("together", unpriced, estimated)).unwrap());
+        let told = |unpriced, estimated| {
+            remarks(&serde_json::from_value(line("together", unpriced, estimated)).unwrap(), "EUR")
+        };
         assert_eq!(told(0, 0), "");
         assert_eq!(
             told(1, 2_000),
-            " 1 request without a price, which the cost leaves out. 2,000 requests counted by estimate."
+            " 1 line of the ledger has no price, and the cost leaves it out. 2,000 requests counted by estimate."
+        );
+    }
+
+    #[test]
+    fn what_went_to_attempts_that_failed_is_said_apart() {
+        let mut together = line("together", 0, 0);
+        together["failed_attempts"] = json!({ "count": 2, "tokens": tokens(), "cost": "0.5" });
+        together["checks"] = json!(3);
+        assert_eq!(
+            remarks(&serde_json::from_value(together).unwrap(), "EUR"),
+            " Of the cost, 0.5000 EUR went to 2 attempts that did not answer. 3 calls of checks are in tokens and cost, not in requests."
         );
     }
 
@@ -248,6 +284,6 @@ mod tests {
     fn a_row_has_units_and_dashes() {
         let line: UsageLine = serde_json::from_value(line("", 0, 0)).unwrap();
         let cells = row(&line, ("6".into(), "4".into()));
-        assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.31 s", "-", "6", "4"]);
+        assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.00%", "0.31 s", "-", "6", "4"]);
     }
 }

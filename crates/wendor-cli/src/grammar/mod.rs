@@ -10,6 +10,9 @@ use clap_complete::Shell;
 use wendor_core::catalog::upstream::Dialect;
 
 pub mod connect;
+pub mod serve;
+
+pub use serve::ServeArgs;
 
 use connect::{RouteCommand, StartArgs, TeamCommand, UpstreamCommand};
 
@@ -38,7 +41,7 @@ pub enum Command {
     #[command(
         after_help = "Example: WENDOR_DATABASE_URL=postgres://wendor@127.0.0.1/wendor wendor serve --listen 0.0.0.0:7420"
     )]
-    Serve(ServeArgs),
+    Serve(Box<ServeArgs>),
     /// Lead an empty installation to its first answer: upstream, offer, route, team, key, question.
     #[command(after_help = "Example: wendor start http://127.0.0.1:8000")]
     Start(Box<StartArgs>),
@@ -83,59 +86,15 @@ pub enum Command {
     /// Entries on their way into the database.
     #[command(subcommand)]
     Spool(SpoolCommand),
+    /// What is kept of what happened.
+    #[command(subcommand)]
+    Ledger(LedgerCommand),
     /// Print a script that completes commands in your shell.
     #[command(after_help = "Example: wendor completions bash > /etc/bash_completion.d/wendor")]
     Completions {
         /// Which shell.
         shell: Shell,
     },
-}
-
-/// Settings of the service; each is also a variable (`WENDOR_LISTEN`) and a line of the settings file (`listen`).
-#[derive(Debug, Args)]
-pub struct ServeArgs {
-    /// Settings file (TOML), with the same names as the flags.
-    #[arg(long, value_name = "FILE")]
-    pub settings: Option<PathBuf>,
-    /// Say version, schema, addresses and where each setting came from; start nothing.
-    #[arg(long)]
-    pub check: bool,
-    /// Address and port to listen on [default: 127.0.0.1:7420].
-    #[arg(long, value_name = "ADDRESS")]
-    pub listen: Option<String>,
-    /// PostgreSQL, as postgres://user@host:port/database; a password belongs in WENDOR_DATABASE_URL.
-    #[arg(long, value_name = "URL")]
-    pub database_url: Option<String>,
-    /// Folder of the spool [default: wendor-spool].
-    #[arg(long, value_name = "FOLDER")]
-    pub spool: Option<String>,
-    /// Threads that serve requests [default: 2].
-    #[arg(long, value_name = "NUMBER")]
-    pub workers: Option<String>,
-    /// Largest request body [default: 20MiB].
-    #[arg(long, value_name = "SIZE")]
-    pub body_limit: Option<String>,
-    /// Largest sum of the bodies under way [default: 512MiB].
-    #[arg(long, value_name = "SIZE")]
-    pub bodies_limit: Option<String>,
-    /// How long open streams may go on after SIGTERM [default: 30s].
-    #[arg(long, value_name = "TIME")]
-    pub grace: Option<String>,
-    /// PEM file of further authorities whose certificates upstreams may have.
-    #[arg(long, value_name = "FILE")]
-    pub authorities: Option<String>,
-    /// File of names and addresses that goes before the system's resolver, as /etc/hosts.
-    #[arg(long, value_name = "FILE")]
-    pub hosts: Option<String>,
-    /// Tokens that checks of upstreams may take a day [default: 200000].
-    #[arg(long, value_name = "NUMBER")]
-    pub check_tokens: Option<String>,
-    /// How often it is looked what upstreams serve [default: 5m].
-    #[arg(long, value_name = "TIME")]
-    pub inventory_every: Option<String>,
-    /// What is logged: error, warn, info, debug [default: info].
-    #[arg(long, value_name = "LEVEL")]
-    pub log: Option<String>,
 }
 
 /// A question.
@@ -404,9 +363,20 @@ pub struct SignInArgs {
 /// The spool.
 #[derive(Debug, Subcommand)]
 pub enum SpoolCommand {
-    /// What is pending.
+    /// What is pending, and what is set aside with the reason.
     #[command(after_help = "Example: wendor spool show")]
     Show,
+    /// Try again to record what was set aside.
+    #[command(after_help = "Example: wendor spool retry")]
+    Retry,
+}
+
+/// The ledger's tables.
+#[derive(Debug, Subcommand)]
+pub enum LedgerCommand {
+    /// The months that are kept, with their sizes.
+    #[command(after_help = "Example: wendor ledger partitions")]
+    Partitions,
 }
 
 #[cfg(test)]
