@@ -1,12 +1,10 @@
 //! Answers in every dialect, whole and streamed, with the fault that is asked for.
 //!
-//! A streamed answer is a body that makes each frame when it is due: no task and no channel a stream, so that a stand-in is not
-//! what a benchmark measures. Being dropped before its end means that the client left.
+//! A body that is dropped before it was taken means that the client left: its [`Account`] sees to that.
 
-use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
-use std::task::{Context, Poll, ready};
+use std::task::{Context, Poll};
 use std::time::{Duration, SystemTime};
 
 use bytes::Bytes;
@@ -15,10 +13,9 @@ use hyper::body::{Body, Frame};
 use hyper::{Response, header};
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
-use tokio::time::{Instant, Sleep};
 use wendor_core::catalog::upstream::Dialect;
 use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::codec::{self, AnswerHead, ErrorTold, Framing, StreamWriter};
+use wendor_core::wire::codec::{self, AnswerHead, ErrorTold, Framing};
 use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::conversation::event::Event;
 use wendor_core::wire::conversation::{Conversation, Delivery, PartKind, UsageFrame};
@@ -29,9 +26,7 @@ use crate::fault::Fault;
 use crate::manners::Manners;
 use crate::memory::{Outcome, Profile, Served, Shared};
 use crate::script::{self, Script};
-
-/// Between the last frame and a cut.
-const LINGER: Duration = Duration::from_millis(30);
+use crate::stream::TokenStream;
 
 /// A second of the made-up calendar in which all answers are created.
 const CREATED: i64 = 1_790_000_000;
@@ -54,7 +49,7 @@ impl AnswerBody {
 
 /// Accounts for an answer once: as served when told so, as left by the client when dropped before.
 pub struct Account {
-    shared: Arc<Shared>,
+    pub(crate) shared: Arc<Shared>,
     served: Option<Served>,
 }
 
@@ -71,7 +66,7 @@ impl Account {
         Self { shared: shared.clone(), served: Some(served) }
     }
 
-    fn close(&mut self, outcome: Outcome, output_tokens: u64) {
+    pub(crate) fn close(&mut self, outcome: Outcome, output_tokens: u64) {
         if let Some(served) = self.served.take() {
             self.shared.ended(Served { outcome, output_tokens, ended_at: SystemTime::now(), ..served });
         }
@@ -104,11 +99,12 @@ pub(crate) async fn complete(
     if manners.load_ms > 0 && !std::mem::replace(&mut shared.state().has_loaded, true) {
         tokio::time::sleep(Duration::from_millis(manners.load_ms)).await;
     }
-    let mut account = Account::open(&shared, request, (script.input_tokens, 0));
     if let Some(shown) = fault_at_once(dialect, &fault) {
-        account.close(Outcome::Fault, 0);
+        // Who refuses at once has read nothing.
+        Account::open(&shared, request, (0, 0)).close(Outcome::Fault, 0);
         return Ok(shown);
     }
+    let account = Account::open(&shared, request, (script.input_tokens, 0));
     if fault == Fault::StallBeforeFirst {
         std::future::pending::<()>().await;
     }
@@ -158,6 +154,7 @@ fn ignoring(manners: &Manners, mut conversation: Conversation) -> Conversation {
 
 fn head_of(asked: &AppRequest, conversation: &Conversation, script: &Script) -> AnswerHead {
     AnswerHead {
+        estimates_usage: false,
         request: format!("{:016x}", script.seed),
         model: asked.route.clone(),
         at: DateTime::from_timestamp(CREATED, 0).unwrap_or_default(),
@@ -262,150 +259,6 @@ pub(crate) fn models(profile: &Profile, models: &[String]) -> String {
     let listed = |name| Listed { name, made_at, context_window: None, output_cap: None };
     let listed: Vec<Listed<'_>> = models.iter().map(|name| listed(name.as_str())).collect();
     shape(profile.dialect, &listed)
-}
-
-/// An answer that streams.
-pub struct TokenStream {
-    dialect: Dialect,
-    script: Script,
-    writer: Box<dyn StreamWriter>,
-    account: Account,
-    /// Events written so far, an opening one before them all.
-    made: usize,
-    due: Instant,
-    between: Duration,
-    timer: Pin<Box<Sleep>>,
-    fault: Fault,
-    lingered: bool,
-    manners: Manners,
-}
-
-impl TokenStream {
-    fn new(
-        dialect: Dialect,
-        (script, head): (Script, AnswerHead),
-        account: Account,
-        (wait, fault): (Duration, Fault),
-    ) -> Self {
-        let due = Instant::now() + wait;
-        let between = match account.shared.profile.tokens_per_second {
-            0 => Duration::ZERO,
-            rate => Duration::from_secs(1) / rate,
-        };
-        let timer = Box::pin(tokio::time::sleep_until(due));
-        let writer = codec::of(dialect).writer(head);
-        Self {
-            dialect,
-            script,
-            writer,
-            account,
-            made: 0,
-            due,
-            between,
-            timer,
-            fault,
-            lingered: false,
-            manners: Manners::default(),
-        }
-    }
-
-    /// The next frame, or `None` when the answer is complete. One that says nothing by itself is empty.
-    fn frame(&mut self) -> Option<Bytes> {
-        let made = self.made;
-        self.made += 1;
-        let mut out = Vec::new();
-        match self.script.events.get(made) {
-            Some(event) => {
-                // What a script holds can be said in every dialect.
-                let _said = self.writer.write(event, &mut out);
-            }
-            None if made == self.script.events.len() => {
-                let usage = Some(self.script.usage()).filter(|_| !self.manners.no_usage);
-                self.writer.end(usage, &mut out);
-                let terminator = codec::of(self.dialect).reader().terminator();
-                if self.manners.no_terminator && !terminator.is_empty() {
-                    let kept = out.strip_suffix(terminator.as_bytes()).map_or(out.len(), <[u8]>::len);
-                    out.truncate(kept);
-                }
-            }
-            None => return None,
-        }
-        Some(Bytes::from(out))
-    }
-
-    fn is_midway(&self) -> bool {
-        self.made > self.script.events.len() / 2 + 1
-    }
-
-    fn garbage(&self) -> Bytes {
-        match codec::of(self.dialect).framing() {
-            Framing::Events => Bytes::from_static(b"data: {\"foghorn\":\n\n"),
-            Framing::Lines => Bytes::from_static(b"{\"foghorn\":\n"),
-        }
-    }
-
-    /// What comes before any piece of the answer: a role, an empty piece.
-    fn opening(&mut self) -> Bytes {
-        let mut out = Vec::new();
-        let _said = self.writer.write(&Event::Text { choice: 0, text: String::new() }, &mut out);
-        Bytes::from(out)
-    }
-
-    /// What the fault does at this point of the answer.
-    fn misbehave(&mut self) -> Option<Poll<Option<std::io::Result<Frame<Bytes>>>>> {
-        let is_midway = self.is_midway();
-        let shown = match (&self.fault, is_midway) {
-            (Fault::StallAfterRole, _) if self.made == 0 => {
-                self.made = 1;
-                return Some(Poll::Ready(Some(Ok(Frame::data(self.opening())))));
-            }
-            (Fault::StallAfterRole, _) | (Fault::StallMidway, true) => Poll::Pending,
-            (Fault::CutMidway, true) => Poll::Ready(Some(Err(std::io::Error::other("cut as told")))),
-            (Fault::EndMidway, true) => Poll::Ready(None),
-            (Fault::GarbageMidway, true) => {
-                self.fault = Fault::EndMidway;
-                return Some(Poll::Ready(Some(Ok(Frame::data(self.garbage())))));
-            }
-            (_, _) => return None,
-        };
-        if shown.is_ready() {
-            self.account.close(Outcome::Fault, u64::try_from(self.made).unwrap_or(0));
-        }
-        Some(shown)
-    }
-
-    fn poll(&mut self, context: &mut Context<'_>) -> Poll<Option<std::io::Result<Frame<Bytes>>>> {
-        if self.fault == Fault::CutMidway && self.is_midway() && !self.lingered {
-            // What was made before the cut has to leave before the connection breaks.
-            self.lingered = true;
-            self.due = Instant::now() + LINGER;
-            self.timer.as_mut().reset(self.due);
-        }
-        if self.lingered && self.due > Instant::now() {
-            ready!(self.timer.as_mut().poll(context));
-        }
-        if let Some(shown) = self.misbehave() {
-            return shown;
-        }
-        loop {
-            if self.due > Instant::now() {
-                ready!(self.timer.as_mut().poll(context));
-            }
-            let frame = self.frame();
-            let is_piece = self.made < self.script.events.len();
-            if is_piece && self.between > Duration::ZERO && frame.as_ref().is_some_and(|frame| !frame.is_empty()) {
-                self.due += self.between;
-                self.timer.as_mut().reset(self.due);
-            }
-            if self.made > self.script.events.len() {
-                self.account.close(Outcome::Served, self.script.output_tokens);
-            }
-            match frame {
-                Some(frame) if frame.is_empty() => {}
-                frame => return Poll::Ready(frame.map(|bytes| Ok(Frame::data(bytes)))),
-            }
-        }
-    }
 }
 
 impl Body for AnswerBody {

@@ -12,13 +12,16 @@ use rand::{RngExt, SeedableRng};
 use wendor_core::catalog::file::CatalogueFile;
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
-use wendor_core::metering::entry::{Attempt, End, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled};
-use wendor_core::metering::rate::{Cost, price};
+use wendor_core::metering::detail::{Attempt, RequestDetail, Spent};
+use wendor_core::metering::end::End;
+use wendor_core::metering::entry::{AttemptRecord, Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled};
+use wendor_core::metering::images::Images;
+use wendor_core::metering::rate::{Cost, price, worst_price};
 use wendor_core::metering::spool_frame::{self, SEGMENT_MAGIC};
 use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
-use wendor_core::quota::QuotaId;
 use wendor_core::quota::use_of::settled;
+use wendor_core::quota::{Measure, QuotaId};
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
@@ -86,7 +89,7 @@ pub fn write(spool: &Path, entries: &[Settled]) -> std::io::Result<PathBuf> {
     let mut frame = Vec::new();
     for settled in entries {
         frame.clear();
-        spool_frame::write(settled, &mut frame);
+        spool_frame::write_settled(settled, &mut frame);
         out.write_all(&frame)?;
     }
     out.flush()?;
@@ -110,14 +113,15 @@ impl Maker<'_> {
                     + TimeDelta::hours(hour.into())
                     + TimeDelta::milliseconds(second * 1_000 + i64::from(self.count % 1_000));
                 if at < self.past.until {
-                    entries.push(self.request(ask, at, back)?);
+                    entries.extend(self.request(ask, at, back)?);
                 }
             }
         }
         Ok(())
     }
 
-    fn request(&mut self, ask: &Ask, at: DateTime<Utc>, back: i64) -> anyhow::Result<Settled> {
+    /// A request: its own line, behind those of attempts that used something and did not answer.
+    fn request(&mut self, ask: &Ask, at: DateTime<Utc>, back: i64) -> anyhow::Result<Vec<Settled>> {
         self.count += 1;
         let catalogue = &self.past.file.catalogue;
         let (team_name, team) =
@@ -128,7 +132,7 @@ impl Maker<'_> {
             self.past.keys.get(&ask.team).ok_or_else(|| anyhow!("no key of {} was given with --keys", ask.team))?;
         let plan = self.plan(route, ask, at);
         let offers: Vec<OfferName> = plan.taken().map(|planned| planned.offer.clone()).collect();
-        let (attempts, end) = self.attempts(&offers, at, back);
+        let (mut attempts, end) = self.attempts(&offers, at, back);
         let streamed = self.random.random_bool(0.8);
         let latency = latency_of(&attempts, end, streamed);
         let (tokens, counted) = self.tokens(ask, end);
@@ -137,25 +141,66 @@ impl Maker<'_> {
         let cost = if tokens == TokenCounts::default() {
             Some(Cost::default())
         } else {
-            rate.as_ref().map(|rate| price(tokens, rate))
+            rate.as_ref().and_then(|rate| price(tokens, Images::default(), rate))
         };
         let id = RequestId::mint(at, u32::try_from(self.past.seed).unwrap_or(0), self.count);
         let entry = LedgerEntry {
             key: key.clone(),
             offer,
             revision: 1,
-            attempts: u32::try_from(attempts.len()).unwrap_or(0),
-            streamed,
             tokens,
             counted,
             cost,
-            end,
-            failure: attempts.last().and_then(|attempt| attempt.failure.as_ref()).map(|failure| failure.kind),
-            latency,
+            record: Record::Request(RequestRecord {
+                attempts: u32::try_from(attempts.len()).unwrap_or(0),
+                streamed,
+                end,
+                failure: attempts.last().and_then(|attempt| attempt.failure.as_ref()).map(|failure| failure.kind),
+                latency,
+            }),
             ..LedgerEntry::of_request(at, id, team_name.clone(), route_name.clone())
         };
+        let mut settled = Vec::new();
+        for (attempt, number) in attempts.iter_mut().zip(1..) {
+            if let Some(line) = self.spent_in_vain(&entry, attempt, (number, ask.input_tokens.0)) {
+                settled.push(Settled { quotas: uses(team_name, team, &line), entry: line, detail: None });
+            }
+        }
         let quotas = uses(team_name, team, &entry);
-        Ok(Settled { entry, detail: RequestDetail { plan, attempts, rate, ..RequestDetail::default() }, quotas })
+        let detail = Some(RequestDetail { plan, attempts, rate, ..RequestDetail::default() });
+        settled.push(Settled { entry, detail, quotas });
+        Ok(settled)
+    }
+
+    /// The line of an attempt that was given up on a deadline: its input was read.
+    fn spent_in_vain(
+        &mut self,
+        request: &LedgerEntry,
+        attempt: &mut Attempt,
+        (number, input): (u32, u64),
+    ) -> Option<LedgerEntry> {
+        let failure = attempt.failure.as_ref().filter(|failure| failure.kind == FailureKind::TimedOut)?;
+        self.count += 1;
+        let tokens = TokenCounts { input, ..TokenCounts::default() };
+        let rate = self.past.file.rates.in_force(&attempt.offer, request.at.date_naive());
+        let cost = rate.and_then(|rate| price(tokens, Images::default(), rate));
+        let record = AttemptRecord {
+            number,
+            streamed: true,
+            failure: Some(failure.kind),
+            began_ms: attempt.began_ms,
+            ended_ms: attempt.ended_ms,
+        };
+        attempt.spent = Some(Spent { tokens, images: Images::default(), estimated: true, cost });
+        Some(LedgerEntry {
+            entry_id: RequestId::mint(request.at, u32::try_from(self.past.seed).unwrap_or(0), self.count),
+            offer: Some(attempt.offer.clone()),
+            tokens,
+            counted: Counted::Estimated,
+            cost,
+            record: Record::Attempt(record),
+            ..request.clone()
+        })
     }
 
     /// The offers of a route with those of each stage shuffled.
@@ -174,7 +219,7 @@ impl Maker<'_> {
                 offer: entry.offer.clone(),
                 standing: Standing::Taken,
                 reason: format!("{} of 8 streams taken", self.random.random_range(0..6)),
-                expected_cost: rates.in_force(&entry.offer, at.date_naive()).map(|rate| price(worst, rate).total()),
+                expected_cost: rates.in_force(&entry.offer, at.date_naive()).map(|rate| worst_price(worst, 0, rate)),
             }));
         }
         Plan { offers }
@@ -197,7 +242,14 @@ impl Maker<'_> {
                 None => self.random.random_range(150..900) + self.random.random_range(300..6_000),
             };
             if failure.is_some() {
-                attempts.push(Attempt { offer: offer.clone(), began_ms, ended_ms: now_ms, failure, served_from: None });
+                attempts.push(Attempt {
+                    spent: None,
+                    offer: offer.clone(),
+                    began_ms,
+                    ended_ms: now_ms,
+                    failure,
+                    served_from: None,
+                });
                 continue;
             }
             let end = self.end();
@@ -208,6 +260,7 @@ impl Maker<'_> {
                 began_ms,
                 ended_ms: now_ms,
                 failure: broke,
+                spent: None,
                 served_from: None,
             });
             return (attempts, end);
@@ -236,7 +289,7 @@ impl Maker<'_> {
     }
 
     fn tokens(&mut self, ask: &Ask, end: End) -> (TokenCounts, Counted) {
-        if end == End::NotAnswered {
+        if matches!(end, End::NotAnswered | End::Abandoned) {
             return (TokenCounts::default(), Counted::Reported);
         }
         let all = self.random.random_range(ask.input_tokens.0..=ask.input_tokens.1);
@@ -247,7 +300,9 @@ impl Maker<'_> {
         let output = self.random.random_range(ask.output_tokens.0..=ask.output_tokens.1);
         let (output, counted) = match end {
             End::Cancelled | End::CutOff => (output / 3, Counted::Estimated),
-            End::Proper | End::OutputCap | End::Rejected | End::NotAnswered => (output, Counted::Reported),
+            End::Proper | End::OutputCap | End::Rejected | End::NotAnswered | End::Abandoned => {
+                (output, Counted::Reported)
+            }
         };
         (TokenCounts { input: all - input_cached, input_cached, output, ..TokenCounts::default() }, counted)
     }
@@ -267,12 +322,15 @@ fn latency_of(attempts: &[Attempt], end: End, streamed: bool) -> Latency {
 }
 
 fn uses(name: &Name, team: &Team, entry: &LedgerEntry) -> Vec<QuotaUse> {
+    let is_request = matches!(entry.record, Record::Request(_));
     let of_quota = |quota: &wendor_core::quota::Quota| QuotaUse {
         quota: QuotaId::of_team(name, quota),
         window_start: quota.window.around(entry.at).start,
         amount: settled(quota.measure, entry.tokens, entry.cost.map(Cost::total)),
     };
-    team.quotas.iter().map(of_quota).collect()
+    // An attempt is no request of its own.
+    let counts = |quota: &&wendor_core::quota::Quota| is_request || quota.measure != Measure::Requests;
+    team.quotas.iter().filter(counts).map(of_quota).collect()
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@
 //! - [`server`]: one stand-in: listening, refusing
 //! - [`memory`]: what it is and remembers, its tally among it
 //! - [`fault`]: the ways to fail
-//! - [`chat`]: answers in every dialect; [`script`]: what they say, in none
+//! - [`chat`]: answers in every dialect, [`stream`] those that stream; [`script`]: what they say, in none
 //! - `other`: vectors, counts, legacy texts, images
 //! - [`text`]: what they say
 //! - [`control`]: the small control call of a set of stand-ins
@@ -22,5 +22,6 @@ pub mod memory;
 mod other;
 pub mod script;
 pub mod server;
+pub mod stream;
 pub mod text;
 pub mod traffic;
