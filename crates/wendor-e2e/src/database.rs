@@ -121,6 +121,19 @@ impl PrivatePostgres {
         self.script("stop");
     }
 
+    /// From now on `role` needs its password. Everyone else is trusted as before.
+    ///
+    /// # Panics
+    /// When its settings cannot be written.
+    pub fn demand_password(&self, role: &str) {
+        let path = self.folder.path().join("postgres/data/pg_hba.conf");
+        let rules = std::fs::read_to_string(&path).expect("the server has its rules");
+        std::fs::write(&path, format!("host all {role} 127.0.0.1/32 scram-sha-256\n{rules}"))
+            .expect("they can be written");
+        self.stop();
+        self.resume();
+    }
+
     /// Where databases can be made in it.
     #[must_use]
     pub fn admin_url(&self) -> String {

@@ -145,11 +145,11 @@ async fn serve_check_tells_where_each_setting_came_from_and_starts_nothing() {
     let told = wendor(&["serve", "--check", "--listen", "127.0.0.1:9"], &environment, "").await;
     assert_eq!(told.status, 0, "{}", told.err);
     for line in [
-        "schema 3",
+        "schema 4",
         "It would listen on http://127.0.0.1:9",
-        "listen            127.0.0.1:9",
+        "listen              127.0.0.1:9",
         "flag",
-        "grace             5s",
+        "grace               5s",
         "environment",
         "default",
     ] {

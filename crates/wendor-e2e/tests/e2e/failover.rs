@@ -194,5 +194,5 @@ async fn what_a_failed_attempt_had_used_is_kept() {
     assert_eq!((&shown["failed_used"]["input"], &shown["attempts"][0]["used"]["input"]), (&json!(380), &json!(380)));
     assert!(shown["request"]["tokens"]["input"].as_u64().unwrap() < 380, "{shown}");
     let told = ferry.wendor(&["request", "show", &id]).await.out;
-    assert!(told.contains("Failed attempts had used 380 in"), "{told}");
+    assert!(told.contains("Attempts that did not answer used 380 in"), "{told}");
 }

@@ -8,7 +8,9 @@ use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::StreamExt;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
-use wendor_core::metering::entry::{End, Latency, LedgerEntry, QuotaUse, RequestDetail, Settled, Spooled};
+use wendor_core::metering::detail::RequestDetail;
+use wendor_core::metering::end::End;
+use wendor_core::metering::entry::{Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled, Spooled};
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::metering::usage::TokenCounts;
@@ -179,8 +181,12 @@ async fn check_rollups(ferry: &Ferry) {
     let entries: (i64, i64, i64, Decimal, i64) = sqlx::query_as(sums).fetch_one(&mut connection).await.unwrap();
     let sums = "select sum(requests)::bigint, sum(tokens_input)::bigint, sum(tokens_output)::bigint, sum(cost) from usage_hour";
     let rollups: (i64, i64, i64, Decimal) = sqlx::query_as(sums).fetch_one(&mut connection).await.unwrap();
-    assert_eq!((entries.0, entries.1, entries.2, entries.3), rollups);
-    assert_eq!(entries.0, 500);
+    assert_eq!((entries.1, entries.2, entries.3), (rollups.1, rollups.2, rollups.3));
+    let requests: i64 = sqlx::query_scalar("select count(*) from ledger where kind = 'request'")
+        .fetch_one(&mut connection)
+        .await
+        .unwrap();
+    assert_eq!((requests, rollups.0), (500, 500), "attempts that used something are no requests");
     let details: i64 =
         sqlx::query_scalar("select count(*) from request_detail").fetch_one(&mut connection).await.unwrap();
     assert_eq!(details, 500);
@@ -206,7 +212,7 @@ async fn check_usage(ferry: &Ferry, begun: DateTime<Utc>) {
         assert_eq!(told.status, 0, "{}", told.err);
         let usage: Value = serde_json::from_str(&told.out).unwrap();
         let sums: (i64, i64, Decimal) = sqlx::query_as(
-            "select count(*)::bigint, sum(tokens_output)::bigint,
+            "select (count(*) filter (where kind = 'request'))::bigint, sum(tokens_output)::bigint,
              sum(cost_input + cost_input_cached + cost_cache_written + cost_output) from ledger where at >= $1 and at < $2",
         )
         .bind(begun)
@@ -230,6 +236,11 @@ async fn check_usage(ferry: &Ferry, begun: DateTime<Utc>) {
     }
 }
 
+fn request(whole_ms: u64) -> RequestRecord {
+    let latency = Latency { first_token_ms: Some(20), whole_ms, ..Latency::default() };
+    RequestRecord { attempts: 1, streamed: true, end: End::Proper, failure: None, latency }
+}
+
 fn settled(number: u32, at: DateTime<Utc>) -> Spooled {
     let id = RequestId::mint(at, 1, number);
     let cost =
@@ -239,13 +250,12 @@ fn settled(number: u32, at: DateTime<Utc>) -> Spooled {
         offer: OfferName::parse("quarry/fulmar-large").ok(),
         tokens: TokenCounts { input: 5, output: 1, ..TokenCounts::default() },
         cost: Some(cost),
-        end: End::Proper,
-        latency: Latency { first_token_ms: Some(20), whole_ms: 30, ..Latency::default() },
+        record: Record::Request(request(30)),
         ..LedgerEntry::of_request(at, id, team, route)
     };
     let quota = QuotaId::from_store("timetables/requests/day".into());
     let quotas = vec![QuotaUse { quota, window_start: DateTime::UNIX_EPOCH, amount: Decimal::ONE }];
-    Settled { entry, detail: RequestDetail::default(), quotas }.spooled()
+    Settled { entry, detail: Some(RequestDetail::default()), quotas }.spooled()
 }
 
 /// Batches that overlap, come twice, and span months; instants finer than the database keeps them.
@@ -257,9 +267,9 @@ async fn draining_twice_is_harmless() {
     let at: DateTime<Utc> = "2026-10-31T23:59:59.123456789Z".parse().unwrap();
     let batch: Vec<Spooled> =
         (0..6).map(|number| settled(number, at + TimeDelta::milliseconds(i64::from(number) * 300))).collect();
-    assert_eq!(store.drain(&batch[..4]).await.unwrap(), 4);
-    assert_eq!(store.drain(&batch[..4]).await.unwrap(), 0);
-    assert_eq!(store.drain(&batch[2..]).await.unwrap(), 2);
+    assert_eq!(store.drain(&batch[..4], None).await.unwrap(), 4);
+    assert_eq!(store.drain(&batch[..4], None).await.unwrap(), 0);
+    assert_eq!(store.drain(&batch[2..], None).await.unwrap(), 2);
     let mut connection = database.connect().await;
     let rollups: (i64, Decimal) = sqlx::query_as("select sum(requests)::bigint, sum(cost) from usage_hour")
         .fetch_one(&mut connection)
@@ -315,10 +325,10 @@ async fn any_range_of_usage_equals_its_lines() {
     for settled in &mut entries {
         settled.entry.tokens.input = random.random_range(0..5_000);
         settled.entry.key = format!("k{}", random.random_range(0..3));
-        settled.entry.latency.whole_ms = random.random_range(0..60_000);
+        settled.entry.record = Record::Request(request(random.random_range(0..60_000)));
     }
     for batch in entries.chunks(70) {
-        store.drain(batch).await.unwrap();
+        store.drain(batch, None).await.unwrap();
     }
     for _ in 0..40 {
         let (mut from, mut to) = (instant(&mut random), instant(&mut random));

@@ -124,15 +124,20 @@ async fn usage_that_cannot_be_believed_is_estimated_and_harms_nothing(#[case] co
 }
 
 #[tokio::test]
-async fn a_limit_beyond_all_reason_is_only_a_number() {
+async fn a_limit_beyond_all_reason_is_refused_with_its_name() {
     let quotas = r#"{ measure = "cost", per = "month", limit = 1000000000000, at_limit = "warn" }, { measure = "tokens", per = "day", limit = 1, at_limit = "warn" }"#;
     let ferry = Ferry::with(wendor_e2e::ferry::Wishes { quotas: quotas.to_owned(), ..Default::default() }).await;
     let mut body = question("night-sailings", false);
-    body["max_tokens"] = json!(u64::MAX);
+    body["max_tokens"] = json!(1_000_000_000);
     body["n"] = json!(128);
-    assert_eq!(ferry.ask(&body).await.status(), 200);
-    body["max_tokens"] = serde_json::from_str("18446744073709551616").unwrap();
-    assert_eq!(ferry.ask(&body).await.status(), 400);
+    assert_eq!(ferry.ask(&body).await.status(), 200, "what is still a number of tokens is one");
+    for huge in ["1000000001", "18446744073709551615", "18446744073709551616"] {
+        body["max_tokens"] = serde_json::from_str(huge).unwrap();
+        let refused = ferry.ask(&body).await;
+        assert_eq!(refused.status(), 400);
+        let told: serde_json::Value = refused.json().await.unwrap();
+        assert_eq!(told["error"]["param"], "max_tokens", "{told}");
+    }
 }
 
 #[tokio::test]

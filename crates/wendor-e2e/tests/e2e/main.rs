@@ -15,6 +15,8 @@ mod diagnosis;
 #[cfg(test)]
 mod dialects;
 #[cfg(test)]
+mod drills;
+#[cfg(test)]
 mod errors;
 #[cfg(test)]
 mod failover;
@@ -32,6 +34,8 @@ mod management;
 mod outage;
 #[cfg(test)]
 mod quotas;
+#[cfg(test)]
+mod recording;
 #[cfg(test)]
 mod records;
 #[cfg(test)]

@@ -47,7 +47,7 @@ async fn killing_the_service_loses_no_answered_request_and_doubles_none() {
     let mut ferry = Ferry::begin().await;
     let mut answered = Vec::new();
     // Many kills with few requests each: what matters is the moment right after an answer's last byte.
-    for round in 0..14 {
+    for _ in 0..14 {
         for _ in 0..3 {
             let answer = ferry.ask(&question("night-sailings", true)).await;
             let id = header(&answer, "wendor-request-id");
@@ -55,10 +55,6 @@ async fn killing_the_service_loses_no_answered_request_and_doubles_none() {
             answered.push(id);
         }
         ferry.service.kill();
-        if round == 7 {
-            // The note of how far the drain came is lost with the disk's cache: everything still there comes again.
-            std::fs::remove_file(ferry.start.spool.join("drained")).ok();
-        }
         ferry.restart().await;
     }
     ferry.drained().await;
@@ -128,7 +124,24 @@ async fn an_entry_that_the_database_refuses_is_set_aside_and_keeps_no_other_out(
     let recorded: Vec<&str> =
         recorded["requests"].as_array().unwrap().iter().map(|request| request["id"].as_str().unwrap()).collect();
     assert_eq!(recorded, [&ids[2], &ids[0]]);
-    let aside = std::fs::read_to_string(ferry.start.spool.join("refused-entries.jsonl")).unwrap();
-    assert!(aside.lines().count() == 1 && aside.contains(&ids[1]), "{aside}");
+    let spool = ferry.get("/spool").await;
+    assert_eq!((&spool["set_aside"], &spool["aside"][0]["request"]), (&json!(1), &json!(ids[1])), "{spool}");
     until("it to be said", || async { ferry.service.logged("the database refuses an entry: it is set aside") }).await;
+    let metrics = ferry.http.get(format!("{}/metrics", ferry.service.url)).send().await.unwrap().text().await.unwrap();
+    assert!(metrics.contains("wendor_spool_set_aside 1"), "{metrics}");
+    let now = ferry.get("/now").await;
+    assert!(now["attention"].as_array().unwrap().iter().any(|notice| notice["subject"] == "the ledger"), "{now}");
+    let told = ferry.wendor(&["spool", "show"]).await.out;
+    assert!(!told.contains("Nothing is pending") && told.contains("refuses_one") && told.contains(&ids[1]), "{told}");
+    let again = ferry.wendor(&["spool", "retry"]).await.out;
+    assert!(
+        again.starts_with("No further entry could be recorded.") && again.contains("1 thing is set aside"),
+        "{again}"
+    );
+    sqlx::query("alter table ledger drop constraint refuses_one").execute(&mut connection).await.unwrap();
+    let again = ferry.wendor(&["spool", "retry"]).await.out;
+    assert_eq!(again, "1 entry is in the ledger now.\nNothing is set aside.\n");
+    assert_eq!(ferry.get("/requests").await["requests"].as_array().unwrap().len(), 3);
+    let together = ferry.get("/usage?from=2026-01-01T00:00:00Z&to=2100-01-01T00:00:00Z").await["together"].clone();
+    assert_eq!(together["requests"], json!(3));
 }

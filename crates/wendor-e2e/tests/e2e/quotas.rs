@@ -86,7 +86,10 @@ async fn cost_is_asked_of_each_offer_and_a_dearer_one_is_passed_over() {
     assert_eq!(answer.status(), 502);
     let body: Value = answer.json().await.unwrap();
     let message = body["error"]["message"].as_str().unwrap();
-    assert!(message.contains("quarry/fulmar-large: its worst case has no room in the cost quota"), "{message}");
+    assert!(
+        message.contains("quarry/fulmar-large: its worst case has no room in the quota timetables/cost/month"),
+        "{message}"
+    );
     assert_eq!(ferry.quarry.tally().requests, 0);
 }
 
