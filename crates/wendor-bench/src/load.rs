@@ -98,6 +98,19 @@ impl Client {
     }
 }
 
+/// So many whole requests on one connection, one after the other; how long each took, the shortest first.
+pub async fn whole_waits(target: &Target, count: usize) -> anyhow::Result<Vec<Duration>> {
+    let mut client = Client::connect(target).await?;
+    let mut waits = Vec::with_capacity(count);
+    for _ in 0..count {
+        let began = Instant::now();
+        client.whole().await?;
+        waits.push(began.elapsed());
+    }
+    waits.sort_unstable();
+    Ok(waits)
+}
+
 /// Whole requests on `connections` at once for `time`; how many were answered.
 pub async fn whole_for(target: &Target, connections: usize, time: Duration) -> anyhow::Result<u64> {
     let (stop, count) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));

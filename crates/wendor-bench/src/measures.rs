@@ -12,7 +12,7 @@ use wendor_standins::server::Profile;
 use crate::load::{self, Held, Target};
 use crate::machine::{Ticks, cpu_us, pin_gateway, resident_kb};
 use crate::report;
-use crate::setup::{Setup, Way};
+use crate::setup::{BATCH, Setup, Way};
 use crate::verdict::{Against, Found, median};
 
 /// Rounds in which the host took more than this of the machine are left out.
@@ -24,6 +24,9 @@ const AFTER_A_SPOILT_ROUND: Duration = Duration::from_secs(5);
 
 /// Connections that send whole requests.
 const CONNECTIONS: usize = 32;
+
+/// Answers of a round at one connection.
+const ANSWERS: usize = 1_500;
 
 /// How long a round of whole requests takes.
 const WHOLE_TIME: Duration = Duration::from_secs(4);
@@ -40,7 +43,18 @@ pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>
     let wanted = |name: &str| only.is_none_or(|only| name.contains(only));
     let mut found = Vec::new();
     if wanted("request") {
-        keep(&mut found, [whole_request(rounds).await?]);
+        keep(&mut found, [whole_request("CPU of a whole request", BATCH, rounds).await?]);
+        keep(&mut found, [whole_request("the same, `spool_sync = always`", "always", rounds).await?]);
+    }
+    if wanted("end") {
+        for (name, sync, bar) in [
+            ("added to a whole answer at one connection, p50", BATCH, 0.3),
+            // What a disk takes to write is the disk's: no bar.
+            ("the same, `spool_sync = always`", "always", f64::INFINITY),
+            ("the same, `spool_sync = never`", "never", 0.3),
+        ] {
+            keep(&mut found, [end_of_answer(name, sync, (rounds, bar)).await?]);
+        }
     }
     if wanted("event") {
         keep(&mut found, [streamed_event(rounds).await?]);
@@ -156,9 +170,30 @@ async fn cpu_of(setup: &Setup, way: Way, work: impl Future<Output = anyhow::Resu
     Ok(used / f64::from(count.max(1)))
 }
 
-async fn whole_request(rounds: usize) -> anyhow::Result<Found> {
-    eprintln!("CPU of a whole request ...");
-    let setup = Setup::begin(profile_of(40, 0, 0)).await?;
+/// What a whole answer takes longer through a gateway, where nothing else is asked at the time.
+async fn end_of_answer(name: &'static str, sync: &str, (rounds, bar): (usize, f64)) -> anyhow::Result<Found> {
+    eprintln!("Added to a whole answer, spool_sync = {sync} ...");
+    let setup = Setup::syncing(profile_of(40, 0, 0), sync).await?;
+    let one = |way: Way| {
+        let target = target(&setup, way, false, 0);
+        async move {
+            let waits = load::whole_waits(&target?, ANSWERS).await?;
+            anyhow::Ok(waits.get(waits.len() / 2).context("no answer")?.as_secs_f64() * 1_000.0)
+        }
+    };
+    one(Way::Wendor).await?;
+    let found =
+        valid(rounds, || async { Ok((one(Way::Direct).await?, one(Way::Plain).await?, one(Way::Wendor).await?)) })
+            .await?;
+    let rounds: Vec<f64> = found.iter().map(|(direct, _, wendor)| wendor - direct).collect();
+    let plain: Vec<f64> = found.iter().map(|(direct, plain, _)| plain - direct).collect();
+    let (plain, wendor) = (Some(median(&plain)), median(&rounds));
+    Ok(Found { name, unit: "ms", plain, wendor, rounds, against: Against::Value, bar })
+}
+
+async fn whole_request(name: &'static str, sync: &str, rounds: usize) -> anyhow::Result<Found> {
+    eprintln!("CPU of a whole request, spool_sync = {sync} ...");
+    let setup = Setup::syncing(profile_of(40, 0, 0), sync).await?;
     let one = |way: Way, time: Duration| {
         let (setup, target) = (&setup, target(&setup, way, false, 0));
         async move {
@@ -172,7 +207,7 @@ async fn whole_request(rounds: usize) -> anyhow::Result<Found> {
     let pairs =
         valid(rounds, || async { Ok((one(Way::Plain, WHOLE_TIME).await?, one(Way::Wendor, WHOLE_TIME).await?)) })
             .await?;
-    Ok(compared("CPU of a whole request", "us", &pairs, 2.0))
+    Ok(compared(name, "us", &pairs, 2.0))
 }
 
 async fn streamed_event(rounds: usize) -> anyhow::Result<Found> {

@@ -12,7 +12,9 @@ fn cells(found: &Found) -> [String; 6] {
         Against::Ratio => format!("{:.2} times ({:.2} to {:.2})", found.held(), low, high),
         Against::Value => format!("{} {} ({} to {})", figure(found.held()), found.unit, figure(low), figure(high)),
     };
+    let has_bar = found.bar.is_finite();
     let bar = match found.against {
+        _ if !has_bar => "none".to_owned(),
         Against::Ratio => format!("{} times", found.bar),
         Against::Value => format!("{} {}", found.bar, found.unit),
     };
@@ -22,7 +24,7 @@ fn cells(found: &Found) -> [String; 6] {
         format!("{} {}", figure(found.wendor), found.unit),
         held,
         bar,
-        found.verdict().words().to_owned(),
+        if has_bar { found.verdict().words().to_owned() } else { "beside it".to_owned() },
     ]
 }
 

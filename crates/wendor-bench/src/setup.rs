@@ -28,6 +28,9 @@ const QUOTAS: &str = r#"
   { measure = "cost", per = "month", limit = 100000000 },
 "#;
 
+/// How entries are made durable where nothing else is said: beside the answers, which do not wait for the disk.
+pub const BATCH: &str = "batch:10ms";
+
 /// Everything that runs for one measure.
 pub struct Setup {
     /// Wendor, its stand-in and its database.
@@ -38,12 +41,17 @@ pub struct Setup {
 impl Setup {
     /// Starts it all; the stand-in answers as `profile` says.
     pub async fn begin(profile: Profile) -> anyhow::Result<Self> {
+        Self::syncing(profile, BATCH).await
+    }
+
+    /// The same, with entries made durable as `sync` says.
+    pub async fn syncing(profile: Profile, sync: &str) -> anyhow::Result<Self> {
         let wishes = Wishes {
             quotas: QUOTAS.to_owned(),
             patience: Some("60s"),
             quayside: Some(profile),
             streams: Some(100_000),
-            settings: vec![("WENDOR_WORKERS", "1".to_owned())],
+            settings: vec![("WENDOR_WORKERS", "1".to_owned()), ("WENDOR_SPOOL_SYNC", sync.to_owned())],
             ..Wishes::default()
         };
         let ferry = Ferry::with(wishes).await;
