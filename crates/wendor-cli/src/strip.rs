@@ -121,9 +121,10 @@ mod tests {
 
     fn shown(times: (u64, Option<u64>, Option<u64>, u64), end: &str, attempts: &Value) -> RequestShown {
         let (admitted, answering, first, whole) = times;
-        let tokens = json!({ "input": 1, "input_cached": 0, "cache_written": 0, "output": 1, "reasoning": 0 });
+        let tokens =
+            json!({ "input": 1, "input_cached": 0, "cache_written": 0, "all_input": 1, "output": 1, "reasoning": 0 });
         let request = json!({
-            "id": "01JDF3-7QK2M0XZ4T", "at": "2026-11-25T08:10:40Z", "team": "freight-desk", "key": "k1", "route": "manifests",
+            "id": "01JDF3-7QK2M0XZ4T", "kind": "request", "images": 0, "image_size": null, "at": "2026-11-25T08:10:40Z", "team": "freight-desk", "key": "k1", "route": "manifests",
             "offer": null, "attempts": 1, "streamed": true, "end": end, "failure": null, "tokens": tokens, "estimated": false,
             "cost": null, "admitted_ms": admitted, "answering_ms": answering, "first_token_ms": first, "whole_ms": whole,
             "run": null, "step": null, "labels": {}, "revision": 1, "tries": []
@@ -136,7 +137,7 @@ mod tests {
     }
 
     fn attempt(offer: &str, began_ms: u64, ended_ms: u64, failure: Option<&str>) -> Value {
-        json!({ "offer": offer, "began_ms": began_ms, "ended_ms": ended_ms, "failure": failure, "detail": failure.map(|_| "why") })
+        json!({ "offer": offer, "began_ms": began_ms, "ended_ms": ended_ms, "failure": failure, "detail": failure.map(|_| "why"), "used_estimated": false })
     }
 
     #[rstest]
@@ -147,6 +148,7 @@ mod tests {
     #[case::fell_over_at_once((0, Some(0), Some(400), 1_400), "proper", json!([attempt("a/m", 0, 0, Some("unreachable")), attempt("b/m", 0, 1_400, None)]), "├×├────│▇▇▇▇▇▇▇▇▇▇▏")]
     #[case::left_midway((0, Some(0), Some(700), 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├───────│▇▇▇▇▇▇▇▷")]
     #[case::left_waiting((0, None, None, 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├──────────────▷")]
+    #[case::given_up((0, None, None, 1_400), "abandoned", json!([attempt("a/m", 0, 1_400, None)]), "├──────────────▷")]
     #[case::broke_off((0, Some(0), Some(700), 1_400), "cut-off", json!([attempt("a/m", 0, 1_400, Some("cut-off"))]), "├───────│▇▇▇▇▇▇▇⌁")]
     #[case::in_no_time((0, Some(0), Some(0), 0), "proper", json!([attempt("a/m", 0, 0, None)]), "├│▇▏")]
     #[case::nothing_tried((0, None, None, 0), "not-answered", json!([]), "")]
