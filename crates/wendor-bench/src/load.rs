@@ -134,8 +134,9 @@ pub async fn whole_for(target: &Target, connections: usize, time: Duration) -> a
     Ok(count.load(Ordering::Relaxed))
 }
 
-/// So many streams at once, each read to its end; how many events came in all.
-pub async fn streams(target: &Target, count: usize) -> anyhow::Result<u64> {
+/// `count` streams at once, each read to its end; how many events came in all. Shorter ones than `events_each` are an error: what
+/// opening and settling take would be counted to fewer events.
+pub async fn streams(target: &Target, count: usize, events_each: usize) -> anyhow::Result<u64> {
     let events = Arc::new(AtomicU64::new(0));
     let mut running = JoinSet::new();
     for _ in 0..count {
@@ -152,7 +153,10 @@ pub async fn streams(target: &Target, count: usize) -> anyhow::Result<u64> {
     while let Some(ended) = running.join_next().await {
         ended??;
     }
-    Ok(events.load(Ordering::Relaxed))
+    let (came, wanted) = (events.load(Ordering::Relaxed), u64::try_from(count * events_each)?);
+    // The end of an event that falls between two reads is not counted.
+    anyhow::ensure!(came >= wanted - wanted / 100, "{came} events came where {wanted} were to come");
+    Ok(came)
 }
 
 /// Opens so many requests and leaves them open; dropping what it gives closes them all.

@@ -217,7 +217,7 @@ async fn streamed_event(rounds: usize) -> anyhow::Result<Found> {
         let (setup, target) = (&setup, target(&setup, way, true, 0));
         async move {
             let target = target?;
-            cpu_of(setup, way, load::streams(&target, STREAMS)).await
+            cpu_of(setup, way, load::streams(&target, STREAMS, EVENTS_A_STREAM)).await
         }
     };
     for way in [Way::Plain, Way::Wendor] {
@@ -232,7 +232,8 @@ async fn translated_event(rounds: usize) -> anyhow::Result<Found> {
     eprintln!("CPU of a translated event ...");
     let setup = Setup::begin(profile_of(EVENTS_A_STREAM, 200, 0)).await?;
     let (passed, translated) = (target(&setup, Way::Wendor, true, 0)?, translated_target(&setup)?);
-    let one = async |target: &Target| cpu_of(&setup, Way::Wendor, load::streams(target, STREAMS)).await;
+    let one =
+        async |target: &Target| cpu_of(&setup, Way::Wendor, load::streams(target, STREAMS, EVENTS_A_STREAM)).await;
     one(&passed).await?;
     one(&translated).await?;
     let pairs = valid(rounds, || async { Ok((one(&passed).await?, one(&translated).await?)) }).await?;

@@ -51,6 +51,8 @@ impl Setup {
             patience: Some("60s"),
             quayside: Some(profile),
             streams: Some(100_000),
+            // Longer than any answer here: the plain proxy caps none.
+            output_cap: Some(100_000),
             settings: vec![("WENDOR_WORKERS", "1".to_owned()), ("WENDOR_SPOOL_SYNC", sync.to_owned())],
             ..Wishes::default()
         };
@@ -127,6 +129,8 @@ impl PlainProxy {
         let process = command.spawn().context("nginx is needed")?;
         let plain = Self { process, address, _folder: folder };
         until("the plain proxy to listen", || async { std::net::TcpStream::connect(address).ok() }).await;
+        // It listens before it has the process that answers.
+        until("the plain proxy's worker", || async { plain.worker().ok() }).await;
         Ok(plain)
     }
 

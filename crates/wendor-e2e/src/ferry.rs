@@ -30,6 +30,8 @@ pub struct Wishes {
     pub patience: Option<&'static str>,
     /// Streams that quayside can carry, when not the usual.
     pub streams: Option<u32>,
+    /// Quayside's cap on output, when not the usual: what an app is answered at most where it sets no limit.
+    pub output_cap: Option<u32>,
     /// Further text of the catalogue.
     pub more: String,
     /// Settings of the service, as variables.
@@ -64,7 +66,7 @@ pub struct Ferry {
 /// The catalogue of a test.
 #[must_use]
 pub fn catalogue(quayside: &str, quarry: &str, wishes: &Wishes) -> String {
-    let streams = wishes.streams.unwrap_or(400);
+    let (streams, cap) = (wishes.streams.unwrap_or(400), wishes.output_cap.unwrap_or(100));
     let (event, reply) = wishes.patience.map_or(("500ms", "900ms"), |patience| (patience, patience));
     format!(
         r#"
@@ -72,7 +74,7 @@ pub fn catalogue(quayside: &str, quarry: &str, wishes: &Wishes) -> String {
 address = "http://{quayside}"
 hosting = "own"
 streams = {streams}
-offers.dunlin-70b = {{ output_cap = 100, rates = [{{ from = 2026-01-01, input = 0.6, output = 1.2 }}] }}
+offers.dunlin-70b = {{ output_cap = {cap}, rates = [{{ from = 2026-01-01, input = 0.6, output = 1.2 }}] }}
 
 [upstreams.quarry]
 address = "http://{quarry}/v1/"
@@ -135,7 +137,8 @@ impl Ferry {
         let folder = tempfile::tempdir().expect("there is room for a folder");
         let mut environment = vec![(CREDENTIAL.0.to_owned(), CREDENTIAL.1.to_owned())];
         environment.extend(wishes.settings.iter().map(|(name, value)| ((*name).to_owned(), value.clone())));
-        let start = Start { database_url: database.url.clone(), spool: folder.path().join("spool"), environment };
+        let spool = folder.path().join("spool");
+        let start = Start { database_url: database.url.clone(), spool, environment, unread_after: None };
         let service = Service::start(&start).await;
         let http = Client::builder().no_proxy().build().expect("there is a client");
         let mut ferry =

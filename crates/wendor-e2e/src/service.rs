@@ -46,6 +46,8 @@ pub struct Start {
     pub spool: PathBuf,
     /// Further settings and variables of its environment.
     pub environment: Vec<(String, String)>,
+    /// The message after which nobody reads its log any more, as when whoever started it is gone.
+    pub unread_after: Option<&'static str>,
 }
 
 impl Service {
@@ -81,12 +83,20 @@ impl Service {
         let mut process = command.spawn().expect("the binary can be started");
         let log = Arc::new(Mutex::new(String::new()));
         let (kept, pipe) = (log.clone(), process.stderr.take().expect("it is piped"));
+        let last = start.unread_after.map(|message| format!("\"message\":\"{message}\""));
         // Ends with the process, whose end closes the pipe.
         std::thread::spawn(move || {
-            for line in BufReader::new(pipe).lines().map_while(Result::ok) {
-                let mut kept = kept.lock().expect("nobody panics with it");
-                kept.push_str(&line);
-                kept.push('\n');
+            let mut reader = Some(BufReader::new(pipe));
+            while let Some(open) = &mut reader {
+                let mut line = String::new();
+                if !open.read_line(&mut line).is_ok_and(|bytes| bytes > 0) {
+                    break;
+                }
+                if last.as_ref().is_some_and(|last| line.contains(last)) {
+                    // Closed before the line is shown to whoever waits for it.
+                    reader = None;
+                }
+                kept.lock().expect("nobody panics with it").push_str(&line);
             }
         });
         Self { process, url: String::new(), log }

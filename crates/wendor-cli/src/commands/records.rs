@@ -117,7 +117,7 @@ async fn partitions(management: &Management, reader: Reader) -> Result<(), Failu
         vec![
             partition.table.clone(),
             partition.month.map_or_else(|| "any other".to_owned(), |month| month.format("%B %Y").to_string()),
-            partition.lines.map_or_else(|| "-".to_owned(), words::grouped),
+            partition.lines.map_or_else(|| "not counted yet".to_owned(), words::grouped),
             words::bytes(partition.bytes),
             partition.name.clone(),
         ]

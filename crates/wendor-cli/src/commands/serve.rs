@@ -125,7 +125,9 @@ fn log(settings: &Settings) {
     // The store's notices at each start and the TLS layer's details are nobody's news.
     let filter = format!("{},sqlx=warn,rustls=warn,hyper=warn,sqlx::postgres::notice=warn", settings.log);
     let subscriber = tracing_subscriber::fmt().json().flatten_event(true).with_env_filter(EnvFilter::new(filter));
-    subscriber.with_writer(std::io::stderr).init();
+    // Where nobody reads the log any more there is nobody to tell; telling it on the same pipe would be a panic in whatever logs, the
+    // task that stops the service among them.
+    subscriber.with_writer(std::io::stderr).log_internal_errors(false).init();
 }
 
 #[derive(Serialize)]

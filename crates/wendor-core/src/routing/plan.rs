@@ -119,7 +119,10 @@ fn judge(stage: &Stage, known: &OfferView, is_repeat: bool) -> (Standing, String
         return (Standing::LeftOut, format!("{} of {streams} streams taken", known.streams_open));
     }
     let room = known.streams.map_or_else(
-        || format!("{} streams open", known.streams_open),
+        || match known.streams_open {
+            1 => "1 stream open".to_owned(),
+            open => format!("{open} streams open"),
+        },
         |all| format!("{} of {all} streams taken", known.streams_open),
     );
     let reason = match (known.health, stage.pick) {
@@ -243,6 +246,16 @@ mod tests {
         let reasons: Vec<_> = plan.offers.iter().map(|planned| planned.reason.as_str()).collect();
         assert!(reasons.contains(&"8 of 8 streams taken") && reasons.contains(&"does not offer tools"), "{reasons:?}");
         assert!(reasons.iter().any(|reason| reason.starts_with("asked to be left alone until")), "{reasons:?}");
+    }
+
+    #[rstest]
+    #[case::none(None, 0, "0 streams open")]
+    #[case::one(None, 1, "1 stream open")]
+    #[case::some(None, 2, "2 streams open")]
+    #[case::of_a_number(Some(8), 1, "1 of 8 streams taken")]
+    fn room_is_told(#[case] streams: Option<u32>, #[case] streams_open: u32, #[case] reason: &str) {
+        let known = OfferView { streams, streams_open, ..view() };
+        assert_eq!(judge(&stage(Pick::Room, &[]), &known, false), (Standing::Taken, reason.to_owned()));
     }
 
     #[test]

@@ -153,6 +153,20 @@ async fn open_streams_finish_after_sigterm_and_new_requests_do_not_begin() {
 }
 
 #[tokio::test]
+async fn a_log_that_nobody_reads_stops_nothing() {
+    let mut ferry = Ferry::begin().await;
+    ferry.service.terminate();
+    ferry.service.ended().await;
+    ferry.start.unread_after = Some("listening");
+    ferry.restart().await;
+    let answer = ferry.ask(&question("night-sailings", false)).await;
+    assert_eq!(answer.status(), 200);
+    ferry.drained().await;
+    ferry.service.terminate();
+    assert!(ferry.service.ended().await, "{}", ferry.service.log());
+}
+
+#[tokio::test]
 async fn health_readiness_and_metrics_tell_what_is() {
     let ferry = Ferry::begin().await;
     ferry.ask(&question("night-sailings", true)).await.text().await.unwrap();
