@@ -50,6 +50,7 @@ pub(super) async fn run(args: ServeArgs, reader: Reader) -> Result<(), Failure> 
         return tell(&settings, reader).await;
     }
     log(&settings);
+    wendor_gateway::data_plane::fault::log_panics();
     let listener = TcpListener::bind(settings.listen).map_err(|error| {
         Failure::Own(format!(
             "{} cannot be listened on: {error}. Is another service there? Choose one with --listen.",

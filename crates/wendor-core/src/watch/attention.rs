@@ -85,6 +85,11 @@ pub enum Finding {
         /// The nearest route.
         nearest: Option<String>,
     },
+    /// Requests failed by a fault of Wendor's own.
+    Faults {
+        /// How many in the last hour.
+        count: u64,
+    },
     /// What an upstream serves is not what an offer promises.
     Weights(Warning),
     /// Entries are not in the ledger, and will not come into it by themselves.
@@ -168,6 +173,7 @@ impl Finding {
             Self::SpoolGrows { is_writable: false, .. } => 0,
             Self::Failing { .. } => 1,
             Self::SetAside { .. } => 2,
+            Self::Faults { .. } => 2,
             Self::NoCredential { .. } => 2,
             Self::SpoolGrows { .. } => 3,
             Self::Weights(_) => 4,
@@ -216,6 +222,7 @@ impl Finding {
                     leads_to: Place::Refusals,
                 }
             }
+            Self::Faults { count } => faults_notice(*count),
             Self::Weights(warning) => weights_notice(warning),
             Self::SetAside { count } => aside_notice(*count),
             Self::SpoolGrows { pending, is_reachable, is_writable } => {
@@ -306,6 +313,19 @@ fn aside_notice(count: u64) -> Notice {
         why: "They are set aside and kept. `wendor spool show` names them with the reasons, `wendor spool retry` tries again.".to_owned(),
         verb: "See the service",
         leads_to: Place::Service,
+    }
+}
+
+fn faults_notice(count: u64) -> Notice {
+    let what = if count == 1 { "1 request".to_owned() } else { format!("{} requests", grouped(count)) };
+    Notice {
+        state: "failing",
+        subject: "Wendor".to_owned(),
+        says: format!("failed on {what} by a fault of its own in the last hour"),
+        why: "The log names the place in the code of each; please report it. Other requests are not concerned."
+            .to_owned(),
+        verb: "See the refusals",
+        leads_to: Place::Refusals,
     }
 }
 

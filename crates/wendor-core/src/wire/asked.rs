@@ -9,16 +9,20 @@ use std::sync::LazyLock;
 use bytes::Bytes;
 use memchr::memmem;
 
-use super::chat_completions::request::{BadRequest, ChatRequest, MAX_DEPTH, not_json};
+use super::chat_completions::request::{BadRequest, ChatRequest, MAX_DEPTH, not_json, refuse_repeated};
 use super::codec::{self, Outside};
 use super::conversation::{Conversation, Delivery, Native, UsageFrame};
 use super::endpoint::{EmbedForm, Endpoint, InPath, Kind};
 use super::form::{boundary_of, part};
+use super::json::texts::has_escaped_letters;
+use super::json::{Node, Wrong};
 use super::limits::{Limits, with_limit};
-use super::members::{Member, members, splice};
+use super::local_chat::decode::KNOWN_OF_OPTIONS;
+use super::members::{Edit, Member, members, splice};
+use super::native::{Known, take_known};
+use super::rewriting::Rewriting;
 use super::scan::scan;
-use super::seal::{SealDomain, holds_mark};
-use super::verdict::{Target, is_given_back};
+use super::verdict::field::Field;
 use crate::catalog::ability::{Ability, Mark};
 use crate::catalog::upstream::Dialect;
 use crate::metering::detail::RequestChange;
@@ -44,6 +48,8 @@ pub struct AppRequest {
     pub image_size: Option<ImageSize>,
     /// Estimated input tokens: four bytes a token. What they are at an offer is told by its calibration.
     pub input_tokens: u64,
+    /// What a body that passes as it is holds of settings that an offer may not let apps set.
+    pub controls: Vec<Native>,
     body: BodyForm,
 }
 
@@ -61,20 +67,11 @@ enum BodyForm {
 const TOKENS_A_FILE: u64 = 1_000;
 
 /// Searches for [`TELLING`], made once.
-static TELLING_FINDERS: LazyLock<[memmem::Finder<'static>; 9]> = LazyLock::new(|| TELLING.map(memmem::Finder::new));
+static TELLING_FINDERS: LazyLock<[memmem::Finder<'static>; 5]> = LazyLock::new(|| TELLING.map(memmem::Finder::new));
 
-/// Words in a body of chat-completions that say that there is more in it than text and tools, so that it has to be read whole.
-const TELLING: [&[u8]; 9] = [
-    b"image_url",
-    b"file",
-    b"input_audio",
-    b"\"audio\"",
-    b"\"store\"",
-    b"service_tier",
-    b"web_search",
-    b"extra_content",
-    b"\"custom\"",
-];
+/// Words anywhere in a body of chat-completions that say that there is more in it than text and functions, so that it has to be read
+/// whole. What stands among its outermost members is told by [`ChatRequest::has_controls`].
+const TELLING: [&[u8]; 5] = [b"image_url", b"file", b"input_audio", b"\"audio\"", b"extra_content"];
 
 impl AppRequest {
     /// Reads a body.
@@ -83,18 +80,7 @@ impl AppRequest {
     /// [`BadRequest`] when it is not JSON, nests too deep, or what Wendor reads of it is missing or of the wrong type.
     pub fn read(endpoint: Endpoint, body: &[u8]) -> Result<Self, BadRequest> {
         if endpoint.dialect == Dialect::ChatCompletions && matches!(endpoint.kind, Kind::Chat(_)) {
-            let chat = ChatRequest::read(body)?;
-            return Ok(Self {
-                endpoint,
-                route: chat.route.clone(),
-                delivery: chat.delivery,
-                output_limit: chat.output_limit,
-                choices: chat.choices,
-                images: 0,
-                image_size: None,
-                input_tokens: chat.input_tokens,
-                body: BodyForm::Chat(Box::new(chat)),
-            });
+            return ChatRequest::read(body).map(|chat| Self::of_chat(endpoint, chat));
         }
         let scanned = scan(body);
         if scanned.depth > MAX_DEPTH {
@@ -102,6 +88,7 @@ impl AppRequest {
             return Err(BadRequest::of_body("nested_too_deep", message));
         }
         let found = members(body).map_err(|error| not_json(&error))?;
+        refuse_repeated(&found)?;
         let (route, model) = model_of(&endpoint, &found)?;
         // Clients of local servers write the tag that a name without one means.
         let bare = route.strip_suffix(":latest").filter(|_| endpoint.dialect == Dialect::LocalChat).map(str::to_owned);
@@ -115,8 +102,12 @@ impl AppRequest {
             images: 0,
             image_size: None,
             input_tokens: scanned.tokens,
+            controls: Vec::new(),
             body: BodyForm::Other { model },
         };
+        if !matches!(request.endpoint.kind, Kind::Chat(_)) {
+            request.controls = controls_of(request.endpoint.dialect, body)?;
+        }
         if let Kind::Passed(path) = request.endpoint.kind {
             let limits = Limits::of_passed(path, &found);
             request.output_limit = limits.output;
@@ -133,6 +124,21 @@ impl AppRequest {
             return Err(BadRequest::of_body("invalid_value", message));
         }
         Ok(request)
+    }
+
+    fn of_chat(endpoint: Endpoint, chat: ChatRequest) -> Self {
+        Self {
+            endpoint,
+            route: chat.route.clone(),
+            delivery: chat.delivery,
+            output_limit: chat.output_limit,
+            choices: chat.choices,
+            images: 0,
+            image_size: None,
+            input_tokens: chat.input_tokens,
+            controls: Vec::new(),
+            body: BodyForm::Chat(Box::new(chat)),
+        }
     }
 
     /// Reads a form, as files are uploaded.
@@ -159,7 +165,18 @@ impl AppRequest {
         let input_tokens = TOKENS_A_FILE;
         let body = BodyForm::Form { model };
         let (images, image_size) = (0, None);
-        Ok(Self { endpoint, route, delivery, output_limit: None, choices: 1, images, image_size, input_tokens, body })
+        Ok(Self {
+            endpoint,
+            route,
+            delivery,
+            output_limit: None,
+            choices: 1,
+            images,
+            image_size,
+            input_tokens,
+            controls: Vec::new(),
+            body,
+        })
     }
 
     /// The path's part of the request.
@@ -178,7 +195,11 @@ impl AppRequest {
     #[must_use]
     pub fn has_to_be_understood(&self, body: &[u8]) -> bool {
         match (&self.body, &self.endpoint.kind) {
-            (BodyForm::Chat(_), _) => TELLING_FINDERS.iter().any(|word| word.find(body).is_some()),
+            (BodyForm::Chat(chat), _) => {
+                chat.has_controls
+                    || TELLING_FINDERS.iter().any(|word| word.find(body).is_some())
+                    || has_escaped_letters(body)
+            }
             (BodyForm::Other { .. }, Kind::Chat(_)) => true,
             (BodyForm::Other { .. } | BodyForm::Form { .. }, _) => false,
         }
@@ -224,27 +245,25 @@ impl AppRequest {
     #[must_use]
     pub fn for_same_dialect(&self, body: &Bytes, model: &str, changes: &Rewriting) -> Vec<Bytes> {
         let mut edits = match &self.body {
-            BodyForm::Chat(chat) => chat.edits(model),
+            BodyForm::Chat(chat) => chat.edits(model, !changes.is_delivered_otherwise),
             BodyForm::Form { model: place } => vec![(place.clone(), model.to_owned())],
             BodyForm::Other { model: places } => {
                 let quoted = serde_json::Value::from(self.model_as_there(model)).to_string();
                 places.iter().map(|place| (place.clone(), quoted.clone())).collect()
             }
         };
-        edits.extend(changes.cut.iter().map(|place| (place.clone(), String::new())));
-        edits.extend(changes.written.clone());
-        edits.sort_by_key(|(place, _)| place.start);
+        edits.extend(changes.edits.clone());
         splice(body, edits)
     }
 
     /// The edit by which `body` asks for `limit` output tokens at most, with the path of the member; none where its endpoint has no
     /// such member.
     #[must_use]
-    pub fn limit_edit(&self, body: &[u8], (limit, marks): (u64, &[Mark])) -> Option<(String, Range<usize>, String)> {
+    pub fn limit_edit(&self, body: &[u8], (limit, marks): (u64, &[Mark])) -> Option<(String, Edit)> {
         match &self.body {
             BodyForm::Chat(chat) => {
-                let (name, place, text) = chat.limit_edit(limit, marks.contains(&Mark::OldLimit));
-                Some((name.to_owned(), place, text))
+                let (name, edit) = chat.limit_edit(limit, marks.contains(&Mark::OldLimit));
+                Some((name.to_owned(), edit))
             }
             BodyForm::Form { .. } => None,
             BodyForm::Other { .. } => with_limit(&self.endpoint, body, limit),
@@ -280,72 +299,30 @@ impl AppRequest {
     }
 }
 
-/// What is cut out of a body for an upstream of the same dialect.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Rewriting {
-    cut: Vec<Range<usize>>,
-    written: Vec<(Range<usize>, String)>,
-}
+/// Settings in a body that passes as it is.
+const CONTROLS: &[Known] = &[
+    ("keep_alive", Field::KeepAlive),
+    ("service_tier", Field::ServiceTier),
+    ("store", Field::Store),
+    ("previous_response_id", Field::SharedState),
+    ("conversation", Field::SharedState),
+    ("cachedContent", Field::SharedState),
+    ("container", Field::SharedState),
+    ("mcp_servers", Field::HostedTool),
+];
 
-impl Rewriting {
-    /// The same, and what stands at a place is written anew.
-    #[must_use]
-    pub fn writing(mut self, place: Range<usize>, text: String) -> Self {
-        self.written.push((place, text));
-        self
+fn controls_of(dialect: Dialect, body: &[u8]) -> Result<Vec<Native>, BadRequest> {
+    let text = std::str::from_utf8(body)
+        .map_err(|_| BadRequest::of_body("invalid_json", "the body is not UTF-8".to_owned()))?;
+    let root = Node::of_request(text);
+    let object = if dialect == Dialect::GenerateContent { root.camel_object() } else { root.object() };
+    let wrong = |wrong: Wrong| BadRequest::of_path(&wrong.path, wrong.to_string());
+    let (mut object, mut controls) = (object.map_err(wrong)?, Vec::new());
+    take_known(&mut object, CONTROLS, "", &mut controls);
+    if let (Dialect::LocalChat, Some(mut options)) = (dialect, object.object("options").map_err(wrong)?) {
+        take_known(&mut options, KNOWN_OF_OPTIONS, "options", &mut controls);
     }
-
-    /// What has to be cut out of `body` for `target`: controls that its offer does not pass on, and the marks of its own seals.
-    /// `None` where cutting is not enough, and the body has to be written anew.
-    #[must_use]
-    pub fn of(conversation: &Conversation, target: &Target<'_>, body: &[u8]) -> Option<Self> {
-        let mut cut = Vec::new();
-        for native in &conversation.native {
-            if !is_given_back(conversation, target, native.field) {
-                cut.push(place_of(native, body)?);
-            }
-        }
-        cut.extend(marks_of(&target.seals, body));
-        cut.sort_by_key(|place| place.start);
-        Some(Self { cut, written: Vec::new() })
-    }
-}
-
-/// Where a member of the body or of one of its objects stands, with the comma that goes with it.
-fn place_of(native: &Native, body: &[u8]) -> Option<Range<usize>> {
-    let outer = members(body).ok()?;
-    if native.container.is_empty() {
-        return with_comma(&outer, &native.name, body, 0);
-    }
-    let holder = outer.iter().find(|member| member.name == native.container)?;
-    let inner = members(holder.value.as_bytes()).ok()?;
-    with_comma(&inner, &native.name, holder.value.as_bytes(), holder.place.start)
-}
-
-fn with_comma(found: &[Member<'_>], name: &str, text: &[u8], offset: usize) -> Option<Range<usize>> {
-    let index = found.iter().position(|member| member.name == name)?;
-    let value = &found.get(index)?.place;
-    // From the end of the member before, or from the opening brace, to the end of the value.
-    let before = index.checked_sub(1).and_then(|before| found.get(before)).map(|member| member.place.end);
-    let (start, mut end) = match before {
-        Some(end) => (end, value.end),
-        None => (text.iter().position(|byte| *byte == b'{')? + 1, value.end),
-    };
-    if before.is_none() {
-        let comma = text.get(end..)?.iter().position(|byte| !byte.is_ascii_whitespace())?;
-        if text.get(end + comma) == Some(&b',') {
-            end += comma + 1;
-        }
-    }
-    Some(offset + start..offset + end)
-}
-
-fn marks_of(seals: &SealDomain, body: &[u8]) -> Vec<Range<usize>> {
-    if !holds_mark(body) {
-        return Vec::new();
-    }
-    let prefix = seals.prefix();
-    memchr::memmem::find_iter(body, prefix.as_bytes()).map(|start| start..start + prefix.len()).collect()
+    Ok(controls)
 }
 
 fn model_of(endpoint: &Endpoint, found: &[Member<'_>]) -> Result<(String, Vec<Range<usize>>), BadRequest> {

@@ -3,6 +3,8 @@
 //! Numbers keep their digits. Base64 is little-endian 32-bit floats, as clients decode it: a number becomes the nearest such float, and
 //! a float the shortest digits that read back as it, so that nothing is lost either way.
 
+use std::collections::BTreeMap;
+
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD as BASE64;
 
@@ -51,8 +53,10 @@ pub enum Inputs {
 /// Vectors, and what they took.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Vectors {
-    /// One for each input.
+    /// One for each input, in the order of the inputs.
     pub vectors: Vec<Vec<Number>>,
+    /// Whether they came in that order.
+    pub came_in_order: bool,
     /// Input tokens, if they were told.
     pub input_tokens: Option<u64>,
 }
@@ -205,7 +209,7 @@ fn read(form: EmbedForm, body: &str) -> Result<EmbeddingRequest, Wrong> {
         dimensions: None,
         left_out: Vec::new(),
     };
-    let root = Node::new(body, "");
+    let root = Node::of_request(body);
     let mut object = root.object()?;
     match form {
         EmbedForm::List | EmbedForm::Local => {
@@ -279,17 +283,42 @@ pub fn read_vectors(body: &[u8]) -> Result<Vectors, Failure> {
     Ok(found)
 }
 
+/// The same for `request`: one vector for each of its texts.
+///
+/// # Errors
+/// When there are others.
+pub fn read_vectors_for(request: &EmbeddingRequest, body: &[u8]) -> Result<Vectors, Failure> {
+    let found = read_vectors(body)?;
+    // How many texts token ids are is between the app and the one model that they mean something to.
+    let Inputs::Texts(texts) = &request.inputs else { return Ok(found) };
+    let (came, wanted) = (found.vectors.len(), texts.len());
+    if came == wanted {
+        return Ok(found);
+    }
+    Err(Failure::new(FailureKind::Malformed, format!("its answer holds {came} vectors for {wanted} texts")))
+}
+
 fn vectors(text: &str) -> Result<Vectors, Wrong> {
     let mut reply = Node::new(text.trim(), "").object()?;
     let numbers = |node: &Node<'_>| node.list()?.iter().map(Node::number).collect::<Result<Vec<Number>, Wrong>>();
     let mut usage = reply.object("usage")?;
     let told = usage.as_mut().map(|usage| usage.count("prompt_tokens")).transpose()?.flatten();
     let input_tokens = told.or(reply.count("prompt_eval_count")?);
-    let mut found = Vec::new();
-    for node in reply.list("data")? {
-        let vector = node.object()?.required("embedding", "a vector")?;
-        found.push(if vector.is_text() { of_base64(&vector)? } else { numbers(&vector)? });
+    let mut listed: BTreeMap<u64, Vec<Number>> = BTreeMap::new();
+    let mut came_in_order = true;
+    for (place, node) in reply.list("data")?.iter().enumerate() {
+        let mut item = node.object()?;
+        let place = u64::try_from(place).unwrap_or(u64::MAX);
+        // Servers that gather their answers from several workers send them as they come.
+        let index = item.count("index")?.unwrap_or(place);
+        came_in_order &= index == place;
+        let vector = item.required("embedding", "a vector")?;
+        let vector = if vector.is_text() { of_base64(&vector)? } else { numbers(&vector)? };
+        if listed.insert(index, vector).is_some() {
+            return Err(node.wrong("a vector with an index of its own"));
+        }
     }
+    let mut found: Vec<Vec<Number>> = listed.into_values().collect();
     for node in reply.list("embeddings")? {
         found.push(if node.is_list() {
             numbers(&node)?
@@ -304,7 +333,7 @@ fn vectors(text: &str) -> Result<Vectors, Wrong> {
             numbers(&node.object()?.required("values", "a vector")?)?
         });
     }
-    Ok(Vectors { vectors: found, input_tokens })
+    Ok(Vectors { vectors: found, came_in_order, input_tokens })
 }
 
 fn of_base64(node: &Node<'_>) -> Result<Vec<Number>, Wrong> {
@@ -356,6 +385,32 @@ mod tests {
         let request = EmbeddingRequest::read(form, body.as_bytes()).unwrap();
         let expected = texts.iter().map(|text| (*text).to_owned()).collect();
         assert_eq!((request.inputs, request.encoding), (Inputs::Texts(expected), encoding));
+    }
+
+    #[rstest]
+    #[case::by_index(r#"{"data":[{"index":1,"embedding":[2]},{"index":0,"embedding":[1]}]}"#, Ok(vec!["1", "2"]), false)]
+    #[case::without_index(r#"{"data":[{"embedding":[1]},{"embedding":[2]}]}"#, Ok(vec!["1", "2"]), true)]
+    #[case::one_twice(
+        r#"{"data":[{"index":0,"embedding":[1]},{"index":0,"embedding":[2]}]}"#,
+        Err("an index of its own"),
+        true
+    )]
+    #[case::too_few(r#"{"data":[{"index":0,"embedding":[1]}]}"#, Err("1 vectors for 2 texts"), true)]
+    #[case::too_many(r#"{"embeddings":[[1],[2],[3]]}"#, Err("3 vectors for 2 texts"), true)]
+    fn each_text_gets_its_vector(
+        #[case] body: &str,
+        #[case] expected: Result<Vec<&str>, &str>,
+        #[case] in_order: bool,
+    ) {
+        let request = EmbeddingRequest::read(EmbedForm::List, br#"{"model":"m","input":["a","b"]}"#).unwrap();
+        match (read_vectors_for(&request, body.as_bytes()), expected) {
+            (Ok(found), Ok(expected)) => {
+                let firsts: Vec<&str> = found.vectors.iter().map(|vector| vector[0].as_str()).collect();
+                assert_eq!((firsts, found.came_in_order), (expected, in_order));
+            }
+            (Err(failure), Err(why)) => assert!(failure.detail.contains(why), "{failure:?}"),
+            (found, expected) => panic!("{found:?} instead of {expected:?}"),
+        }
     }
 
     #[test]

@@ -5,7 +5,7 @@ use super::conversation::{AnswerFormat, Conversation, Delivery, MediaSource, Par
 use super::embedding::{EmbeddingRequest, form_of};
 use super::endpoint::Kind;
 use super::image::kind_of_base64;
-use super::verdict::{Note, Target, judge};
+use super::verdict::{Note, Target, judge, judge_members};
 use crate::catalog::ability::Ability;
 use crate::catalog::upstream::Offer;
 
@@ -60,8 +60,8 @@ pub fn fit(
     }
     window(request, offer)?;
     match content {
-        Content::NotLookedAt => passes(request, target),
-        Content::Embedding(embedding) => embeds(embedding, offer, target, is_strict),
+        Content::NotLookedAt => passes(request, target, is_strict),
+        Content::Embedding(embedding) => embeds(request, embedding, (offer, target), is_strict),
         Content::Conversation(conversation) => converses(request, conversation, (offer, target), is_strict),
     }
 }
@@ -84,9 +84,13 @@ fn window(request: &AppRequest, offer: &Offer) -> Result<(), Unfit> {
 }
 
 /// What passes as it is needs the same dialect.
-fn passes(request: &AppRequest, target: &Target<'_>) -> Result<Vec<Note>, Unfit> {
+fn passes(request: &AppRequest, target: &Target<'_>, is_strict: bool) -> Result<Vec<Note>, Unfit> {
     if request.endpoint.dialect == target.dialect {
-        return Ok(Vec::new());
+        let verdict = judge_members(target.dialect, &request.controls, target);
+        return match verdict.in_the_way(is_strict) {
+            Some(note) => Err(Unfit::refused(note)),
+            None => Ok(verdict.approximated),
+        };
     }
     Err(Unfit {
         code: "endpoint_not_offered",
@@ -99,9 +103,9 @@ fn passes(request: &AppRequest, target: &Target<'_>) -> Result<Vec<Note>, Unfit>
 }
 
 fn embeds(
+    request: &AppRequest,
     embedding: &EmbeddingRequest,
-    offer: &Offer,
-    target: &Target<'_>,
+    (offer, target): (&Offer, &Target<'_>),
     is_strict: bool,
 ) -> Result<Vec<Note>, Unfit> {
     if form_of(target.dialect).is_none() {
@@ -109,6 +113,9 @@ fn embeds(
     }
     if let Some(note) = embedding.refused(target.dialect, &offer.marks) {
         return Err(Unfit::refused(&note));
+    }
+    if request.endpoint.dialect == target.dialect {
+        return passes(request, target, is_strict);
     }
     let notes = embedding.approximated(target.dialect);
     match notes.first().filter(|_| is_strict) {

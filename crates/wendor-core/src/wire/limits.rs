@@ -1,10 +1,8 @@
 //! What a request may make at most, where its body passes as it is: read from it, and written into it where the app set no limit
 //! and a quota has to be kept.
 
-use std::ops::Range;
-
 use super::endpoint::{Endpoint, Kind};
-use super::members::{Member, members};
+use super::members::{Edit, Member, behind_opening, members};
 use crate::catalog::upstream::Dialect;
 use crate::metering::images::ImageSize;
 
@@ -78,7 +76,7 @@ fn place_of(endpoint: &Endpoint) -> Option<(Option<&'static str>, &'static str)>
 /// The edit by which `body` asks for `limit` output tokens at most, with the path of the member; none where its endpoint has no such
 /// member.
 #[must_use]
-pub fn with_limit(endpoint: &Endpoint, body: &[u8], limit: u64) -> Option<(String, Range<usize>, String)> {
+pub fn with_limit(endpoint: &Endpoint, body: &[u8], limit: u64) -> Option<(String, Edit)> {
     let (container, name) = place_of(endpoint)?;
     let found = members(body).ok()?;
     let path = container.map_or_else(|| name.to_owned(), |container| format!("{container}.{name}"));
@@ -86,32 +84,24 @@ pub fn with_limit(endpoint: &Endpoint, body: &[u8], limit: u64) -> Option<(Strin
         None => (found, body, 0),
         Some(container) => match found.iter().rfind(|member| member.name == container) {
             Some(member) if member.value == "null" => {
-                return Some((path, member.place.clone(), format!("{{\"{name}\":{limit}}}")));
+                return Some((path, (member.place.clone(), format!("{{\"{name}\":{limit}}}"))));
             }
             Some(member) => (members(member.value.as_bytes()).ok()?, member.value.as_bytes(), member.place.start),
-            None => {
-                let member = format!("\"{container}\":{{\"{name}\":{limit}}}");
-                return Some((path, opening(body)?, with_comma(member, found.is_empty())));
-            }
+            None => return Some((path, insertion(body, 0, &format!("\"{container}\":{{\"{name}\":{limit}}}")))),
         },
     };
     // One that is there says null, or a negative number for "no limit": its value is what changes.
     if let Some(there) = scope.iter().rfind(|member| member.name == name) {
         let place = offset + there.place.start..offset + there.place.end;
-        return Some((path, place, limit.to_string()));
+        return Some((path, (place, limit.to_string())));
     }
-    let open = opening(text)?.start + offset;
-    Some((path, open..open, with_comma(format!("\"{name}\":{limit}"), scope.is_empty())))
+    Some((path, insertion(text, offset, &format!("\"{name}\":{limit}"))))
 }
 
-/// The place behind the opening brace.
-fn opening(text: &[u8]) -> Option<Range<usize>> {
-    let place = text.iter().position(|byte| *byte == b'{')? + 1;
-    Some(place..place)
-}
-
-fn with_comma(member: String, is_alone: bool) -> String {
-    if is_alone { member } else { format!("{member},") }
+/// `member` as the first of the object `text`, which stands at `offset`.
+fn insertion(text: &[u8], offset: usize, member: &str) -> Edit {
+    let place = offset + behind_opening(text);
+    (place..place, format!("{member},"))
 }
 
 #[cfg(test)]
@@ -151,8 +141,8 @@ mod tests {
     )]
     #[case::completions(passed("/v1/completions"), r#"{"prompt":""}"#, r#"{"max_tokens":9,"prompt":""}"#)]
     fn a_limit_is_written_in(#[case] endpoint: Endpoint, #[case] body: &str, #[case] sent: &str) {
-        let (_, place, text) = with_limit(&endpoint, body.as_bytes(), 9).unwrap();
-        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), vec![(place, text)]);
+        let (_, edit) = with_limit(&endpoint, body.as_bytes(), 9).unwrap();
+        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), vec![edit]);
         assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
     }
 

@@ -6,6 +6,8 @@
 //!
 //! - [`endpoint`]: which endpoint a path is, in which dialect
 //! - [`asked`]: what has to be known of a request, and the body for an upstream of the same dialect
+//! - [`rewriting`]: what changes of a body for an upstream of the same dialect
+//! - [`sending`]: the body that goes up for one offer, spliced or written anew
 //! - [`frames`], [`sse`], [`ndjson`]: frames of streams, taken from bytes that are cut anywhere
 //! - [`members`]: the members of a JSON object with their places, so that a body is changed by splicing
 //! - [`scan`]: one pass over a body: how deep it nests, how many tokens its texts may be
@@ -49,8 +51,10 @@ pub mod passage;
 pub mod plain;
 pub mod rejection;
 pub mod responses;
+pub mod rewriting;
 pub mod scan;
 pub mod seal;
+pub mod sending;
 pub mod sent;
 pub mod sse;
 mod untold;

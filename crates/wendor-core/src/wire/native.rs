@@ -26,14 +26,12 @@ pub fn take_known(object: &mut Object<'_>, known: &[Known], container: &'static 
 
 /// Whether a control has the value that it has by itself: not to keep the answer, the usual tier.
 fn says_nothing(field: Field, value: &RawJson) -> bool {
-    let usual: &[&str] = if field == Field::Store {
-        &["false"]
-    } else if field == Field::ServiceTier {
-        &["\"auto\"", "\"default\"", "\"standard\""]
-    } else {
-        &[]
-    };
-    usual.contains(&value.as_str())
+    let value: Option<serde_json::Value> = serde_json::from_str(value.as_str()).ok();
+    let Some(value) = value else { return false };
+    match value.as_str() {
+        Some(word) => field == Field::ServiceTier && ["auto", "default", "standard"].contains(&word),
+        None => field == Field::Store && value == false,
+    }
 }
 
 /// `into` with the members of `native` that stand in `container` and go back to the dialect that they came in, in their order.

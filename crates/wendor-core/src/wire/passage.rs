@@ -8,6 +8,8 @@
 //! 4. The end is held back by the caller until the answer is on record. An end without its terminator is proper only if the answer was
 //!    whole; otherwise the stream breaks off with an error that the dialect's clients raise on.
 
+use std::collections::HashMap;
+
 use bytes::{Bytes, BytesMut};
 
 use super::codec::{self, AnswerHead, Closing, ErrorTold, FrameKind, StreamReader, StreamWriter};
@@ -17,7 +19,7 @@ use super::facts::Facts;
 use super::frames::FrameDecoder;
 use super::json::write::{holds_separator, raw_on_one_line};
 use super::plain::PlainReader;
-use super::seal::SealDomain;
+use super::seal::{Seal, SealDomain};
 use super::sent::{Sent, joined, marked};
 use super::sse::SseFrame;
 use super::untold::UntoldUsage;
@@ -44,7 +46,12 @@ pub enum Step {
 #[derive(Debug)]
 enum Way {
     /// Same dialect: what goes to the app is what came.
-    Same { usage_frame: UsageFrame, seals: SealDomain, seen: Vec<String>, usage_if_untold: Option<UntoldUsage> },
+    Same {
+        usage_frame: UsageFrame,
+        seals: SealDomain,
+        seen: HashMap<String, Seal>,
+        usage_if_untold: Option<UntoldUsage>,
+    },
     /// Through events.
     Translated(Box<dyn StreamWriter>),
 }
@@ -54,7 +61,7 @@ impl Way {
     fn same(dialect: Dialect, head: AnswerHead) -> Self {
         let is_wanted = head.estimates_usage && head.usage_frame == UsageFrame::Asked;
         let usage_if_untold = (dialect == Dialect::ChatCompletions && is_wanted).then(|| UntoldUsage::of(&head));
-        Self::Same { usage_frame: head.usage_frame, seals: head.seals, seen: Vec::new(), usage_if_untold }
+        Self::Same { usage_frame: head.usage_frame, seals: head.seals, seen: HashMap::new(), usage_if_untold }
     }
 }
 
@@ -356,7 +363,7 @@ impl Passage {
         let Way::Same { usage_frame, seen, .. } = &mut self.way else { return Ok(()) };
         for event in self.events.drain(..) {
             if let Event::Sealed { seal, .. } = event {
-                seen.push(seal.text().to_owned());
+                seen.insert(seal.text().to_owned(), seal);
             }
         }
         let is_kept_back = kind == FrameKind::UsageOnly && *usage_frame == UsageFrame::NotAsked;

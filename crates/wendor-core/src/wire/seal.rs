@@ -11,8 +11,14 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use sha2::{Digest, Sha256};
 
-/// What marks begin with: base64 of "wendor-seal:", twelve bytes, so that it is sixteen characters without a rest.
-const MARK: &str = "d2VuZG9yLXNlYWw6";
+/// What marks of signatures begin with: base64 of "wendor-seal:", twelve bytes, so that it is sixteen characters without a rest.
+const SIGNATURE_MARK: &str = "d2VuZG9yLXNlYWw6";
+
+/// The same of thinking that cannot be read, "wendor-veil:": dialects that have one kind of seal bring it back as what it was.
+const REDACTED_MARK: &str = "d2VuZG9yLXZlaWw6";
+
+/// What both begin with.
+const ANY_MARK: &str = "d2VuZG9yLX";
 
 /// A seal.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -32,12 +38,10 @@ impl Seal {
         }
     }
 
-    /// The same kind of seal with its text changed.
-    #[must_use]
-    pub fn map(&self, change: impl FnOnce(&str) -> String) -> Self {
+    fn mark(&self) -> &'static str {
         match self {
-            Self::Signature(text) => Self::Signature(change(text)),
-            Self::Redacted(text) => Self::Redacted(change(text)),
+            Self::Signature(_) => SIGNATURE_MARK,
+            Self::Redacted(_) => REDACTED_MARK,
         }
     }
 }
@@ -64,33 +68,33 @@ impl SealDomain {
 
     /// A seal of this domain as apps get it.
     #[must_use]
-    pub fn mark(&self, seal: &str) -> String {
-        let is_marked = !seal.is_empty() && !self.0.is_empty();
-        if is_marked { format!("{MARK}{}{seal}", self.0) } else { seal.to_owned() }
+    pub fn mark(&self, seal: &Seal) -> String {
+        let text = seal.text();
+        let is_marked = !text.is_empty() && !self.0.is_empty();
+        if is_marked { format!("{}{}{text}", seal.mark(), self.0) } else { text.to_owned() }
     }
 
-    /// Whose a seal is that an app sent back.
+    /// Whose the text of a seal is that an app sent back.
     #[must_use]
-    pub fn origin<'s>(&self, seal: &'s str) -> Origin<'s> {
-        let marked = seal.strip_prefix(MARK).filter(|_| !self.0.is_empty());
-        let Some(rest) = marked else { return Origin::Unmarked };
+    pub fn origin<'s>(&self, text: &'s str) -> Origin<'s> {
+        if self.0.is_empty() {
+            return Origin::Unmarked;
+        }
+        let marked = text.strip_prefix(SIGNATURE_MARK).map(|rest| (rest, false));
+        let marked = marked.or_else(|| text.strip_prefix(REDACTED_MARK).map(|rest| (rest, true)));
+        let Some((rest, is_redacted)) = marked else { return Origin::Unmarked };
         match rest.strip_prefix(&*self.0) {
+            Some(own) if is_redacted => Origin::OwnRedacted(own),
             Some(own) => Origin::Own(own),
             None => Origin::Foreign,
         }
-    }
-
-    /// What every seal of this domain begins with.
-    #[must_use]
-    pub fn prefix(&self) -> String {
-        format!("{MARK}{}", self.0)
     }
 }
 
 /// Whether a text may hold a marked seal.
 #[must_use]
 pub fn holds_mark(text: &[u8]) -> bool {
-    memchr::memmem::find(text, MARK.as_bytes()).is_some()
+    memchr::memmem::find(text, ANY_MARK.as_bytes()).is_some()
 }
 
 /// Whose a seal is.
@@ -98,6 +102,8 @@ pub fn holds_mark(text: &[u8]) -> bool {
 pub enum Origin<'s> {
     /// Of this domain; as the service made it.
     Own(&'s str),
+    /// The same, and it holds thinking that cannot be read.
+    OwnRedacted(&'s str),
     /// Of another.
     Foreign,
     /// It never went through here: an app brought it from somewhere else.
@@ -113,8 +119,11 @@ mod tests {
         #[test]
         fn a_seal_comes_back_to_its_own_domain_only(seal in "[A-Za-z0-9+/]{1,40}={0,2}", name in "[a-z]{1,9}", other in "[a-z]{1,9}") {
             let domain = SealDomain::named(&name);
-            let marked = domain.mark(&seal);
+            let marked = domain.mark(&Seal::Signature(seal.clone()));
             prop_assert_eq!(domain.origin(&marked), Origin::Own(seal.as_str()));
+            let redacted = domain.mark(&Seal::Redacted(seal.clone()));
+            prop_assert_eq!(domain.origin(&redacted), Origin::OwnRedacted(seal.as_str()));
+            prop_assert!(holds_mark(marked.as_bytes()) && holds_mark(redacted.as_bytes()));
             prop_assert_eq!(domain.origin(&seal), Origin::Unmarked);
             prop_assert_eq!(SealDomain::named(&other).origin(&marked) == Origin::Foreign, name != other);
             prop_assert_eq!((marked.len() - seal.len()) % 4, 0, "the base64 behind the mark stays what it is");
@@ -123,6 +132,6 @@ mod tests {
 
     #[test]
     fn no_seal_gets_no_mark() {
-        assert_eq!(SealDomain::named("farlight").mark(""), "");
+        assert_eq!(SealDomain::named("farlight").mark(&Seal::Signature(String::new())), "");
     }
 }

@@ -1,31 +1,38 @@
 //! What leaves together, and the seals in it marked on their way to an app.
 
+use std::collections::HashMap;
+
 use bytes::{Bytes, BytesMut};
 
 use super::conversation::event::Event;
-use super::seal::SealDomain;
+use super::json::texts::texts;
+use super::json::write::quoted;
+use super::seal::{Seal, SealDomain};
 
-/// `raw` with every seal in it that was seen marked.
-pub(crate) fn marked(raw: Bytes, seals: &SealDomain, seen: &[String]) -> Bytes {
+/// `raw` with every seal in it that was seen marked, wherever it stands and however its letters are written.
+pub(crate) fn marked(raw: Bytes, seals: &SealDomain, seen: &HashMap<String, Seal>) -> Bytes {
     let Ok(text) = std::str::from_utf8(&raw) else { return raw };
-    let mut changed: Option<String> = None;
-    for seal in seen {
-        let quoted = format!("\"{seal}\"");
-        let from = changed.as_deref().unwrap_or(text);
-        if from.contains(&quoted) {
-            changed = Some(from.replace(&quoted, &format!("\"{}\"", seals.mark(seal))));
-        }
+    let (mut out, mut from) = (String::new(), 0);
+    for found in texts(text) {
+        let Some(seal) = found.text().and_then(|found| seen.get(found.as_ref())) else { continue };
+        out.push_str(text.get(from..found.quoted().start).unwrap_or_default());
+        quoted(&seals.mark(seal), &mut out);
+        from = found.quoted().end;
     }
-    changed.map_or(raw, Bytes::from)
+    if from == 0 {
+        return raw;
+    }
+    out.push_str(text.get(from..).unwrap_or_default());
+    Bytes::from(out)
 }
 
 /// A whole reply of an upstream for an app of its own dialect, with its seals marked.
 #[must_use]
 pub fn whole_marked(body: Bytes, events: &[Event], seals: &SealDomain) -> Bytes {
-    let seen: Vec<String> = events
+    let seen: HashMap<String, Seal> = events
         .iter()
         .filter_map(|event| match event {
-            Event::Sealed { seal, .. } => Some(seal.text().to_owned()),
+            Event::Sealed { seal, .. } => Some((seal.text().to_owned(), seal.clone())),
             Event::Text { .. }
             | Event::Refusal { .. }
             | Event::Thinking { .. }

@@ -7,6 +7,8 @@ mod cuts;
 #[cfg(test)]
 mod documentation;
 #[cfg(test)]
+mod edges;
+#[cfg(test)]
 mod fuzz;
 #[cfg(test)]
 mod leaves;

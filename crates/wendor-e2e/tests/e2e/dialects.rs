@@ -149,7 +149,7 @@ fn with_results(mut conversation: Conversation, answer: &Answer) -> Conversation
                     seal: None,
                 }));
                 let parts = vec![Part::of(PartKind::Text(format!("{name}: berth 2")), "")];
-                let result = ToolResult { call, name: Some(name.clone()), parts, is_error: false, kind };
+                let result = ToolResult { call, name: Some(name.clone()), parts, is_error: false, kind, called: None };
                 results.push(PartKind::ToolResult(result));
             }
             Block::Thinking { text, seal } => {
@@ -162,6 +162,7 @@ fn with_results(mut conversation: Conversation, answer: &Answer) -> Conversation
     let parts = |kinds: Vec<PartKind>| kinds.into_iter().map(|kind| Part::of(kind, "")).collect();
     conversation.turns.push(Turn::of(Role::Assistant, parts(said), ""));
     conversation.turns.push(Turn::of(Role::User, parts(results), ""));
+    conversation.link();
     conversation
 }
 
@@ -289,7 +290,7 @@ async fn sealed_thinking_comes_back_to_who_made_it(#[case] from: Dialect, #[case
         assert!(!sealed.choices[0].text_of().is_empty());
         let seen = harbour.standin(to).1.last_seen().unwrap();
         let body = String::from_utf8_lossy(&seen.body);
-        assert!(body.contains("c3RhbmQtaW4t") && !body.contains("d2VuZG9yLXNlYWw6"), "{from} to {to}: {body}");
+        assert!(body.contains("c3RhbmQtaW4t") && !body.contains("d2VuZG9yLX"), "{from} to {to}: {body}");
         // Elsewhere it would be refused, so it is left out and that is said.
         let other = Dialect::ALL.into_iter().find(|other| *other != to && *other != Dialect::LocalChat).unwrap();
         let moved = harbour.ask(from, other, &second).await;

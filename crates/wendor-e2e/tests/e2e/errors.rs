@@ -69,7 +69,8 @@ fn replay(dialect: Dialect, status: u16, body: Body) -> Replay {
     Replay { status, headers: vec![("content-type".to_owned(), kind.to_owned())], body: text.into() }
 }
 
-fn request(dialect: Dialect, route: &str, streamed: bool) -> (String, Value) {
+/// A request in that dialect: its path and its body.
+pub(crate) fn request(dialect: Dialect, route: &str, streamed: bool) -> (String, Value) {
     let messages = json!([{ "role": "user", "content": "Which berth?" }]);
     match dialect {
         Dialect::ChatCompletions => {

@@ -21,6 +21,8 @@ mod errors;
 #[cfg(test)]
 mod failover;
 #[cfg(test)]
+mod faults;
+#[cfg(test)]
 mod fits;
 #[cfg(test)]
 mod keys;

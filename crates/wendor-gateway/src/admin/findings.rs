@@ -18,6 +18,8 @@ use super::now::{NoticeLine, PlaceLine};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
+use crate::data_plane::refusal::FAULT;
+use crate::recent::RefusalKey;
 use crate::snapshot::{Credential, Snapshot};
 
 /// Over which time a first token's usual wait is looked up.
@@ -39,6 +41,11 @@ pub(super) async fn of(
         // Whoever reads this has just been answered by the database.
         if attention::has_grown(pending, true, is_writable) {
             findings.push(Finding::SpoolGrows { pending, is_reachable: true, is_writable });
+        }
+        let is_fault = |(key, _): &(RefusalKey, u64)| key.reason == FAULT;
+        let faults = app.recent.refusals().1.into_iter().filter(is_fault).map(|(_, count)| count).sum();
+        if faults > 0 {
+            findings.push(Finding::Faults { count: faults });
         }
         let count = app.spool.aside().count();
         if count > 0 {

@@ -21,13 +21,13 @@ use wendor_core::wire::conversation::Delivery;
 use wendor_core::wire::embedding::EmbeddingRequest;
 use wendor_core::wire::endpoint::{Endpoint, Kind, TRANSCRIPTIONS};
 use wendor_core::wire::fit::{Content, Unfit, mislabelled_image};
+use wendor_core::wire::sending::is_choosy;
 
 use super::Call;
 use super::account::{Account, AskedFor, Output};
 use super::body::{self, ReadBody};
 use super::marks::Marks;
 use super::refusal::{Caller, QuotaFull, Refusal, UnknownRoute};
-use super::sending::is_choosy;
 use super::ticket::Ticket;
 use crate::allowances::Held;
 use crate::app::App;

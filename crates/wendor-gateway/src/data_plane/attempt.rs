@@ -20,6 +20,7 @@ use wendor_core::wire::codec::AnswerHead;
 use wendor_core::wire::conversation::{Delivery, FunctionForm, UsageFrame};
 use wendor_core::wire::endpoint::Kind;
 use wendor_core::wire::fit::{Content, Unfit};
+use wendor_core::wire::sending;
 
 use super::account::output_cap;
 use super::admit::Admitted;
@@ -27,8 +28,8 @@ use super::body::ReadBody;
 use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
 use super::pieces::Pieces;
+use super::plan::target_of;
 use super::refusal::{CannotServe, GivenUp, Refusal};
-use super::sending::{self, target_of};
 use super::settle::Outcome;
 use super::ticket::Ticket;
 

@@ -114,6 +114,11 @@ pub const CODES: &[Explained] = &[
         "No offer of the route answered.",
         "The message says what each failed of. Trying again at once seldom helps; whoever is on call sees the same under Upstreams.",
     ),
+    (
+        "internal_fault",
+        "Wendor itself failed on the request.",
+        "Nothing is wrong with the key. Whoever runs the service finds the place of the fault in its log, by the time of the request, and reports it.",
+    ),
     ("answer_broke_off", "The answer had begun and broke off.", "What came before is not whole. Ask again."),
 ];
 

@@ -24,7 +24,7 @@ use wendor_core::wire::codec::{self, AnswerHead, Framing};
 use wendor_core::wire::conversation::Delivery;
 use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::conversation::event::Usage;
-use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors};
+use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors_for};
 use wendor_core::wire::endpoint::{Kind, TRANSCRIPTIONS};
 use wendor_core::wire::facts::Facts;
 use wendor_core::wire::fit::Content;
@@ -298,14 +298,14 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
 
 /// Vectors in the form that the app wants. Where that is the upstream's own, they pass as they came.
 fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result<WholeReply, Failure> {
-    let found = read_vectors(&bytes)?;
+    let found = read_vectors_for(embedding, &bytes)?;
     let usage = found.input_tokens.map(|input| Usage { input: Some(input), output: Some(0), ..Usage::default() });
     let facts = Facts { usage, counts: usage.and_then(Usage::counts), is_finished: true, ..Facts::default() };
     let is_same = one.upstream.dialect == one.request.endpoint.dialect;
     // Some clients decode base64 without looking, so an upstream that ignores the wish is mended.
     let is_as_wished =
         embedding.encoding == Encoding::Numbers || memchr::memmem::find(&bytes, b"\"embedding\":\"").is_some();
-    let bytes = match is_same && is_as_wished {
+    let bytes = match is_same && is_as_wished && found.came_in_order {
         true => bytes,
         false => Bytes::from(embedding.reply(&found, one.request)),
     };

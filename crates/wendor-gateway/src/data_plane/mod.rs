@@ -9,7 +9,8 @@
 //! From admission on a [`ticket::Ticket`] goes along, and holds an [`open_attempt::OpenAttempt`] for each attempt that is open.
 //! Cancellation is one of the flows: when the app goes away the server drops the handler or the body, the ticket in it is dropped and
 //! settles with its attempts, and the upstream's connection is closed with it.
-//! What is refused before it has a ticket never reaches the ledger: [`refusal`] says how the app is told.
+//! What is refused before it has a ticket never reaches the ledger: [`refusal`] says how the app is told. A panic on the way stays with
+//! its request: [`fault`].
 
 pub mod account;
 pub mod admit;
@@ -18,6 +19,7 @@ pub mod body;
 pub mod clients;
 pub mod error_page;
 pub mod exchange;
+pub mod fault;
 pub mod listing;
 pub mod marks;
 pub mod open_attempt;
@@ -28,7 +30,6 @@ pub mod progress;
 pub mod refusal;
 mod refusal_words;
 pub mod relay;
-pub mod sending;
 pub mod settle;
 pub mod ticket;
 
@@ -49,6 +50,7 @@ use admit::{Admitted, Asked};
 use attempt::Answering;
 use clients::Clients;
 use exchange::Reply;
+use fault::{Fault, caught};
 use refusal::Refusal;
 
 /// A request that has arrived.
@@ -136,9 +138,10 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     let asked = Asked::read(request.headers(), request.query_string(), endpoint);
     let payload = request.take_payload();
     let_go_of_head(&mut request);
-    let response = match serve(&app, &call, (asked, payload), &clients).await {
-        Ok(answer) => answer,
-        Err(refusal) => refusal.answer(&app, &call),
+    let response = match caught(serve(&app, &call, (asked, payload), &clients)).await {
+        Ok(Ok(answer)) => answer,
+        Ok(Err(refusal)) => refusal.answer(&app, &call),
+        Err(Fault) => Refusal::Fault.answer(&app, &call),
     };
     Ok(request.into_response(response))
 }
@@ -172,6 +175,7 @@ async fn serve(
     clients: &Clients,
 ) -> Result<HttpResponse, Refusal> {
     let mut admitted = admit::admit(app, call, asked, payload).await?;
+    fault::wanted_by_a_test("fault-in-plan", admitted.ticket.account().marks.run.as_deref());
     plan::plan(&mut admitted);
     if matches!(admitted.request.endpoint.kind, Kind::Count(_)) && admitted.ticket.plan().taken().next().is_none() {
         return Ok(estimated_count(call, admitted));

@@ -2,14 +2,16 @@
 //!
 //! The rule is [`wendor_core::routing::plan`]; this step tells it what the process knows: health, streams, rates.
 
+use wendor_core::catalog::upstream::{Offer, Upstream};
 use wendor_core::diagnosis::inventory::stopped;
 use wendor_core::metering::rate::worst_price;
 use wendor_core::name::OfferName;
 use wendor_core::routing::plan::{OfferView, Plan, make};
 use wendor_core::wire::fit::{Unfit, fit};
+use wendor_core::wire::verdict::Target;
 
 use super::admit::Admitted;
-use super::sending::target_of;
+use crate::snapshot::Snapshot;
 
 /// Plans the attempts of a request.
 pub fn plan(admitted: &mut Admitted) {
@@ -68,5 +70,22 @@ fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
         first_token_ms,
         expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),
         unfit: None,
+    }
+}
+
+/// What translation and verdict have to know of an offer.
+#[must_use]
+pub fn target_of<'a>(
+    snapshot: &Snapshot,
+    name: &'a OfferName,
+    (upstream, offer): (&Upstream, &'a Offer),
+) -> Target<'a> {
+    Target {
+        dialect: upstream.dialect,
+        model: name.model(),
+        marks: &offer.marks,
+        controls: offer.controls,
+        seals: snapshot.seals(name.upstream()),
+        output_cap: offer.output_cap.map(|cap| u64::from(cap.get())),
     }
 }

@@ -24,6 +24,9 @@ use crate::spool::NoSlot;
 /// Longest `Retry-After`: for more, many clients come back at once (PROTOCOLS section 1.7).
 const LONGEST_RETRY_AFTER_S: i64 = 59;
 
+/// The code of a fault of Wendor's own.
+pub const FAULT: &str = "internal_fault";
+
 /// What is told and kept of a name that someone sent: it may be anything, and a name is at most 64 characters.
 pub(super) const KEPT_OF_A_NAME: usize = 80;
 
@@ -70,6 +73,8 @@ pub enum Refusal {
     NoSpool(NoSlot),
     /// No offer answered. It was admitted and stands in the ledger.
     AllFailed(Box<GivenUp>),
+    /// Wendor itself failed: a panic on the request's path.
+    Fault,
 }
 
 /// A name that is no route of a key.
@@ -197,6 +202,7 @@ impl Refusal {
                 let class = if answer.status == 429 { "rate_limit_error" } else { SERVER };
                 Told { retry, ..told(answer.status, class, "all_offers_failed") }
             }
+            Self::Fault => told(500, SERVER, FAULT),
         }
     }
 
@@ -235,6 +241,9 @@ impl Refusal {
             Self::OverQuota(full) => over_quota(full),
             Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Come back in a moment."),
             Self::AllFailed(given_up) => all_failed(&given_up.attempts, &given_up.left_out),
+            Self::Fault => {
+                "Wendor itself failed on this request; nothing is wrong with your key. Tell whoever runs it the request's id.".to_owned()
+            }
         }
     }
 
@@ -276,20 +285,18 @@ impl Refusal {
             response.insert_header(("wendor-attempts", given_up.attempts.len().to_string()));
             response.insert_header(("wendor-revision", given_up.revision.to_string()));
         } else {
-            let Caller { key, route, wanted } = self.caller();
-            app.metrics.refusals.with_label_values(&[told.code]).inc();
-            tracing::debug!(request = %call.id, reason = told.code, key = key.as_deref(), "refused");
-            app.recent.refused(RefusalSeen {
-                at: call.arrived_at,
-                request: call.id.clone(),
-                key,
-                route,
-                wanted,
-                reason: told.code,
-            });
+            remember(app, call, self.caller(), told.code);
         }
         response.content_type("application/json").body(codec::of(call.dialect).error(&error))
     }
+}
+
+/// Counts and remembers that no answer was given, and why in a word.
+pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: &'static str) {
+    let Caller { key, route, wanted } = caller;
+    app.metrics.refusals.with_label_values(&[reason]).inc();
+    tracing::debug!(request = %call.id, reason, key = key.as_deref(), "refused");
+    app.recent.refused(RefusalSeen { at: call.arrived_at, request: call.id.clone(), key, route, wanted, reason });
 }
 
 impl Retry {

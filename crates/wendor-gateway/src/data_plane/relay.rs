@@ -31,7 +31,8 @@ use wendor_core::wire::rejection::{Rejection, rejection};
 
 use super::attempt::Along;
 use super::exchange::{OpenStream, RejectedReply, WholeReply};
-use super::refusal::identify;
+use super::fault::{Fault, caught_at_once, wanted_by_a_test};
+use super::refusal::{Caller, FAULT, identify, remember};
 use super::settle::{Outcome, Progress};
 use super::ticket::Ticket;
 use crate::spool::Written;
@@ -229,23 +230,48 @@ impl StreamBody {
     /// The answer broke after its first byte: the app gets an error that its client raises on, and no terminator. The upstream's own
     /// words go on to an app of the same dialect.
     fn break_off(&mut self, failure: Failure, own: Option<Bytes>) {
-        let page = self.ticket.as_ref().map(|ticket| ticket.call().page_of("answer_broke_off"));
-        let more = page.map(|page| format!(" More: {page}")).unwrap_or_default();
-        let message = format!(
-            "The answer broke off: {} ({}). What came before it is not whole.{more}",
-            failure.kind, failure.detail
-        );
-        let told = ErrorTold {
-            status: 502,
-            class: "server_error",
-            code: "answer_broke_off".to_owned(),
-            param: None,
-            message,
-            request: self.ticket.as_ref().map(|ticket| ticket.id().to_string()).unwrap_or_default(),
-        };
+        let told = self.told(502, "answer_broke_off", &format!("{} ({})", failure.kind, failure.detail));
         let (frames, closing) = self.passage.broken_off(&told);
         let outcome = Outcome::CutOff(failure, Progress::of(self.passage.facts()));
         self.end(outcome, own.unwrap_or(frames), closing);
+    }
+
+    /// The error by which an answer breaks off.
+    fn told(&self, status: u16, code: &'static str, why: &str) -> ErrorTold {
+        let page = self.ticket.as_ref().map(|ticket| ticket.call().page_of(code));
+        let more = page.map(|page| format!(" More: {page}")).unwrap_or_default();
+        ErrorTold {
+            status,
+            class: "server_error",
+            code: code.to_owned(),
+            param: None,
+            message: format!("The answer broke off: {why}. What came before it is not whole.{more}"),
+            request: self.ticket.as_ref().map(|ticket| ticket.id().to_string()).unwrap_or_default(),
+        }
+    }
+
+    /// There was a panic in the middle of the answer: it breaks off. What the panic left of the passage is used once more only for the
+    /// frames of the error.
+    fn fault(&mut self) {
+        self.upstream = None;
+        let told = self.told(500, FAULT, "Wendor itself failed");
+        let passage = &mut self.passage;
+        let left = caught_at_once(|| (passage.broken_off(&told), Progress::of(passage.facts())));
+        let ((frames, closing), progress) =
+            left.unwrap_or_else(|Fault| ((Bytes::new(), Closing::Broken), Progress::default()));
+        self.phase = Phase::Over;
+        if let Some(ticket) = self.ticket.take() {
+            let account = ticket.account();
+            let caller =
+                Caller { key: Some(account.key.id.clone()), route: Some(account.route.to_string()), wanted: None };
+            remember(&account.app, &account.call, caller, FAULT);
+            self.phase = Phase::Settling(ticket.settle(Outcome::Fault(progress)), frames, closing);
+        }
+    }
+
+    /// The run that the app says the request belongs to.
+    fn run(&self) -> Option<&str> {
+        self.ticket.as_ref().and_then(|ticket| ticket.account().marks.run.as_deref())
     }
 
     /// What a step of the passage asks for. Gives what is to be sent now, if anything.
@@ -319,12 +345,27 @@ impl MessageBody for StreamBody {
 
     fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
         let body = &mut *self;
+        match caught_at_once(|| body.poll_sent(context)) {
+            Ok(sent) => sent,
+            Err(Fault) => {
+                body.fault();
+                body.poll_sent(context)
+            }
+        }
+    }
+}
+
+impl StreamBody {
+    /// The next bytes that go to the app.
+    fn poll_sent(&mut self, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
+        let body = self;
         loop {
             if !body.first.is_empty() {
                 return Poll::Ready(Some(Ok(std::mem::take(&mut body.first))));
             }
             let sent = match &mut body.phase {
                 Phase::Flowing => {
+                    wanted_by_a_test("fault-in-relay", body.run());
                     let step = body.passage.step();
                     match body.follow(step) {
                         None if matches!(body.phase, Phase::Flowing) => ready!(body.poll_upstream(context)),

@@ -33,6 +33,8 @@ pub enum Outcome {
     Answered(End, Progress),
     /// The answer broke after it had begun.
     CutOff(Failure, Progress),
+    /// Wendor itself failed while it was answered.
+    Fault(Progress),
     /// The app went away while it was answered.
     Cancelled(Progress),
     /// The upstream rejected the app's request with this status.
@@ -92,6 +94,7 @@ impl Ticket {
         match outcome {
             Outcome::Answered(end, _) => (*end, None),
             Outcome::CutOff(failure, _) => (End::CutOff, Some(failure.kind)),
+            Outcome::Fault(_) => (End::CutOff, None),
             Outcome::Cancelled(_) => (End::Cancelled, None),
             Outcome::Rejected(_) => (End::Rejected, Some(FailureKind::Rejected)),
             Outcome::NotAnswered(last) => (End::NotAnswered, *last),
@@ -108,9 +111,11 @@ impl Ticket {
     fn settle_attempts(&mut self, outcome: Outcome) -> (Option<OfferName>, Used, Vec<QuotaUse>) {
         let own = match &outcome {
             Outcome::NotAnswered(_) | Outcome::Left => None,
-            Outcome::Answered(..) | Outcome::CutOff(..) | Outcome::Cancelled(_) | Outcome::Rejected(_) => {
-                self.open.pop()
-            }
+            Outcome::Answered(..)
+            | Outcome::CutOff(..)
+            | Outcome::Fault(_)
+            | Outcome::Cancelled(_)
+            | Outcome::Rejected(_) => self.open.pop(),
         };
         for given_up in std::mem::take(&mut self.open) {
             self.detail.attempts.push(given_up.given_up().attempt);
@@ -126,7 +131,7 @@ impl Ticket {
                 (progress, Reach::Whole, None)
             }
             Outcome::CutOff(failure, progress) => (progress, Reach::Part, Some(failure)),
-            Outcome::Cancelled(progress) => (progress, Reach::Part, None),
+            Outcome::Fault(progress) | Outcome::Cancelled(progress) => (progress, Reach::Part, None),
             Outcome::Rejected(status) => (Progress::nothing(), Reach::Whole, Some(Failure::of_status(status, None))),
             Outcome::NotAnswered(_) | Outcome::Left => (Progress::nothing(), Reach::Whole, None),
         };
@@ -164,8 +169,9 @@ impl Ticket {
 
 impl Drop for Ticket {
     fn drop(&mut self) {
-        // Nobody is left to wait for it; the entry is on its way to the spool.
-        drop(self.close(Outcome::Left));
+        // A panic is nobody's leaving. Either way nobody is left to wait for it; the entry is on its way to the spool.
+        let outcome = if std::thread::panicking() { Outcome::NotAnswered(None) } else { Outcome::Left };
+        drop(self.close(outcome));
     }
 }
 

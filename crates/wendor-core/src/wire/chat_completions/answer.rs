@@ -1,6 +1,6 @@
 //! Answers of this dialect as events: frames of a stream, and whole replies (PROTOCOLS sections 2.4 and 2.5).
 
-use std::collections::BTreeMap;
+use std::collections::BTreeSet;
 
 use bytes::Bytes;
 
@@ -12,6 +12,8 @@ use crate::wire::facts::Facts;
 use crate::wire::json::{Node, Object, Wrong};
 use crate::wire::sse::SseFrame;
 
+use super::calls::{Calls, Fragment};
+use super::mend::mended;
 use super::stream::{ChatStream, DONE_FRAME, FrameSays};
 
 /// The most choices that an upstream may answer with.
@@ -21,8 +23,9 @@ const MAX_CHOICES: u64 = 128;
 #[derive(Debug, Default)]
 pub struct ChatReader {
     seen: ChatStream,
-    /// By choice and the call's index there: whether it has begun.
-    calls: BTreeMap<(u32, u32), ()>,
+    calls: Calls,
+    /// Functions that are called and have no arguments yet.
+    without_arguments: BTreeSet<(u32, u32)>,
 }
 
 impl StreamReader for ChatReader {
@@ -55,11 +58,11 @@ impl StreamReader for ChatReader {
     }
 
     fn mended(&self, frame: &SseFrame) -> Option<String> {
-        if !self.seen.repeats() {
+        if self.seen.mends().is_empty() {
             return None;
         }
         let mut out = Vec::new();
-        data_frame(&without_repeats(frame.data.as_deref()?)?, &mut out);
+        data_frame(&mended(frame.data.as_ref()?, self.seen.mends())?, &mut out);
         String::from_utf8(out).ok()
     }
 
@@ -89,26 +92,6 @@ fn kind_of(says: FrameSays) -> Result<FrameKind, Failure> {
     }
 }
 
-/// A chunk without roles, ids and names that came before: clients put them together, as in `assistantassistant`.
-fn without_repeats(data: &[u8]) -> Option<String> {
-    let mut chunk: serde_json::Value = serde_json::from_slice(data).ok()?;
-    for choice in chunk.get_mut("choices")?.as_array_mut()? {
-        let Some(delta) = choice.get_mut("delta").and_then(serde_json::Value::as_object_mut) else { continue };
-        delta.remove("role");
-        let calls = delta.get_mut("tool_calls").and_then(serde_json::Value::as_array_mut);
-        for call in calls.into_iter().flatten().filter_map(serde_json::Value::as_object_mut) {
-            call.remove("id");
-            call.remove("type");
-            if let Some(function) = call.get_mut("function").and_then(serde_json::Value::as_object_mut) {
-                function.remove("name");
-            }
-        }
-    }
-    let mut line = String::new();
-    crate::wire::json::write::raw_on_one_line(&chunk.to_string(), &mut line);
-    Some(line)
-}
-
 /// A frame or reply that holds something else than the dialect says. Its path is ours to tell, its text is not.
 pub(crate) fn malformed(wrong: &Wrong) -> Failure {
     Failure::new(FailureKind::Malformed, format!("in its answer {wrong}"))
@@ -128,7 +111,7 @@ impl ChatReader {
                 self.delta(index, &mut delta, events)?;
             }
             logprobs(index, &mut choice, events)?;
-            if let Some(reason) = choice.text("finish_reason")? {
+            if let Some(reason) = choice.text("finish_reason")?.filter(|reason| !reason.is_empty()) {
                 self.finish(index, &reason, events);
             }
         }
@@ -137,56 +120,69 @@ impl ChatReader {
     }
 
     fn finish(&mut self, choice: u32, reason: &str, events: &mut Vec<Event>) {
-        let calls: Vec<u32> = self.calls.keys().filter(|(of, _)| *of == choice).map(|(_, call)| *call).collect();
-        let has_calls = !calls.is_empty();
-        events.extend(calls.into_iter().map(|call| Event::CallEnd { choice, call }));
+        let calls = self.calls.count(u64::from(choice));
+        let has_calls = calls > 0;
+        for call in 0..calls {
+            let is_without = self.without_arguments.remove(&(choice, call));
+            events.extend(is_without.then(|| Event::no_arguments(choice, call)));
+            events.push(Event::CallEnd { choice, call });
+        }
         events.push(Event::Finish { choice, stop: stop(reason, has_calls) });
     }
 
     fn delta(&mut self, choice: u32, delta: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
         said(choice, delta, events)?;
-        let calls = delta.list("tool_calls")?;
-        let is_single = calls.len() == 1;
-        for (place, node) in calls.iter().enumerate() {
-            let mut call = node.object()?;
-            // Without an index it is the one call that there is.
-            let place = if is_single { 0 } else { place };
-            let index =
-                call.count("index")?.map_or_else(|| u32::try_from(place).ok(), |index| u32::try_from(index).ok());
-            let index = index.filter(|index| *index < 4_096).ok_or_else(|| node.wrong("a call with a small index"))?;
-            self.call((choice, index), &mut call, events)?;
+        for (place, node) in delta.list("tool_calls")?.iter().enumerate() {
+            // Without an index it stands where it stands in its frame.
+            let place = u64::try_from(place).unwrap_or(u64::MAX);
+            self.call((choice, place), node, events)?;
         }
         if let Some(mut function) = delta.object("function_call")? {
             let (name, fragment) = (function.text("name")?, function.text("arguments")?);
             self.begin((choice, 0), (None, name, CallKind::Function), events);
-            events.extend(fragment.map(|fragment| Event::Arguments { choice, call: 0, fragment }));
+            self.arguments((choice, 0), fragment, events);
         }
         Ok(())
     }
 
-    fn call(&mut self, at: (u32, u32), call: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+    fn call(&mut self, (choice, place): (u32, u64), node: &Node<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+        let mut call = node.object()?;
+        let index = call.count("index")?.unwrap_or(place);
         let id = call.text("id")?.filter(|id| !id.is_empty());
         let (name, fragment, kind) = match (call.object("function")?, call.object("custom")?) {
             (Some(mut function), _) => (function.text("name")?, function.text("arguments")?, CallKind::Function),
             (None, Some(mut custom)) => (custom.text("name")?, custom.text("input")?, CallKind::Custom),
             (None, None) => (None, None, CallKind::Function),
         };
-        self.begin(at, (id, name, kind), events);
-        let fragment = fragment.filter(|fragment| !fragment.is_empty());
-        events.extend(fragment.map(|fragment| Event::Arguments { choice: at.0, call: at.1, fragment }));
+        let call = self.begin((choice, index), (id, name, kind), events);
+        let call = call.ok_or_else(|| node.wrong("one of fewer calls"))?;
+        self.arguments((choice, call), fragment, events);
         Ok(())
     }
 
-    /// The first fragment of a call begins it; id and name that come again are the same ones.
+    fn arguments(&mut self, (choice, call): (u32, u32), fragment: Option<String>, events: &mut Vec<Event>) {
+        if let Some(fragment) = fragment.filter(|fragment| !fragment.is_empty()) {
+            self.without_arguments.remove(&(choice, call));
+            events.push(Event::Arguments { choice, call, fragment });
+        }
+    }
+
+    /// The first fragment of a call begins it. Gives which call it is; `None` when there are too many.
     fn begin(
         &mut self,
-        (choice, call): (u32, u32),
+        (choice, index): (u32, u64),
         (id, name, kind): (Option<String>, Option<String>, CallKind),
         events: &mut Vec<Event>,
-    ) {
-        if self.calls.insert((choice, call), ()).is_none() {
-            events.push(Event::Call { choice, call, id, name: name.unwrap_or_default(), kind });
+    ) -> Option<u32> {
+        let fragment = Fragment { choice: u64::from(choice), index, id: id.as_deref(), name: name.as_deref() };
+        let place = self.calls.place(fragment)?;
+        if place.begins {
+            events.push(Event::Call { choice, call: place.call, id, name: name.unwrap_or_default(), kind });
+            if kind == CallKind::Function {
+                self.without_arguments.insert((choice, place.call));
+            }
         }
+        Some(place.call)
     }
 }
 
@@ -291,13 +287,12 @@ fn whole_events(body: &[u8]) -> Result<Vec<Event>, Wrong> {
         if let Some(mut message) = choice.object("message")? {
             said(index, &mut message, &mut events)?;
             for (place, node) in message.list("tool_calls")?.iter().enumerate() {
-                let place = u32::try_from(place).unwrap_or(u32::MAX);
-                reader.call((index, place), &mut node.object()?, &mut events)?;
+                reader.call((index, u64::try_from(place).unwrap_or(u64::MAX)), node, &mut events)?;
             }
             if let Some(mut function) = message.object("function_call")? {
                 let (name, fragment) = (function.text("name")?, function.text("arguments")?);
                 reader.begin((index, 0), (None, name, CallKind::Function), &mut events);
-                events.extend(fragment.map(|fragment| Event::Arguments { choice: index, call: 0, fragment }));
+                reader.arguments((index, 0), fragment, &mut events);
             }
         }
         logprobs(index, &mut choice, &mut events)?;

@@ -9,7 +9,6 @@ use crate::wire::conversation::{
     ThinkingAmount, Tool, ToolCall, ToolChoice, ToolKind, ToolResult, Turn, UsageFrame,
 };
 use crate::wire::json::{Node, Object, RawJson, Wrong};
-use crate::wire::local_chat::decode::link_calls;
 use crate::wire::native::{Known, take_known};
 use crate::wire::verdict::field::Field;
 
@@ -38,14 +37,14 @@ const KNOWN_OF_PART: &[Known] = &[("prompt_cache_breakpoint", Field::CacheMarks)
 /// # Errors
 /// What is wrong, by its path.
 pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
-    let mut object = Node::new(body, "").object()?;
+    let mut object = Node::of_request(body).object()?;
     let model = object.required_text("model", "the name of a route")?;
     let mut conversation = Conversation::of(Dialect::ChatCompletions, model);
     conversation.delivery = delivery(&mut object)?;
     for node in object.required("messages", "a list of messages")?.list()? {
         turn(&node, &mut conversation)?;
     }
-    link_calls(&mut conversation);
+    conversation.link();
     tools(&mut object, &mut conversation)?;
     functions(&mut object, &mut conversation)?;
     sampling(&mut object, &mut conversation)?;
@@ -60,11 +59,12 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
     // Another answer than text is told by `modalities`; text alone says nothing.
     take_known(&mut object, KNOWN, "", &mut conversation.native);
     for native in conversation.native.iter_mut().filter(|native| native.name == "modalities") {
-        if native.value.as_str().contains("audio") {
+        let is_audio = |listed: Vec<String>| listed.iter().any(|modality| modality == "audio");
+        if serde_json::from_str(native.value.as_str()).is_ok_and(is_audio) {
             native.field = Field::AudioOut;
         }
     }
-    conversation.unknown.extend(object.rest().iter().map(|node| node.path().to_owned()));
+    conversation.not_known(object);
     Ok(conversation)
 }
 
@@ -133,7 +133,7 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
         turn.parts.push(foreign(&audio, Field::SharedState));
     }
     take_known(&mut object, KNOWN_OF_PART, "", &mut turn.native);
-    conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(object);
     conversation.turns.push(turn);
     Ok(())
 }
@@ -150,11 +150,12 @@ fn result(mut object: Object<'_>, path: &str, conversation: &mut Conversation) -
         parts: content.map(|node| parts(&node)).transpose()?.unwrap_or_default(),
         is_error: false,
         kind: CallKind::Function,
+        called: None,
     };
     if result.call.is_none() && result.name.is_none() {
         return Err(Wrong { path: object.path_of("tool_call_id"), expected: "there: the id of the call".to_owned() });
     }
-    conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(object);
     let part = Part::of(PartKind::ToolResult(result), path);
     conversation.turns.push(Turn::of(Role::User, vec![part], path));
     Ok(())
@@ -250,6 +251,7 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
             Some("function") | None => {
                 let mut function = tool.required("function", "an object with `name`")?.object()?;
                 conversation.tools.push(function_tool(&mut function, &node)?);
+                conversation.not_known(function);
             }
             Some("custom") => {
                 let mut custom = tool.required("custom", "an object with `name`")?.object()?;
@@ -257,9 +259,14 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
                 let name = custom.required_text("name", "the tool's name")?;
                 let description = custom.text("description")?;
                 conversation.tools.push(tool_of(name, description, ToolKind::Custom(format), node.path()));
+                conversation.not_known(custom);
             }
-            Some(_) => conversation.native.push(hosted(&node, "tools")),
+            Some(_) => {
+                conversation.native.push(hosted(&node, "tools"));
+                continue;
+            }
         }
+        conversation.not_known(tool);
     }
     if let Some(node) = object.take("tool_choice") {
         conversation.tool_choice = Some(choice(&node)?);
@@ -318,8 +325,9 @@ fn choice(node: &Node<'_>) -> Result<ToolChoice, Wrong> {
             let mut names = Vec::new();
             for tool in allowed.list("tools")? {
                 let mut tool = tool.object()?;
-                let mut function = tool.required("function", "an object with `name`")?.object()?;
-                names.push(function.required_text("name", "the function's name")?);
+                let named = if let Some(custom) = tool.take("custom") { Some(custom) } else { tool.take("function") };
+                let mut named = named.ok_or_else(|| node.wrong("a list of functions and custom tools"))?.object()?;
+                names.push(named.required_text("name", "the tool's name")?);
             }
             Ok(ToolChoice::Subset { names, must })
         }
@@ -334,8 +342,9 @@ fn functions(object: &mut Object<'_>, conversation: &mut Conversation) -> Result
         conversation.functions = FunctionForm::Functions;
     }
     for node in listed {
-        let tool = function_tool(&mut node.object()?, &node)?;
-        conversation.tools.push(tool);
+        let mut function = node.object()?;
+        conversation.tools.push(function_tool(&mut function, &node)?);
+        conversation.not_known(function);
     }
     if let Some(node) = object.take("function_call") {
         conversation.tool_choice = Some(match node.is_text() {

@@ -2,7 +2,7 @@
 
 use crate::catalog::ability::Mark;
 use crate::wire::conversation::turn::{CallKind, text_of};
-use crate::wire::conversation::wish::Schema;
+use crate::wire::conversation::wish::{Schema, custom_names};
 use crate::wire::conversation::{
     AnswerFormat, Conversation, Delivery, Effort, FunctionForm, Media, MediaSource, Part, PartKind, Role,
     ThinkingAmount, Tool, ToolCall, ToolChoice, ToolKind, ToolResult, Turn,
@@ -49,7 +49,15 @@ fn messages(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
     while let Some(turn) = turns.next() {
         match turn.role {
             Role::System | Role::Developer => messages.push(system(turn, conversation, target)),
-            Role::User => user(turn, conversation, target, &mut messages),
+            Role::User => {
+                // What tools gave stands together behind their calls, whatever came between in the app's dialect.
+                let mut said = Vec::new();
+                user(turn, conversation, target, (&mut messages, &mut said));
+                while let Some(next) = turns.next_if(|next| next.role == Role::User) {
+                    user(next, conversation, target, (&mut messages, &mut said));
+                }
+                messages.extend(said);
+            }
             Role::Assistant => {
                 // Dialects that list calls and thinking beside messages make several turns of one.
                 let mut parts: Vec<&Part> = turn.parts.iter().collect();
@@ -73,15 +81,20 @@ fn system(turn: &Turn, conversation: &Conversation, target: &Target<'_>) -> Json
     give_back(conversation, target, &turn.native, "", message.some("name", turn.name.as_ref())).into()
 }
 
-/// A turn of the user: what tools gave becomes messages of its own before the rest.
-fn user(turn: &Turn, conversation: &Conversation, target: &Target<'_>, messages: &mut Vec<Json>) {
+/// A turn of the user: what tools gave becomes messages of its own, the rest goes behind them.
+fn user(
+    turn: &Turn,
+    conversation: &Conversation,
+    target: &Target<'_>,
+    (results, messages): (&mut Vec<Json>, &mut Vec<Json>),
+) {
     let mut said: Vec<Part> = Vec::new();
     for part in &turn.parts {
         match &part.kind {
             PartKind::ToolResult(result) => {
-                let images = result.parts.iter().filter(|inner| matches!(inner.kind, PartKind::Image(_)));
-                messages.push(tool_message(result, conversation));
-                said.extend(images.cloned());
+                results.push(tool_message(result, conversation));
+                // A message of a tool holds text alone.
+                said.extend(result.parts.iter().filter(|inner| inner.is_medium()).cloned());
             }
             PartKind::Text(_)
             | PartKind::Refusal(_)
@@ -120,8 +133,11 @@ fn tool_message(result: &ToolResult, conversation: &Conversation) -> Json {
 /// What a tool gave as text, marked where it failed.
 pub(crate) fn result_text(result: &ToolResult) -> String {
     let text = text_of(&result.parts);
-    if result.is_error { format!("Error: {text}") } else { text }
+    if result.is_error { format!("{FAILED} {text}") } else { text }
 }
+
+/// What a result begins with where there is no other way to say that the tool failed.
+pub(crate) const FAILED: &str = "Error:";
 
 fn assistant(turn: &Turn, parts: &[&Part], conversation: &Conversation, target: &Target<'_>) -> Json {
     let (mut said, mut calls, mut thinking, mut refusal) = (Vec::new(), Vec::new(), String::new(), None);
@@ -219,7 +235,7 @@ fn tools(conversation: &Conversation, target: &Target<'_>, body: Members) -> Mem
     let hosted = given_back(conversation, target, &conversation.native, "tools");
     listed.extend(hosted.map(|native| Json::from(&native.value)));
     let body = body.list(if functions { "functions" } else { "tools" }, listed);
-    let choice = conversation.tool_choice.as_ref().map(|choice| choice_of(choice, functions));
+    let choice = conversation.tool_choice.as_ref().map(|choice| choice_of(choice, functions, &conversation.tools));
     body.some(if functions { "function_call" } else { "tool_choice" }, choice)
         .some("parallel_tool_calls", conversation.parallel_tools.filter(|_| !conversation.tools.is_empty()))
 }
@@ -240,7 +256,7 @@ fn tool_of(tool: &Tool, as_function: bool) -> Json {
     }
 }
 
-fn choice_of(choice: &ToolChoice, as_function: bool) -> Json {
+fn choice_of(choice: &ToolChoice, as_function: bool, tools: &[Tool]) -> Json {
     let named = |name: &String| Members::new().put("name", name);
     match choice {
         ToolChoice::Auto => "auto".into(),
@@ -250,8 +266,10 @@ fn choice_of(choice: &ToolChoice, as_function: bool) -> Json {
         ToolChoice::Named(name) => Members::typed("function").put("function", named(name)).into(),
         ToolChoice::NamedCustom(name) => Members::typed("custom").put("custom", named(name)).into(),
         ToolChoice::Subset { names, must } => {
+            let customs = custom_names(tools);
+            let kind = |name: &String| if customs.contains(name.as_str()) { "custom" } else { "function" };
             let tools: Vec<Json> =
-                names.iter().map(|name| Members::typed("function").put("function", named(name)).into()).collect();
+                names.iter().map(|name| Members::typed(kind(name)).put(kind(name), named(name)).into()).collect();
             let mode = if *must { "required" } else { "auto" };
             let allowed = Members::new().put("mode", mode).put("tools", tools);
             Members::typed("allowed_tools").put("allowed_tools", allowed).into()

@@ -12,9 +12,11 @@
 //! - [`error`]: errors as the dialect's clients read them
 
 pub mod answer;
+mod calls;
 pub mod decode;
 pub mod encode;
 pub mod error;
+mod mend;
 pub mod reply;
 pub mod request;
 pub mod stream;

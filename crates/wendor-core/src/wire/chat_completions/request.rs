@@ -8,7 +8,7 @@ use std::ops::Range;
 use crate::metering::detail::RequestChange;
 use crate::metering::usage::MOST_BELIEVED;
 use crate::wire::conversation::{Delivery, UsageFrame};
-use crate::wire::members::{Member, members};
+use crate::wire::members::{Edit, Member, behind_opening, first_repeated, members};
 use crate::wire::scan::scan;
 
 /// Deepest nesting that is read: schemas of tools reach a few dozen.
@@ -17,9 +17,8 @@ pub const MAX_DEPTH: u32 = 128;
 /// The most choices that one request may ask for: each is paid for.
 const MAX_CHOICES: u64 = 128;
 
-/// The members that Wendor reads; twice one of them is refused, since two readers could read two different ones.
-const READ_MEMBERS: [&str; 7] =
-    ["model", "messages", "stream", "stream_options", "max_tokens", "max_completion_tokens", "n"];
+/// The most that is told of a member's name, in characters.
+const MAX_NAME: usize = 60;
 
 /// Why a body cannot be taken.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -46,13 +45,15 @@ pub struct ChatRequest {
     pub choices: u64,
     /// Estimated input tokens.
     pub input_tokens: u64,
+    /// Whether it holds settings that an offer may not let apps set, or tools other than functions.
+    pub has_controls: bool,
     model_place: Range<usize>,
     /// Behind the opening brace, where a member can be put.
     opening: usize,
     /// Where the members for a limit stand that say null, the newer one first.
     null_limits: [Option<Range<usize>>; 2],
     /// Where `stream_options` has to change, and into what.
-    usage_edit: Option<(Range<usize>, String)>,
+    usage_edit: Option<Edit>,
 }
 
 impl BadRequest {
@@ -102,7 +103,7 @@ impl ChatRequest {
         let options = members.iter().find(|member| member.name == "stream_options");
         let (delivery, usage_edit) = match is_streamed {
             true => {
-                let (usage, edit) = usage_of(options, model_place.start, body)?;
+                let (usage, edit) = usage_of(options, body)?;
                 (Delivery::Streamed(usage), edit)
             }
             false => (Delivery::Whole, None),
@@ -124,8 +125,9 @@ impl ChatRequest {
             output_limit: new_limit.max(old_limit),
             choices,
             input_tokens: scanned.tokens,
+            has_controls: has_controls(&members),
             model_place,
-            opening: body.iter().position(|byte| *byte == b'{').map_or(0, |place| place + 1),
+            opening: behind_opening(body),
             null_limits: ["max_completion_tokens", "max_tokens"].map(|name| {
                 members
                     .iter()
@@ -138,26 +140,25 @@ impl ChatRequest {
 
     /// The edit by which it asks for `limit` output tokens at most, in the member that the upstream knows.
     #[must_use]
-    pub fn limit_edit(&self, limit: u64, is_old: bool) -> (&'static str, Range<usize>, String) {
+    pub fn limit_edit(&self, limit: u64, is_old: bool) -> (&'static str, Edit) {
         let [new, old] = &self.null_limits;
         let (name, null) = if is_old { ("max_tokens", old) } else { ("max_completion_tokens", new) };
         match null {
-            Some(place) => (name, place.clone(), limit.to_string()),
-            None => (name, self.opening..self.opening, format!("\"{name}\":{limit},")),
+            Some(place) => (name, (place.clone(), limit.to_string())),
+            None => (name, (self.opening..self.opening, format!("\"{name}\":{limit},"))),
         }
     }
 
-    /// What changes on the way to an upstream of the same dialect, by place: `model` is its own name for the model, usage is asked
-    /// for in a stream.
+    /// What changes on the way to an upstream of the same dialect, by place: `model` is its own name for the model, and in a stream it
+    /// `asks_usage`.
     ///
     /// # Panics
     /// Never: a text always has a JSON form.
     #[must_use]
-    pub fn edits(&self, model: &str) -> Vec<(Range<usize>, String)> {
+    pub fn edits(&self, model: &str, asks_usage: bool) -> Vec<Edit> {
         let model = serde_json::to_string(model).expect("a text has a JSON form");
         let mut edits = vec![(self.model_place.clone(), model)];
-        edits.extend(self.usage_edit.clone());
-        edits.sort_by_key(|(place, _)| place.start);
+        edits.extend(self.usage_edit.clone().filter(|_| asks_usage));
         edits
     }
 
@@ -186,17 +187,33 @@ pub(crate) fn not_json(error: &serde_json::Error) -> BadRequest {
     BadRequest::of_body("invalid_json", message)
 }
 
-fn refuse_repeated(members: &[Member<'_>]) -> Result<(), BadRequest> {
-    for name in READ_MEMBERS {
-        if members.iter().filter(|member| member.name == name).count() > 1 {
-            return Err(BadRequest::of(
-                name,
-                "repeated_member",
-                format!("`{name}` stands in the body twice; send it once"),
-            ));
-        }
+/// Twice the same member is refused: two readers could read two different ones, one of them without what the other looks for.
+pub(crate) fn refuse_repeated(members: &[Member<'_>]) -> Result<(), BadRequest> {
+    let Some(name) = first_repeated(members.iter().map(|member| &*member.name)) else { return Ok(()) };
+    let name = name.chars().take(MAX_NAME).collect::<String>();
+    let message = format!("`{name}` stands in the body twice; send it once");
+    Err(BadRequest { param: Some(name), code: "repeated_member", message })
+}
+
+/// Members by which an app asks for more than an answer from what it sends: who may, the offer says.
+const CONTROLS: [&str; 5] = ["store", "service_tier", "web_search_options", "audio", "modalities"];
+
+fn has_controls(members: &[Member<'_>]) -> bool {
+    members.iter().any(|member| match &*member.name {
+        "tools" => has_other_tools(member.value),
+        name => CONTROLS.contains(&name) && member.value != "null",
+    })
+}
+
+/// Whether a list of tools holds anything but functions, such as one that the service runs or a server that it asks.
+fn has_other_tools(listed: &str) -> bool {
+    #[derive(serde::Deserialize)]
+    struct Tool<'a> {
+        #[serde(borrow, rename = "type", default)]
+        kind: Option<std::borrow::Cow<'a, str>>,
     }
-    Ok(())
+    let Ok(tools) = serde_json::from_str::<Option<Vec<Tool<'_>>>>(listed) else { return true };
+    tools.into_iter().flatten().any(|tool| tool.kind.as_deref() != Some("function"))
 }
 
 fn check_messages(member: Option<&Member<'_>>) -> Result<(), BadRequest> {
@@ -233,19 +250,12 @@ fn count(member: Option<&Member<'_>>, name: &'static str) -> Result<Option<u64>,
     Ok(Some(number))
 }
 
-type UsageEdit = Option<(Range<usize>, String)>;
-
-/// Whether the app asked for usage, and the edit that asks the upstream. A missing `stream_options` is put before `model`'s
-/// value's member, at the start of the object, where no comma can be wrong.
-fn usage_of(
-    options: Option<&Member<'_>>,
-    model_start: usize,
-    body: &[u8],
-) -> Result<(UsageFrame, UsageEdit), BadRequest> {
+/// Whether the app asked for usage, and the edit that asks the upstream.
+fn usage_of(options: Option<&Member<'_>>, body: &[u8]) -> Result<(UsageFrame, Option<Edit>), BadRequest> {
     const ASK: &str = "\"include_usage\":true";
     let invalid = || BadRequest::of("stream_options", "invalid_type", "`stream_options` has to be an object");
     let Some(member) = options else {
-        let open = body.iter().take(model_start).position(|byte| *byte == b'{').map_or(0, |place| place + 1);
+        let open = behind_opening(body);
         return Ok((UsageFrame::NotAsked, Some((open..open, format!("\"stream_options\":{{{ASK}}},")))));
     };
     if member.value == "null" {
@@ -266,8 +276,7 @@ fn usage_of(
         }
         None => {
             let open = member.place.start + 1;
-            let comma = if nested.is_empty() { "" } else { "," };
-            Ok((UsageFrame::NotAsked, Some((open..open, format!("{ASK}{comma}")))))
+            Ok((UsageFrame::NotAsked, Some((open..open, format!("{ASK},")))))
         }
     }
 }
@@ -352,7 +361,7 @@ mod tests {
     fn only_what_must_change_does(#[case] body: &str, #[case] sent: &str, #[case] delivery: Delivery) {
         let request = ChatRequest::read(body.as_bytes()).unwrap();
         assert_eq!(request.delivery, delivery);
-        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), request.edits("m/1"));
+        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), request.edits("m/1", true));
         assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
     }
 
@@ -366,10 +375,9 @@ mod tests {
     )]
     fn a_limit_is_written_in(#[case] body: &str, #[case] is_old: bool, #[case] sent: &str) {
         let request = ChatRequest::read(body.as_bytes()).unwrap();
-        let (_, place, text) = request.limit_edit(9, is_old);
-        let mut edits = request.edits("m");
-        edits.push((place, text));
-        edits.sort_by_key(|(place, _)| place.start);
+        let (_, edit) = request.limit_edit(9, is_old);
+        let mut edits = request.edits("m", true);
+        edits.push(edit);
         let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), edits);
         assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
     }
@@ -385,7 +393,7 @@ mod tests {
             // `n` is the one short name that Wendor reads.
             body.as_object_mut().unwrap().remove("n");
             let text = body.to_string();
-            let edits = ChatRequest::read(text.as_bytes()).unwrap().edits("m");
+            let edits = ChatRequest::read(text.as_bytes()).unwrap().edits("m", true);
             let sent = splice(&Bytes::from(text), edits).concat();
             let mut sent: Value = serde_json::from_slice(&sent).unwrap();
             let options = sent.as_object_mut().unwrap().remove("stream_options");

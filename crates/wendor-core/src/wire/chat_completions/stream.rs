@@ -5,11 +5,12 @@
 //! until then. A proper end needs a finish of every choice that began; `[DONE]` alone may be missing (PROTOCOLS section 1.6).
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use serde::Deserialize;
 use serde_json::value::RawValue;
 
+use super::calls::{Calls, Fragment, Place};
 use super::usage;
 use crate::metering::usage::TokenCounts;
 use crate::routing::failure::{Failure, FailureKind};
@@ -48,6 +49,15 @@ enum ChoiceState {
     Finished,
 }
 
+impl Mend {
+    /// The place of its choice in the frame.
+    pub(super) fn choice(self) -> usize {
+        match self {
+            Self::Role(choice) | Self::EmptyReason(choice) | Self::Call(choice, ..) => choice,
+        }
+    }
+}
+
 /// What has been seen of a stream so far.
 #[derive(Clone, Debug, Default)]
 pub struct ChatStream {
@@ -55,10 +65,20 @@ pub struct ChatStream {
     usage: Option<TokenCounts>,
     is_at_cap: bool,
     output_bytes: u64,
-    /// Calls that have begun, by choice and index.
-    calls: BTreeSet<(u64, u64)>,
-    /// Whether the last frame said again what may be said once.
-    repeats: bool,
+    calls: Calls,
+    /// What of the last frame breaks clients.
+    mends: Vec<Mend>,
+}
+
+/// Something in a frame that clients break on without a word: they put together what is said twice, and count on indexes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Mend {
+    /// The choice at that place of the frame says its role again.
+    Role(usize),
+    /// Its reason is an empty text, which is none.
+    EmptyReason(usize),
+    /// Its call at that place of the delta.
+    Call(usize, usize, Place),
 }
 
 #[derive(Deserialize)]
@@ -150,46 +170,67 @@ impl ChatStream {
             return Ok(FrameSays::UsageOnly);
         }
         let mut is_answer = false;
-        self.repeats = false;
-        for choice in &choices {
+        self.mends.clear();
+        for (place, choice) in choices.iter().enumerate() {
             let index = choice.index.unwrap_or(0);
             let delta = choice.delta.as_ref();
-            self.repeats |= delta.is_some_and(|delta| delta.role.is_some()) && self.choices.contains_key(&index);
+            if delta.is_some_and(|delta| delta.role.is_some()) && self.choices.contains_key(&index) {
+                self.mends.push(Mend::Role(place));
+            }
             if let Some(calls) = delta.and_then(|delta| delta.tool_calls) {
-                self.see_calls(index, calls);
+                self.see_calls((place, index), calls)?;
+            }
+            let reason = choice.finish_reason.as_deref().filter(|reason| !reason.is_empty());
+            if choice.finish_reason.is_some() && reason.is_none() {
+                self.mends.push(Mend::EmptyReason(place));
             }
             let bytes = choice.delta.as_ref().map_or(0, Delta::bytes) + choice.text.map_or(0, text_bytes);
             self.output_bytes = self.output_bytes.saturating_add(u64::try_from(bytes).unwrap_or(u64::MAX));
             let state = self.choices.entry(choice.index.unwrap_or(0)).or_insert(ChoiceState::Open);
-            if let Some(reason) = &choice.finish_reason {
+            if let Some(reason) = reason {
                 *state = ChoiceState::Finished;
                 self.is_at_cap |= reason == "length";
             }
-            is_answer |= bytes > 0 || choice.finish_reason.is_some();
+            is_answer |= bytes > 0 || reason.is_some();
         }
         Ok(if is_answer { FrameSays::Answer } else { FrameSays::Opening })
     }
 
-    /// Whether the last frame repeated a role, or the id or name of a call: clients would put both together.
-    #[must_use]
-    pub fn repeats(&self) -> bool {
-        self.repeats
+    /// What of the last frame breaks clients; nearly always nothing.
+    pub(super) fn mends(&self) -> &[Mend] {
+        &self.mends
     }
 
-    /// Notes the calls of a delta, and whether one of them is told again.
-    fn see_calls(&mut self, choice: u64, calls: &RawValue) {
+    /// Notes the calls of a delta, and what of them is told again or has another index than clients count on.
+    fn see_calls(&mut self, (place, choice): (usize, u64), calls: &RawValue) -> Result<(), BadFrame> {
+        #[derive(Deserialize)]
+        struct Named<'a> {
+            #[serde(borrow, default)]
+            name: Option<Cow<'a, str>>,
+        }
         #[derive(Deserialize)]
         struct Call<'a> {
             #[serde(default)]
             index: Option<u64>,
             #[serde(borrow, default)]
-            id: Option<&'a RawValue>,
+            id: Option<Cow<'a, str>>,
+            #[serde(borrow, default)]
+            function: Option<Named<'a>>,
+            #[serde(borrow, default)]
+            custom: Option<Named<'a>>,
         }
-        let calls: Vec<Call<'_>> = serde_json::from_str(calls.get()).unwrap_or_default();
-        for call in calls {
-            let is_new = self.calls.insert((choice, call.index.unwrap_or(0)));
-            self.repeats |= !is_new && call.id.is_some_and(|id| id.get() != "\"\"");
+        // What has another form is nobody's call; it passes as it is.
+        let Ok(calls) = serde_json::from_str::<Vec<Call<'_>>>(calls.get()) else { return Ok(()) };
+        for (at, call) in calls.iter().enumerate() {
+            let index = call.index.unwrap_or_else(|| u64::try_from(at).unwrap_or(u64::MAX));
+            let named = call.function.as_ref().or(call.custom.as_ref());
+            let name = named.and_then(|named| named.name.as_deref());
+            let found = self.calls.place(Fragment { choice, index, id: call.id.as_deref(), name }).ok_or(BadFrame)?;
+            if found.repeats_id || found.repeats_name || call.index != Some(u64::from(found.call)) {
+                self.mends.push(Mend::Call(place, at, found));
+            }
         }
+        Ok(())
     }
 
     /// Whether every choice that began has finished, and one did begin.

@@ -95,6 +95,14 @@ pub enum Event {
     Usage(Usage),
 }
 
+impl Event {
+    /// The arguments of a call of a function that has none: an object all the same, since an empty text is not JSON to clients.
+    #[must_use]
+    pub fn no_arguments(choice: u32, call: u32) -> Self {
+        Self::Arguments { choice, call, fragment: "{}".to_owned() }
+    }
+}
+
 /// The log probability of a token, with alternatives.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TokenLogprob {

@@ -8,11 +8,12 @@
 
 pub mod answer;
 pub mod event;
+mod links;
 pub mod turn;
 pub mod wish;
 
 use crate::catalog::upstream::Dialect;
-use crate::wire::json::RawJson;
+use crate::wire::json::{Object, RawJson};
 use crate::wire::verdict::field::Field;
 
 pub use turn::{Media, MediaSource, Part, PartKind, Role, ToolCall, ToolResult, Turn};
@@ -141,10 +142,14 @@ impl Conversation {
         self.turns.iter().take_while(|turn| turn.role.is_system()).count()
     }
 
-    /// The name of the function that the call `id` was for.
-    #[must_use]
-    pub fn name_of_call(&self, id: &str) -> Option<&str> {
-        self.calls().find(|call| call.id.as_deref() == Some(id)).map(|call| call.name.as_str())
+    /// What is left of an object once it was read is unknown.
+    pub(crate) fn not_known(&mut self, object: Object<'_>) {
+        self.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+    }
+
+    /// Links every result to its call: for whoever has put a conversation together.
+    pub fn link(&mut self) {
+        links::link(self);
     }
 
     /// Every call in the history, in order.

@@ -101,6 +101,22 @@ impl Part {
     }
 }
 
+impl Part {
+    /// Whether it is an image, a sound, a document or a film.
+    #[must_use]
+    pub fn is_medium(&self) -> bool {
+        match self.kind {
+            PartKind::Image(_) | PartKind::Audio(_) | PartKind::File(_) | PartKind::Video(_) => true,
+            PartKind::Text(_)
+            | PartKind::Refusal(_)
+            | PartKind::ToolCall(_)
+            | PartKind::ToolResult(_)
+            | PartKind::Thinking(_)
+            | PartKind::Foreign(_) => false,
+        }
+    }
+}
+
 /// What a part is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PartKind {
@@ -246,6 +262,26 @@ pub struct ToolResult {
     pub is_error: bool,
     /// Of a function or of a custom tool.
     pub kind: CallKind,
+    /// The call that it belongs to, once that was found ([`super::Conversation::link`]).
+    pub called: Option<Called>,
+}
+
+/// What a result belongs to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Called {
+    /// The function's name.
+    pub name: String,
+    /// A function or a custom tool.
+    pub kind: CallKind,
+}
+
+impl ToolResult {
+    /// The name of the function: the one that came with the result, or the call's. What has neither is named by its id.
+    #[must_use]
+    pub fn function(&self) -> &str {
+        let called = self.called.as_ref().map(|called| called.name.as_str());
+        self.name.as_deref().or(called).or(self.call.as_deref()).unwrap_or_default()
+    }
 }
 
 /// Thinking of the model.

@@ -1,5 +1,7 @@
 //! How an app wants its answer: drawn how, thought about how long, in which form, with which functions.
 
+use std::collections::HashSet;
+
 use super::Native;
 use crate::wire::json::{Number, RawJson};
 
@@ -190,6 +192,24 @@ pub struct Tool {
     pub path: String,
     /// What only the app's dialect knows of it.
     pub native: Vec<Native>,
+}
+
+/// The names of the tools that take free text.
+#[must_use]
+pub fn custom_names(tools: &[Tool]) -> HashSet<&str> {
+    let customs = tools.iter().filter(|tool| matches!(tool.kind, ToolKind::Custom(_)));
+    customs.map(|tool| tool.name.as_str()).collect()
+}
+
+impl ToolChoice {
+    /// The tools that may be called, where they are only some.
+    #[must_use]
+    pub fn allowed(&self) -> Option<HashSet<&str>> {
+        match self {
+            Self::Subset { names, .. } => Some(names.iter().map(String::as_str).collect()),
+            Self::Auto | Self::None | Self::Required | Self::Named(_) | Self::NamedCustom(_) => None,
+        }
+    }
 }
 
 /// Kinds of tools.

@@ -10,7 +10,6 @@ use crate::wire::conversation::{
     Tool, ToolCall, ToolChoice, ToolKind, ToolResult, Turn, UsageFrame,
 };
 use crate::wire::json::{Node, Object, Wrong};
-use crate::wire::local_chat::decode::link_calls;
 use crate::wire::native::{Known, take_known};
 use crate::wire::seal::Seal;
 use crate::wire::verdict::field::Field;
@@ -38,7 +37,7 @@ const KNOWN_OF_CONFIG: &[Known] = &[
 /// # Errors
 /// What is wrong, by its path.
 pub fn read(body: &str, outside: Outside<'_>) -> Result<Conversation, Wrong> {
-    let mut object = Node::new(body, "").camel_object()?;
+    let mut object = Node::of_request(body).camel_object()?;
     let mut conversation = Conversation::of(Dialect::GenerateContent, outside.model.unwrap_or_default());
     if outside.is_streamed {
         conversation.delivery = Delivery::Streamed(UsageFrame::Asked);
@@ -55,13 +54,13 @@ pub fn read(body: &str, outside: Outside<'_>) -> Result<Conversation, Wrong> {
         let (role, parts) = content_parts(&node, &mut conversation)?;
         conversation.turns.push(Turn::of(role, parts, node.path()));
     }
-    link_calls(&mut conversation);
+    conversation.link();
     tools(&mut object, &mut conversation)?;
     if let Some(config) = object.take("generationConfig") {
         settings(&mut config.camel_object()?, &mut conversation)?;
     }
     take_known(&mut object, KNOWN, "", &mut conversation.native);
-    conversation.unknown.extend(object.rest().iter().map(|node| node.path().to_owned()));
+    conversation.not_known(object);
     Ok(conversation)
 }
 
@@ -77,7 +76,7 @@ fn content_parts(node: &Node<'_>, conversation: &mut Conversation) -> Result<(Ro
     for node in content.list("parts")? {
         part(&node, &mut parts)?;
     }
-    conversation.unknown.extend(content.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(content);
     Ok((role, parts))
 }
 
@@ -87,7 +86,17 @@ fn part(node: &Node<'_>, parts: &mut Vec<Part>) -> Result<(), Wrong> {
     let seal = object.text("thoughtSignature")?.map(Seal::Signature);
     let kind = if let Some(text) = object.text("text")? {
         match (is_thought, seal) {
-            (true, seal) => PartKind::Thinking(Thinking { text, seal }),
+            // Thinking comes in pieces, each a part, the last with the seal: one seal is of all of them.
+            (true, seal) => {
+                if let Some(Part { kind: PartKind::Thinking(open @ Thinking { seal: None, .. }), .. }) =
+                    parts.last_mut()
+                {
+                    open.text.push_str(&text);
+                    open.seal = seal;
+                    return Ok(());
+                }
+                PartKind::Thinking(Thinking { text, seal })
+            }
             (false, None) => PartKind::Text(text),
             (false, Some(seal)) => {
                 // The seal of a text: the thinking that it belongs to is not shown.
@@ -177,28 +186,38 @@ fn result(node: &Node<'_>) -> Result<PartKind, Wrong> {
     for node in response.list("parts")? {
         part(&node, &mut parts)?;
     }
-    Ok(PartKind::ToolResult(ToolResult { call, name: Some(name), parts, is_error, kind: CallKind::Function }))
+    Ok(PartKind::ToolResult(ToolResult {
+        call,
+        name: Some(name),
+        parts,
+        is_error,
+        kind: CallKind::Function,
+        called: None,
+    }))
 }
 
-/// What stands in the one member `result`, `output` or `error`; any other object as it is.
+/// What stands in the one member `result` or `error`; any other object as it is. Beside it whether the function failed.
 fn result_text(value: &Node<'_>) -> Result<(String, bool), Wrong> {
-    let mut object = value.object()?;
     for (word, is_error) in [("result", false), ("error", true)] {
+        let mut object = value.object()?;
         if let Some(node) = object.take(word)
-            && object.clone().rest().is_empty()
+            && object.rest().is_empty()
         {
             let text = if node.is_text() { node.text()? } else { node.raw().as_str().to_owned() };
             return Ok((text, is_error));
         }
     }
-    Ok((value.raw().as_str().to_owned(), false))
+    // An error among other members is one all the same, where other dialects say so beside the text.
+    let is_error = value.object()?.take("error").is_some();
+    Ok((value.raw().as_str().to_owned(), is_error))
 }
 
 fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
     for node in object.list("tools")? {
         let mut tool = node.camel_object()?;
         for declaration in tool.list("functionDeclarations")? {
-            conversation.tools.push(declaration_of(&declaration)?);
+            let tool = declaration_of(&declaration, conversation)?;
+            conversation.tools.push(tool);
         }
         for left in tool.rest() {
             let name = left.path().rsplit('.').next().unwrap_or_default().to_owned();
@@ -232,7 +251,7 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
     Ok(())
 }
 
-fn declaration_of(node: &Node<'_>) -> Result<Tool, Wrong> {
+fn declaration_of(node: &Node<'_>, conversation: &mut Conversation) -> Result<Tool, Wrong> {
     let mut declaration = node.camel_object()?;
     let typed = declaration.take("parameters").map(|node| node.raw());
     let plain = declaration.take("parametersJsonSchema").map(|node| node.raw());
@@ -246,6 +265,7 @@ fn declaration_of(node: &Node<'_>) -> Result<Tool, Wrong> {
     let mut native = Vec::new();
     let known = [("response", Field::OwnKnob), ("responseJsonSchema", Field::OwnKnob), ("behavior", Field::OwnKnob)];
     take_known(&mut declaration, &known, "", &mut native);
+    conversation.not_known(declaration);
     let kind = ToolKind::Function { parameters, typed };
     Ok(Tool { name, description, kind, is_strict: None, path: node.path().to_owned(), native })
 }
@@ -292,7 +312,7 @@ fn settings(config: &mut Object<'_>, conversation: &mut Conversation) -> Result<
         });
     }
     take_known(config, KNOWN_OF_CONFIG, "generationConfig", &mut conversation.native);
-    conversation.unknown.extend(config.clone().rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(config.clone());
     Ok(())
 }
 

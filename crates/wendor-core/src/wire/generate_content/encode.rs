@@ -75,10 +75,10 @@ fn part_of(part: &Part, conversation: &Conversation, target: &Target<'_>) -> Opt
         PartKind::ToolCall(call) => {
             let args = call.arguments_object().unwrap_or_else(RawJson::empty_object);
             let function = Members::new().some("id", call.id.as_ref()).put("name", &call.name).put("args", args);
-            let own = call.seal.as_ref().and_then(|seal| target.own_seal(conversation, seal.text()));
-            Members::new().put("functionCall", function).some("thoughtSignature", own)
+            let own = call.seal.as_ref().and_then(|seal| target.own_seal(conversation, seal));
+            Members::new().put("functionCall", function).some("thoughtSignature", own.as_ref().map(Seal::text))
         }
-        PartKind::ToolResult(result) => Members::new().put("functionResponse", response(result, conversation)),
+        PartKind::ToolResult(result) => Members::new().put("functionResponse", response(result)),
         PartKind::Thinking(thinking) => sealed(thinking, conversation, target)?,
         PartKind::Foreign(foreign) => return Some(Json::from(&foreign.value)),
     };
@@ -86,8 +86,8 @@ fn part_of(part: &Part, conversation: &Conversation, target: &Target<'_>) -> Opt
 }
 
 fn sealed(thinking: &Thinking, conversation: &Conversation, target: &Target<'_>) -> Option<Members> {
-    let own = target.own_seal(conversation, thinking.seal.as_ref().map(Seal::text)?)?;
-    Some(Members::new().put("text", &thinking.text).put("thought", true).put("thoughtSignature", own))
+    let own = target.own_seal(conversation, thinking.seal.as_ref()?)?;
+    Some(Members::new().put("text", &thinking.text).put("thought", true).put("thoughtSignature", own.text()))
 }
 
 fn medium(media: &Media) -> Members {
@@ -105,9 +105,7 @@ fn medium(media: &Media) -> Members {
 }
 
 /// A result is an object here: text is put into a member of one.
-fn response(result: &ToolResult, conversation: &Conversation) -> Members {
-    let by_id = result.call.as_deref().and_then(|id| conversation.name_of_call(id)).map(str::to_owned);
-    let name = result.name.clone().or(by_id).or_else(|| result.call.clone()).unwrap_or_default();
+fn response(result: &ToolResult) -> Members {
     let text = text_of(&result.parts);
     let structured = RawJson::parse(&text).filter(|value| value.is_object() || value.as_str().starts_with('['));
     let value = match (structured, result.is_error) {
@@ -128,7 +126,7 @@ fn response(result: &ToolResult, conversation: &Conversation) -> Members {
     });
     Members::new()
         .some("id", result.call.as_ref())
-        .put("name", name)
+        .put("name", result.function())
         .put("response", value)
         .list("parts", media.collect())
 }

@@ -1,6 +1,8 @@
 //! The typed form of schemas that this dialect has beside JSON Schema (PROTOCOLS section 8.5): types in capitals, `nullable` instead of
 //! a union with null.
 
+use std::collections::{BTreeSet, HashMap};
+
 use serde_json::{Map, Value, json};
 
 use crate::wire::json::RawJson;
@@ -27,63 +29,121 @@ fn plain(value: &mut Value) {
     }
 }
 
-/// A JSON Schema in the typed form, for upstreams that know no other. `None` when something in it cannot be said: a reference, a
-/// pattern of names, a condition.
+/// A JSON Schema in the typed form, for upstreams that know no other. `None` when something in it cannot be said: a reference to itself, a
+/// pattern of names, a condition; or when it grows beyond [`MAX_SCHEMAS`] with its references written out.
 #[must_use]
 pub fn typed_of_plain(plain: &RawJson) -> Option<RawJson> {
-    let mut value = serde_json::from_str::<Value>(plain.as_str()).ok()?;
-    let definitions = definitions_of(&value);
-    typed(&mut value, &definitions, 0)?;
-    RawJson::parse(&value.to_string())
+    let value = serde_json::from_str::<Value>(plain.as_str()).ok()?;
+    let mut typing = Typing::with(definitions_of(&value));
+    RawJson::parse(&typing.typed(&value)?.to_string())
 }
 
-/// Deepest chain of references that is followed: a schema that refers to itself has no end.
-const MAX_REFERENCES: u32 = 16;
+/// The most schemas of one tool, each reference written out: services refuse far smaller ones. A few references that refer to each other
+/// many times grow without end otherwise.
+const MAX_SCHEMAS: usize = 5_000;
 
-fn definitions_of(value: &Value) -> Map<String, Value> {
-    let mut all = Map::new();
+/// Deepest nesting with references written out: bodies nest no deeper themselves.
+const MAX_NESTING: usize = 128;
+
+/// What the typed form has no word for.
+const UNSAYABLE: [&str; 6] = ["patternProperties", "if", "then", "not", "oneOf", "allOf"];
+
+/// What it leaves out.
+const LEFT_OUT: [&str; 6] = ["$schema", "additionalProperties", "title", "$defs", "definitions", "strict"];
+
+fn definitions_of(value: &Value) -> HashMap<String, &Value> {
+    let mut all = HashMap::new();
     for word in ["$defs", "definitions"] {
         if let Some(Value::Object(definitions)) = value.get(word) {
-            all.extend(definitions.iter().map(|(name, schema)| (format!("#/{word}/{name}"), schema.clone())));
+            all.extend(definitions.iter().map(|(name, schema)| (format!("#/{word}/{name}"), schema)));
         }
     }
     all
 }
 
-fn typed(value: &mut Value, definitions: &Map<String, Value>, depth: u32) -> Option<()> {
-    if depth > MAX_REFERENCES {
-        return None;
+/// One schema on its way into the typed form. The first thing that cannot be said ends it.
+struct Typing<'a> {
+    definitions: HashMap<String, &'a Value>,
+    /// References that are being written out: one that comes again refers to itself.
+    open: BTreeSet<&'a str>,
+    schemas: usize,
+    nesting: usize,
+}
+
+impl<'a> Typing<'a> {
+    fn with(definitions: HashMap<String, &'a Value>) -> Self {
+        Self { definitions, open: BTreeSet::new(), schemas: 0, nesting: 0 }
     }
-    if let Some(Value::String(reference)) = value.get("$ref") {
-        let mut target = definitions.get(reference)?.clone();
-        typed(&mut target, definitions, depth + 1)?;
-        *value = target;
-        return Some(());
+
+    fn typed(&mut self, schema: &'a Value) -> Option<Value> {
+        self.schemas += 1;
+        self.nesting += 1;
+        if self.schemas > MAX_SCHEMAS || self.nesting > MAX_NESTING {
+            return None;
+        }
+        let typed = self.typed_here(schema)?;
+        self.nesting -= 1;
+        Some(typed)
     }
-    let Value::Object(object) = value else { return Some(()) };
-    if ["patternProperties", "if", "then", "not", "oneOf", "allOf"].iter().any(|word| object.contains_key(*word)) {
-        return None;
-    }
-    for word in ["$schema", "additionalProperties", "title", "$defs", "definitions", "strict"] {
-        object.remove(word);
-    }
-    let mut can_be_said = true;
-    for_each_schema(object, |inner| can_be_said &= typed(inner, definitions, depth + 1).is_some());
-    match object.get_mut("type") {
-        Some(Value::String(kind)) => *kind = kind.to_ascii_uppercase(),
-        Some(Value::Array(kinds)) => {
-            let (null, other): (Vec<Value>, Vec<Value>) = kinds.drain(..).partition(|kind| kind == "null");
-            let [Value::String(only)] = other.as_slice() else { return None };
-            let only = only.to_ascii_uppercase();
-            object.insert("type".to_owned(), json!(only));
-            if !null.is_empty() {
-                object.insert("nullable".to_owned(), json!(true));
+
+    fn typed_here(&mut self, schema: &'a Value) -> Option<Value> {
+        let Value::Object(object) = schema else { return Some(schema.clone()) };
+        if let Some(Value::String(reference)) = object.get("$ref") {
+            let target = *self.definitions.get(reference)?;
+            if !self.open.insert(reference) {
+                return None;
+            }
+            let written_out = self.typed(target);
+            self.open.remove(reference.as_str());
+            return written_out;
+        }
+        if UNSAYABLE.iter().any(|word| object.contains_key(*word)) {
+            return None;
+        }
+        let mut typed = Map::new();
+        for (name, inner) in object.iter().filter(|(name, _)| !LEFT_OUT.contains(&name.as_str())) {
+            typed.insert(name.clone(), self.member(name, inner)?);
+        }
+        if let Some(kind) = object.get("type") {
+            let (kind, is_nullable) = typed_kind(kind)?;
+            typed.insert("type".to_owned(), kind);
+            if is_nullable {
+                typed.insert("nullable".to_owned(), json!(true));
             }
         }
-        Some(_) => return None,
-        None => {}
+        Some(Value::Object(typed))
     }
-    can_be_said.then_some(())
+
+    /// What a member says, with the schemas in it typed.
+    fn member(&mut self, name: &str, value: &'a Value) -> Option<Value> {
+        match (name, value) {
+            ("properties", Value::Object(properties)) => {
+                let mut typed = Map::new();
+                for (name, schema) in properties {
+                    typed.insert(name.clone(), self.typed(schema)?);
+                }
+                Some(Value::Object(typed))
+            }
+            ("anyOf" | "prefixItems", Value::Array(schemas)) => {
+                Some(Value::Array(schemas.iter().map(|schema| self.typed(schema)).collect::<Option<_>>()?))
+            }
+            ("items", schema @ Value::Object(_)) => self.typed(schema),
+            (_, other) => Some(other.clone()),
+        }
+    }
+}
+
+/// A type in capitals, and whether null is another one.
+fn typed_kind(kind: &Value) -> Option<(Value, bool)> {
+    match kind {
+        Value::String(kind) => Some((json!(kind.to_ascii_uppercase()), false)),
+        Value::Array(kinds) => {
+            let (null, other): (Vec<&Value>, Vec<&Value>) = kinds.iter().partition(|kind| **kind == "null");
+            let [Value::String(only)] = other.as_slice() else { return None };
+            Some((json!(only.to_ascii_uppercase()), !null.is_empty()))
+        }
+        Value::Null | Value::Bool(_) | Value::Number(_) | Value::Object(_) => None,
+    }
 }
 
 /// Every schema that stands in `object`.
@@ -125,10 +185,31 @@ mod tests {
     #[rstest]
     #[case::reference(r##"{"$ref":"#/$defs/a","$defs":{"a":{"type":"string"}}}"##, Some(r#"{"type":"STRING"}"#))]
     #[case::endless(r##"{"$ref":"#/$defs/a","$defs":{"a":{"type":"array","items":{"$ref":"#/$defs/a"}}}}"##, None)]
+    #[case::used_twice(
+        r##"{"type":"object","properties":{"a":{"$ref":"#/$defs/s"},"b":{"$ref":"#/$defs/s"}},"$defs":{"s":{"type":"string"}}}"##,
+        Some(r#"{"properties":{"a":{"type":"STRING"},"b":{"type":"STRING"}},"type":"OBJECT"}"#)
+    )]
     #[case::condition(r#"{"if":{"type":"string"}}"#, None)]
     #[case::two_types(r#"{"type":["string","integer"]}"#, None)]
+    #[case::nothing_there(r##"{"$ref":"#/$defs/a"}"##, None)]
     fn what_can_be_said_in_the_typed_form(#[case] plain: &str, #[case] typed: Option<&str>) {
         let found = typed_of_plain(&RawJson::parse(plain).unwrap());
         assert_eq!(found.as_ref().map(RawJson::as_str), typed);
+    }
+
+    /// Each definition refers to the next twice: written out it doubles with every one. A cycle that is reached by many ways is as bad.
+    #[rstest]
+    #[case::doubling(60, |next| format!(r##"{{"type":"object","properties":{{"a":{{"$ref":"#/$defs/d{next}"}},"b":{{"$ref":"#/$defs/d{next}"}}}}}}"##))]
+    #[case::itself_several_times(1, |_| r##"{"anyOf":[{"$ref":"#/$defs/d0"},{"$ref":"#/$defs/d0"},{"$ref":"#/$defs/d0"}]}"##.to_owned())]
+    fn a_schema_that_grows_without_end_ends_at_once(#[case] count: usize, #[case] definition: fn(usize) -> String) {
+        let definitions: Vec<String> = (0..count).map(|at| format!(r#""d{at}":{}"#, definition(at + 1))).collect();
+        let plain = format!(
+            r##"{{"$ref":"#/$defs/d0","$defs":{{{},"d{count}":{{"type":"string"}}}}}}"##,
+            definitions.join(",")
+        );
+        let value: Value = serde_json::from_str(&plain).unwrap();
+        let mut typing = Typing::with(definitions_of(&value));
+        assert_eq!(typing.typed(&value), None);
+        assert!(typing.schemas <= MAX_SCHEMAS + 1, "{}", typing.schemas);
     }
 }

@@ -10,7 +10,6 @@ use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
 use crate::wire::conversation::turn::arguments_object;
 use crate::wire::json::{Json, Members};
 use crate::wire::messages::writer::bad_arguments;
-use crate::wire::seal::Seal;
 
 /// Writes a stream.
 #[derive(Debug)]
@@ -58,8 +57,8 @@ impl StreamWriter for ContentWriter {
                 self.part(*choice, Members::new().put("text", text).put("thought", true), out);
             }
             Event::Sealed { choice, seal } => {
-                let marked = self.head.seals.mark(seal.text());
-                self.part(*choice, Members::new().put("text", "").put("thoughtSignature", marked), out);
+                let part = Members::new().put("text", "").put("thought", true);
+                self.part(*choice, part.put("thoughtSignature", self.head.seals.mark(seal)), out);
             }
             Event::Call { choice, call, id, name, .. } => {
                 let id = id.clone().unwrap_or_else(|| self.head.call_id(*choice, *call));
@@ -165,7 +164,7 @@ fn candidate(index: usize, choice: &Choice, head: &AnswerHead) -> Result<Json, F
         parts.push(match block {
             Block::Text { text, .. } | Block::Refusal(text) => Members::new().put("text", text).into(),
             Block::Thinking { text, seal } => {
-                let marked = seal.as_ref().map(|seal| head.seals.mark(Seal::text(seal)));
+                let marked = seal.as_ref().map(|seal| head.seals.mark(seal));
                 Members::new().put("text", text).put("thought", true).some("thoughtSignature", marked).into()
             }
             Block::Call { call, id, name, arguments, .. } => {

@@ -2,9 +2,11 @@
 //! read, and in both directions the parts that Wendor does not look into as the text they were.
 //!
 //! - [`read`]: values with their paths
+//! - [`texts`]: every text of a body with its place
 //! - [`write`]: values put together, and the characters that break clients escaped
 
 pub mod read;
+pub mod texts;
 pub mod write;
 
 pub use read::{Node, Object, Wrong};

@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 
 use super::{Number, RawJson};
-use crate::wire::members::members;
+use crate::wire::members::{first_repeated, members};
 
 /// A value that is not what the dialect says.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -21,13 +21,33 @@ pub struct Wrong {
 pub struct Node<'a> {
     raw: &'a str,
     path: String,
+    repeats: Repeats,
+}
+
+/// What is made of a member that stands in an object twice.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Repeats {
+    /// The last one counts.
+    Last,
+    /// It is wrong: two readers could read two different ones.
+    Wrong,
 }
 
 impl<'a> Node<'a> {
     /// The value `raw`, which is valid JSON, at `path`.
     #[must_use]
     pub fn new(raw: &'a str, path: impl Into<String>) -> Self {
-        Self { raw, path: path.into() }
+        Self { raw, path: path.into(), repeats: Repeats::Last }
+    }
+
+    /// An app's body, which is valid JSON. In none of its objects that are read may a member stand twice.
+    #[must_use]
+    pub fn of_request(raw: &'a str) -> Self {
+        Self { raw, path: String::new(), repeats: Repeats::Wrong }
+    }
+
+    fn inner(&self, raw: &'a str, path: String) -> Self {
+        Self { raw, path, repeats: self.repeats }
     }
 
     /// Where it stands.
@@ -107,7 +127,7 @@ impl<'a> Node<'a> {
         let raws: Vec<&'a serde_json::value::RawValue> =
             serde_json::from_str(self.raw).map_err(|_| self.wrong("a list"))?;
         let node = |(index, raw): (usize, &'a serde_json::value::RawValue)| {
-            Node::new(raw.get(), format!("{}[{index}]", self.path))
+            self.inner(raw.get(), format!("{}[{index}]", self.path))
         };
         Ok(raws.into_iter().enumerate().map(node).collect())
     }
@@ -141,8 +161,16 @@ impl<'a> Node<'a> {
 
     fn object_of(&self, named: impl Fn(Cow<'a, str>) -> Cow<'a, str>) -> Result<Object<'a>, Wrong> {
         let found = members(self.raw.as_bytes()).map_err(|_| self.wrong("an object"))?;
-        let members = found.into_iter().map(|member| (named(member.name), member.value)).collect();
-        Ok(Object { path: self.path.clone(), members })
+        let members: Vec<(Cow<'a, str>, &'a str)> =
+            found.into_iter().map(|member| (named(member.name), member.value)).collect();
+        if self.repeats == Repeats::Wrong
+            && let Some(name) = first_repeated(members.iter().map(|(name, _)| &**name))
+        {
+            let name: String = name.chars().take(60).collect();
+            let path = if self.path.is_empty() { name } else { format!("{}.{name}", self.path) };
+            return Err(Wrong { path, expected: "there once: two readers could read two different ones".to_owned() });
+        }
+        Ok(Object { path: self.path.clone(), members, repeats: self.repeats })
     }
 }
 
@@ -151,6 +179,7 @@ impl<'a> Node<'a> {
 pub struct Object<'a> {
     path: String,
     members: Vec<(Cow<'a, str>, &'a str)>,
+    repeats: Repeats,
 }
 
 impl<'a> Object<'a> {
@@ -176,7 +205,8 @@ impl<'a> Object<'a> {
             }
             !is_it
         });
-        found.filter(|raw| *raw != "null").map(|raw| Node::new(raw, self.path_of(name)))
+        let found = found.filter(|raw| *raw != "null")?;
+        Some(Node { raw: found, path: self.path_of(name), repeats: self.repeats })
     }
 
     /// Takes a member that has to be there.
@@ -246,14 +276,14 @@ impl<'a> Object<'a> {
     /// What was not taken, but for nulls: a member that is null says nothing.
     #[must_use]
     pub fn rest(self) -> Vec<Node<'a>> {
-        let paths = Object { path: self.path, members: Vec::new() };
+        let paths = Object { path: self.path, members: Vec::new(), repeats: self.repeats };
         let left = self.members.into_iter().filter(|(_, raw)| *raw != "null");
-        left.map(|(name, raw)| Node::new(raw, paths.path_of(&name))).collect()
+        left.map(|(name, raw)| Node { raw, path: paths.path_of(&name), repeats: paths.repeats }).collect()
     }
 }
 
 /// `snake_case` as `camelCase`; what is in `camelCase` stays.
-fn camel(name: &str) -> String {
+pub(crate) fn camel(name: &str) -> String {
     let mut out = String::with_capacity(name.len());
     let mut letters = name.chars().peekable();
     while let Some(letter) = letters.next() {

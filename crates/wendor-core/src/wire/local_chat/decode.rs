@@ -16,7 +16,7 @@ use crate::wire::verdict::field::Field;
 const KNOWN: &[Known] = &[("keep_alive", Field::KeepAlive)];
 
 /// Options by which a server loads a model or cuts its context.
-const KNOWN_OF_OPTIONS: &[Known] = &[
+pub(crate) const KNOWN_OF_OPTIONS: &[Known] = &[
     ("num_ctx", Field::NumCtx),
     ("num_gpu", Field::LoadOptions),
     ("main_gpu", Field::LoadOptions),
@@ -42,7 +42,7 @@ const KNOWN_OF_OPTIONS: &[Known] = &[
 /// # Errors
 /// What is wrong, by its path.
 pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
-    let mut object = Node::new(body, "").object()?;
+    let mut object = Node::of_request(body).object()?;
     let model = object.required_text("model", "the name of a route")?;
     let mut conversation = Conversation::of(Dialect::LocalChat, model);
     // Servers of this dialect stream unless they are told not to.
@@ -52,9 +52,10 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
     for node in object.required("messages", "a list of messages")?.list()? {
         turn(&node, &mut conversation)?;
     }
-    link_calls(&mut conversation);
+    conversation.link();
     for node in object.list("tools")? {
-        conversation.tools.push(tool(&node)?);
+        let tool = tool(&node, &mut conversation)?;
+        conversation.tools.push(tool);
     }
     if let Some(options) = object.object("options")? {
         sampling(options, &mut conversation)?;
@@ -75,7 +76,7 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
         conversation.places.push(("thinking", "think".to_owned()));
     }
     take_known(&mut object, KNOWN, "", &mut conversation.native);
-    conversation.unknown.extend(object.rest().iter().map(|node| node.path().to_owned()));
+    conversation.not_known(object);
     Ok(conversation)
 }
 
@@ -91,7 +92,7 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
             let name = object.text("tool_name")?.or(object.text("name")?);
             let call = object.text("tool_call_id")?;
             let parts = vec![Part::of(PartKind::Text(content.unwrap_or_default()), object.path_of("content"))];
-            let result = ToolResult { call, name, parts, is_error: false, kind: CallKind::Function };
+            let result = ToolResult { call, name, parts, is_error: false, kind: CallKind::Function, called: None };
             let part = Part::of(PartKind::ToolResult(result), node.path());
             conversation.turns.push(Turn::of(Role::User, vec![part], node.path()));
             return Ok(());
@@ -115,7 +116,7 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
     for call in object.list("tool_calls")? {
         turn.parts.push(call_of(&call)?);
     }
-    conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(object);
     conversation.turns.push(turn);
     Ok(())
 }
@@ -130,50 +131,16 @@ fn call_of(node: &Node<'_>) -> Result<Part, Wrong> {
     Ok(Part::of(PartKind::ToolCall(call), node.path()))
 }
 
-/// Gives every call an id and every result that of its call: the first one of that name that has no result yet. Other dialects link by
-/// ids, and an app of this one never sees them.
-pub(crate) fn link_calls(conversation: &mut Conversation) {
-    let mut open: Vec<(String, String)> = Vec::new();
-    let mut minted = 0;
-    for part in conversation.turns.iter_mut().flat_map(|turn| &mut turn.parts) {
-        match &mut part.kind {
-            PartKind::ToolCall(call) => {
-                let id = call.id.get_or_insert_with(|| {
-                    minted += 1;
-                    format!("call_h{minted}")
-                });
-                open.push((call.name.clone(), id.clone()));
-            }
-            PartKind::ToolResult(result) if result.call.is_none() => {
-                let name = result.name.as_deref();
-                let place = open.iter().position(|(of, _)| name.is_none_or(|name| name == of));
-                result.call = place.map(|place| open.remove(place).1);
-            }
-            PartKind::ToolResult(result) => open.retain(|(_, id)| Some(id) != result.call.as_ref()),
-            PartKind::Text(_)
-            | PartKind::Refusal(_)
-            | PartKind::Image(_)
-            | PartKind::Audio(_)
-            | PartKind::File(_)
-            | PartKind::Video(_)
-            | PartKind::Thinking(_)
-            | PartKind::Foreign(_) => {}
-        }
-    }
-}
-
-fn tool(node: &Node<'_>) -> Result<Tool, Wrong> {
+fn tool(node: &Node<'_>, conversation: &mut Conversation) -> Result<Tool, Wrong> {
     let mut tool = node.object()?;
     let mut function = tool.required("function", "an object with `name`")?.object()?;
     let parameters = function.take("parameters").map(|node| node.raw());
-    Ok(Tool {
-        name: function.required_text("name", "the function's name")?,
-        description: function.text("description")?,
-        kind: ToolKind::Function { parameters, typed: None },
-        is_strict: None,
-        path: node.path().to_owned(),
-        native: Vec::new(),
-    })
+    let (name, description) = (function.required_text("name", "the function's name")?, function.text("description")?);
+    tool.take("type");
+    conversation.not_known(tool);
+    conversation.not_known(function);
+    let kind = ToolKind::Function { parameters, typed: None };
+    Ok(Tool { name, description, kind, is_strict: None, path: node.path().to_owned(), native: Vec::new() })
 }
 
 fn sampling(mut options: Object<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
@@ -193,7 +160,7 @@ fn sampling(mut options: Object<'_>, conversation: &mut Conversation) -> Result<
     sampling.repeat_penalty = options.number("repeat_penalty")?;
     sampling.stop = options.take("stop").map(|node| node.texts()).transpose()?.unwrap_or_default();
     take_known(&mut options, KNOWN_OF_OPTIONS, "options", &mut conversation.native);
-    conversation.unknown.extend(options.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(options);
     Ok(())
 }
 

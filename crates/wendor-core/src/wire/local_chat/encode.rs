@@ -70,7 +70,7 @@ fn messages(conversation: &Conversation) -> Vec<Json> {
             Role::System | Role::Developer => {
                 messages.push(Members::new().put("role", "system").put("content", turn.text()).into());
             }
-            Role::User => user(turn, conversation, &mut messages),
+            Role::User => user(turn, &mut messages),
             Role::Assistant => {
                 // Dialects that list calls and thinking beside messages make several turns of one.
                 let mut parts: Vec<Part> = turn.parts.clone();
@@ -84,11 +84,11 @@ fn messages(conversation: &Conversation) -> Vec<Json> {
     messages
 }
 
-fn user(turn: &Turn, conversation: &Conversation, messages: &mut Vec<Json>) {
+fn user(turn: &Turn, messages: &mut Vec<Json>) {
     let mut left: Vec<Part> = Vec::new();
     for part in &turn.parts {
         match &part.kind {
-            PartKind::ToolResult(result) => messages.push(tool_message(result, conversation)),
+            PartKind::ToolResult(result) => messages.push(tool_message(result)),
             PartKind::Text(_)
             | PartKind::Refusal(_)
             | PartKind::Image(_)
@@ -109,10 +109,8 @@ fn user(turn: &Turn, conversation: &Conversation, messages: &mut Vec<Json>) {
 }
 
 /// Results are linked by the function's name.
-fn tool_message(result: &ToolResult, conversation: &Conversation) -> Json {
-    let by_id = result.call.as_deref().and_then(|id| conversation.name_of_call(id)).map(str::to_owned);
-    let name = result.name.clone().or(by_id).or_else(|| result.call.clone()).unwrap_or_default();
-    Members::new().put("role", "tool").put("tool_name", name).put("content", result_text(result)).into()
+fn tool_message(result: &ToolResult) -> Json {
+    Members::new().put("role", "tool").put("tool_name", result.function()).put("content", result_text(result)).into()
 }
 
 fn said(role: &'static str, parts: &[Part]) -> Members {
@@ -146,13 +144,11 @@ fn said(role: &'static str, parts: &[Part]) -> Members {
 
 /// The tools that the model may call. Where none may be, or only some, the others are left out: there is no other way to say so.
 fn tools(conversation: &Conversation) -> Vec<Json> {
-    let is_listed = |tool: &&Tool| match &conversation.tool_choice {
-        Some(ToolChoice::None) => false,
-        Some(ToolChoice::Subset { names, .. }) => names.contains(&tool.name),
-        Some(ToolChoice::Auto | ToolChoice::Required | ToolChoice::Named(_) | ToolChoice::NamedCustom(_)) | None => {
-            true
-        }
-    };
+    if conversation.tool_choice == Some(ToolChoice::None) {
+        return Vec::new();
+    }
+    let allowed = conversation.tool_choice.as_ref().and_then(ToolChoice::allowed);
+    let is_listed = |tool: &&Tool| allowed.as_ref().is_none_or(|names| names.contains(tool.name.as_str()));
     let one = |tool: &Tool| {
         let parameters = match &tool.kind {
             ToolKind::Function { parameters: Some(parameters), .. } => Json::from(parameters),

@@ -9,7 +9,7 @@ use crate::wire::chat_completions::answer::malformed;
 use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader, named_frame};
 use crate::wire::conversation::event::{Event, Stop, Usage};
 use crate::wire::conversation::turn::CallKind;
-use crate::wire::json::{Members, Node, Object, Wrong};
+use crate::wire::json::{Members, Node, Object, RawJson, Wrong};
 use crate::wire::seal::Seal;
 use crate::wire::sse::SseFrame;
 use crate::wire::upstream_error::failure_of_class;
@@ -17,8 +17,8 @@ use crate::wire::upstream_error::failure_of_class;
 /// Reads a stream.
 #[derive(Debug, Default)]
 pub struct MessagesReader {
-    /// The call that stands in each open block.
-    calls: BTreeMap<u64, u32>,
+    /// The call that stands in each open block, and whether it has arguments so far.
+    calls: BTreeMap<u64, (u32, bool)>,
     calls_begun: u32,
     has_stop: bool,
 }
@@ -88,7 +88,7 @@ impl MessagesReader {
             }
             "content_block_stop" => {
                 let index = frame.count("index")?.unwrap_or_default();
-                events.extend(self.calls.remove(&index).map(|call| Event::CallEnd { choice: 0, call }));
+                self.end_call(index, events);
                 return Ok(FrameKind::Opening);
             }
             "message_delta" => {
@@ -107,20 +107,22 @@ impl MessagesReader {
         Ok(if events.len() > before { FrameKind::Piece } else { FrameKind::Opening })
     }
 
+    fn end_call(&mut self, index: u64, events: &mut Vec<Event>) {
+        let Some((call, has_arguments)) = self.calls.remove(&index) else { return };
+        events.extend((!has_arguments).then(|| Event::no_arguments(0, call)));
+        events.push(Event::CallEnd { choice: 0, call });
+    }
+
     fn block(&mut self, index: u64, block: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
         match block.text("type")?.as_deref() {
             Some("tool_use") => {
                 let call = self.calls_begun;
                 self.calls_begun += 1;
-                self.calls.insert(index, call);
                 let (id, name) = (block.text("id")?, block.required_text("name", "the function's name")?);
                 events.push(Event::Call { choice: 0, call, id, name, kind: CallKind::Function });
                 let input = block.take("input").map(|input| input.raw()).filter(|input| input.as_str() != "{}");
-                let whole = |input: crate::wire::json::RawJson| Event::Arguments {
-                    choice: 0,
-                    call,
-                    fragment: input.as_str().to_owned(),
-                };
+                self.calls.insert(index, (call, input.is_some()));
+                let whole = |input: RawJson| Event::Arguments { choice: 0, call, fragment: input.as_str().to_owned() };
                 events.extend(input.map(whole));
             }
             Some("text") => {
@@ -158,13 +160,11 @@ impl MessagesReader {
                 events.extend(seal.map(|seal| Event::Sealed { choice: 0, seal: Seal::Signature(seal) }));
             }
             "input_json_delta" => {
-                let call = self.calls.get(&index).copied();
                 let fragment = piece(delta, "partial_json")?;
-                events.extend(call.zip(fragment).map(|(call, fragment)| Event::Arguments {
-                    choice: 0,
-                    call,
-                    fragment,
-                }));
+                if let (Some((call, has_arguments)), Some(fragment)) = (self.calls.get_mut(&index), fragment) {
+                    *has_arguments = true;
+                    events.push(Event::Arguments { choice: 0, call: *call, fragment });
+                }
             }
             "citations_delta" => {
                 events.extend(delta.take("citation").map(|node| Event::Citation { choice: 0, value: node.raw() }));
@@ -223,8 +223,8 @@ pub fn read_whole(body: &[u8]) -> Result<Vec<Event>, Failure> {
             reader.block(index, &mut block, &mut events)?;
             events.extend(citations.iter().map(|node| Event::Citation { choice: 0, value: node.raw() }));
         }
-        let calls = reader.calls.values().copied();
-        events.extend(calls.map(|call| Event::CallEnd { choice: 0, call }));
+        let open: Vec<u64> = reader.calls.keys().copied().collect();
+        open.into_iter().for_each(|index| reader.end_call(index, &mut events));
         events.push(Event::Finish { choice: 0, stop: stop_of(&mut reply)?.unwrap_or(Stop::End) });
         events.extend(usage(&mut reply)?.map(Event::Usage));
         Ok(Ok(events))

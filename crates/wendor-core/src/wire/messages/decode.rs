@@ -37,7 +37,7 @@ const CACHE: &[Known] = &[("cache_control", Field::CacheMarks)];
 /// # Errors
 /// What is wrong, by its path.
 pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
-    let mut object = Node::new(body, "").object()?;
+    let mut object = Node::of_request(body).object()?;
     let model = object.required_text("model", "the name of a route")?;
     let mut conversation = Conversation::of(Dialect::Messages, model);
     conversation.delivery = match object.flag("stream")?.unwrap_or(false) {
@@ -51,6 +51,7 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
     for node in object.required("messages", "a list of messages")?.list()? {
         turn(&node, &mut conversation)?;
     }
+    conversation.link();
     conversation.output_limit = Some(object.required("max_tokens", "the most output tokens")?.count()?);
     conversation.places.push(("output_limit", "max_tokens".to_owned()));
     tools(&mut object, &mut conversation)?;
@@ -64,10 +65,10 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
     if let Some(mut metadata) = object.object("metadata")? {
         conversation.end_user = metadata.text("user_id")?;
         conversation.places.push(("user", "metadata.user_id".to_owned()));
-        conversation.unknown.extend(metadata.rest().iter().map(|node| node.path().to_owned()));
+        conversation.not_known(metadata);
     }
     take_known(&mut object, KNOWN, "", &mut conversation.native);
-    conversation.unknown.extend(object.rest().iter().map(|node| node.path().to_owned()));
+    conversation.not_known(object);
     Ok(conversation)
 }
 
@@ -81,7 +82,7 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
         _ => return Err(role_node.wrong("user or assistant")),
     };
     let parts = content(&object.required("content", "a text or a list of blocks")?, conversation)?;
-    conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(object);
     conversation.turns.push(Turn::of(role, parts, node.path()));
     Ok(())
 }
@@ -132,7 +133,7 @@ fn block(node: &Node<'_>, conversation: &mut Conversation) -> Result<Part, Wrong
     take_known(&mut object, CACHE, "", &mut native);
     // What cannot be understood goes along whole, so its members are not unknown.
     if !matches!(kind, PartKind::Foreign(_)) {
-        conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+        conversation.not_known(object);
     }
     Ok(Part { kind, path: node.path().to_owned(), native })
 }
@@ -141,7 +142,14 @@ fn result(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<Pa
     let call = object.required_text("tool_use_id", "the id of the call")?;
     let parts = object.take("content").map(|node| content(&node, conversation)).transpose()?.unwrap_or_default();
     let is_error = object.flag("is_error")?.unwrap_or(false);
-    Ok(PartKind::ToolResult(ToolResult { call: Some(call), name: None, parts, is_error, kind: CallKind::Function }))
+    Ok(PartKind::ToolResult(ToolResult {
+        call: Some(call),
+        name: None,
+        parts,
+        is_error,
+        kind: CallKind::Function,
+        called: None,
+    }))
 }
 
 fn source_of(node: &Node<'_>, usual_kind: &str) -> Result<MediaSource, Wrong> {
@@ -207,6 +215,7 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
         let name = tool.required_text("name", "the function's name")?;
         let kind = ToolKind::Function { parameters, typed: None };
         conversation.tools.push(Tool { name, description, kind, is_strict, path: node.path().to_owned(), native });
+        conversation.not_known(tool);
     }
     let Some(node) = object.take("tool_choice") else { return Ok(()) };
     let mut choice = node.object()?;
@@ -254,6 +263,6 @@ fn thinking(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<
         conversation.format = Some(AnswerFormat::Schema(schema));
         conversation.places.push(("format", node.path().to_owned()));
     }
-    conversation.unknown.extend(output.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(output);
     Ok(())
 }

@@ -157,11 +157,9 @@ fn block_of(part: &Part, conversation: &Conversation, target: &Target<'_>) -> Op
 
 /// Thinking goes back only with a seal that this upstream made.
 fn sealed(thinking: &Thinking, conversation: &Conversation, target: &Target<'_>) -> Option<Members> {
-    let seal = thinking.seal.as_ref()?;
-    let own = target.own_seal(conversation, seal.text())?;
-    Some(match seal {
-        Seal::Signature(_) => Members::typed("thinking").put("thinking", &thinking.text).put("signature", own),
-        Seal::Redacted(_) => Members::typed("redacted_thinking").put("data", own),
+    Some(match target.own_seal(conversation, thinking.seal.as_ref()?)? {
+        Seal::Signature(own) => Members::typed("thinking").put("thinking", &thinking.text).put("signature", own),
+        Seal::Redacted(own) => Members::typed("redacted_thinking").put("data", own),
     })
 }
 
@@ -196,11 +194,8 @@ fn tool_result(result: &ToolResult, conversation: &Conversation, target: &Target
 }
 
 fn tools(conversation: &Conversation, target: &Target<'_>, body: Members) -> Members {
-    let subset = match &conversation.tool_choice {
-        Some(ToolChoice::Subset { names, .. }) => Some(names),
-        _ => None,
-    };
-    let is_listed = |tool: &&Tool| subset.is_none_or(|names| names.contains(&tool.name));
+    let allowed = conversation.tool_choice.as_ref().and_then(ToolChoice::allowed);
+    let is_listed = |tool: &&Tool| allowed.as_ref().is_none_or(|names| names.contains(tool.name.as_str()));
     let mut listed: Vec<Json> = conversation
         .tools
         .iter()

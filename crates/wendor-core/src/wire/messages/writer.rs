@@ -175,13 +175,13 @@ impl MessagesWriter {
 
     fn sealed(&mut self, seal: &Seal, out: &mut Vec<u8>) -> Result<(), Failure> {
         match seal {
-            Seal::Signature(text) => {
-                let marked = self.head.seals.mark(text);
+            Seal::Signature(_) => {
+                let marked = self.head.seals.mark(seal);
                 self.text(Open::Thinking, Members::typed("signature_delta").put("signature", marked), out)
             }
-            Seal::Redacted(text) => {
+            Seal::Redacted(_) => {
                 self.close(out)?;
-                let block = Members::typed("redacted_thinking").put("data", self.head.seals.mark(text));
+                let block = Members::typed("redacted_thinking").put("data", self.head.seals.mark(seal));
                 self.start(Open::Thinking, block, out);
                 self.close(out)
             }
@@ -314,9 +314,9 @@ pub fn whole(answer: &Answer, head: &AnswerHead) -> Result<String, Failure> {
 
 fn thinking(text: &str, seal: Option<&Seal>, head: &AnswerHead) -> Members {
     match seal {
-        Some(Seal::Redacted(data)) => Members::typed("redacted_thinking").put("data", head.seals.mark(data)),
-        Some(Seal::Signature(signature)) => {
-            Members::typed("thinking").put("thinking", text).put("signature", head.seals.mark(signature))
+        Some(seal @ Seal::Redacted(_)) => Members::typed("redacted_thinking").put("data", head.seals.mark(seal)),
+        Some(seal @ Seal::Signature(_)) => {
+            Members::typed("thinking").put("thinking", text).put("signature", head.seals.mark(seal))
         }
         // A seal is never forged; clients read an empty one without complaint, and it is taken out when it comes back.
         None => Members::typed("thinking").put("thinking", text).put("signature", ""),

@@ -42,7 +42,7 @@ const KNOWN_OF_ITEM: &[Known] = &[
 /// # Errors
 /// What is wrong, by its path.
 pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
-    let mut object = Node::new(body, "").object()?;
+    let mut object = Node::of_request(body).object()?;
     let model = object.required_text("model", "the name of a route")?;
     let mut conversation = Conversation::of(Dialect::Responses, model);
     conversation.delivery = match object.flag("stream")?.unwrap_or(false) {
@@ -61,12 +61,13 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
             item(&node, &mut conversation)?;
         }
     }
+    conversation.link();
     tools(&mut object, &mut conversation)?;
     settings(&mut object, &mut conversation)?;
     include(&mut object, &mut conversation)?;
     take_known(&mut object, KNOWN, "", &mut conversation.native);
     switches(&mut object, &mut conversation)?;
-    conversation.unknown.extend(object.rest().iter().map(|node| node.path().to_owned()));
+    conversation.not_known(object);
     Ok(conversation)
 }
 
@@ -151,7 +152,7 @@ fn item(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
     let mut part = Part::of(part, node.path());
     if !matches!(part.kind, PartKind::Foreign(_)) {
         take_known(&mut object, KNOWN_OF_ITEM, "", &mut part.native);
-        conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+        conversation.not_known(object);
     }
     conversation.turns.push(Turn::of(role, vec![part], node.path()));
     Ok(())
@@ -175,7 +176,7 @@ fn call(object: &mut Object<'_>, kind: CallKind) -> Result<PartKind, Wrong> {
 fn result(object: &mut Object<'_>, kind: CallKind) -> Result<PartKind, Wrong> {
     let call = object.required_text("call_id", "the id of the call")?;
     let parts = object.take("output").map(|node| content(&node)).transpose()?.unwrap_or_default();
-    Ok(PartKind::ToolResult(ToolResult { call: Some(call), name: None, parts, is_error: false, kind }))
+    Ok(PartKind::ToolResult(ToolResult { call: Some(call), name: None, parts, is_error: false, kind, called: None }))
 }
 
 fn reasoning(object: &mut Object<'_>) -> Result<PartKind, Wrong> {
@@ -201,7 +202,7 @@ fn message(node: &Node<'_>, mut object: Object<'_>, conversation: &mut Conversat
     let parts = content(&object.required("content", "a text or a list of parts")?)?;
     let mut turn = Turn::of(role, parts, node.path());
     take_known(&mut object, KNOWN_OF_ITEM, "", &mut turn.native);
-    conversation.unknown.extend(object.rest().iter().map(|left| left.path().to_owned()));
+    conversation.not_known(object);
     conversation.turns.push(turn);
     Ok(())
 }
@@ -277,11 +278,18 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
             path: node.path().to_owned(),
             native: Vec::new(),
         });
+        conversation.not_known(tool);
     }
     conversation.parallel_tools = object.flag("parallel_tool_calls")?;
     let Some(node) = object.take("tool_choice") else { return Ok(()) };
     conversation.tool_choice = choice(&node, conversation)?;
     Ok(())
+}
+
+/// A choice that names tools of the service.
+fn hosted_choice(node: &Node<'_>, conversation: &mut Conversation) -> Option<ToolChoice> {
+    conversation.native.push(Native { name: "tool_choice".to_owned(), ..native(node, Field::HostedTool, "") });
+    None
 }
 
 fn choice(node: &Node<'_>, conversation: &mut Conversation) -> Result<Option<ToolChoice>, Wrong> {
@@ -302,13 +310,14 @@ fn choice(node: &Node<'_>, conversation: &mut Conversation) -> Result<Option<Too
             let must = object.text("mode")?.as_deref() == Some("required");
             let mut names = Vec::new();
             for tool in object.list("tools")? {
-                names.push(tool.object()?.required_text("name", "the function's name")?);
+                let mut tool = tool.object()?;
+                if !matches!(tool.text("type")?.as_deref(), Some("function" | "custom") | None) {
+                    return Ok(hosted_choice(node, conversation));
+                }
+                names.push(tool.required_text("name", "the tool's name")?);
             }
             Ok(Some(ToolChoice::Subset { names, must }))
         }
-        _ => {
-            conversation.native.push(Native { name: "tool_choice".to_owned(), ..native(node, Field::HostedTool, "") });
-            Ok(None)
-        }
+        _ => Ok(hosted_choice(node, conversation)),
     }
 }

@@ -1,15 +1,15 @@
 //! A neutral conversation as the body for an upstream of this dialect.
 
 use crate::catalog::upstream::Dialect;
-use crate::wire::chat_completions::encode::{effort, named_schema, result_text};
+use crate::wire::chat_completions::encode::{FAILED, effort, named_schema, result_text};
 use crate::wire::conversation::turn::{CallKind, Thinking};
+use crate::wire::conversation::wish::custom_names;
 use crate::wire::conversation::{
-    AnswerFormat, Conversation, Delivery, Media, MediaSource, Native, Part, PartKind, Role, Tool, ToolCall, ToolChoice,
-    ToolKind, ToolResult, Turn,
+    AnswerFormat, Conversation, Delivery, Media, MediaSource, Native, Part, PartKind, Role, ThinkingAmount, Tool,
+    ToolCall, ToolChoice, ToolKind, ToolResult, Turn,
 };
 use crate::wire::json::{Json, Members};
 use crate::wire::native::{give_back, given_back};
-use crate::wire::seal::Seal;
 use crate::wire::verdict::Target;
 
 /// Writes the body.
@@ -52,6 +52,11 @@ fn settings(conversation: &Conversation, target: &Target<'_>, body: Members) -> 
     if wants_logprobs && conversation.dialect != Dialect::Responses {
         include.push("message.output_text.logprobs".into());
     }
+    // Where apps send seals back they are asked for, since nothing is kept at the service.
+    let seals_come_back = matches!(conversation.dialect, Dialect::Messages | Dialect::GenerateContent);
+    if seals_come_back && wants_thinking(conversation) {
+        include.push("reasoning.encrypted_content".into());
+    }
     let text = match &conversation.format {
         None => Members::new(),
         Some(AnswerFormat::Text) => Members::new().put("format", Members::typed("text")),
@@ -72,6 +77,13 @@ fn settings(conversation: &Conversation, target: &Target<'_>, body: Members) -> 
         .nested("text", text)
         .nested("reasoning", reasoning)
         .some("user", conversation.end_user.as_ref())
+}
+
+fn wants_thinking(conversation: &Conversation) -> bool {
+    match conversation.thinking.amount {
+        ThinkingAmount::Dynamic | ThinkingAmount::Effort(_) | ThinkingAmount::Budget(_) => true,
+        ThinkingAmount::Unsaid | ThinkingAmount::Off => false,
+    }
 }
 
 fn turn_items(turn: &Turn, conversation: &Conversation, target: &Target<'_>, items: &mut Vec<Json>) {
@@ -191,10 +203,11 @@ fn call_item(call: &ToolCall) -> Members {
 fn result_item(result: &ToolResult, conversation: &Conversation, target: &Target<'_>) -> Members {
     let id = result.call.clone().or_else(|| result.name.clone()).unwrap_or_default();
     let has_media = result.parts.iter().any(|part| !matches!(part.kind, PartKind::Text(_)));
-    let output: Json = match has_media && !result.is_error {
+    let output: Json = match has_media {
         true => {
+            let failed = result.is_error.then(|| Json::from(Members::typed("input_text").put("text", FAILED)));
             let of = |part| part_of(part, Role::User, conversation, target);
-            result.parts.iter().filter_map(of).collect::<Vec<_>>().into()
+            failed.into_iter().chain(result.parts.iter().filter_map(of)).collect::<Vec<_>>().into()
         }
         false => result_text(result).into(),
     };
@@ -207,12 +220,12 @@ fn result_item(result: &ToolResult, conversation: &Conversation, target: &Target
 
 /// Thinking goes back only with a seal that this upstream made.
 fn thinking_item(thinking: &Thinking, conversation: &Conversation, target: &Target<'_>) -> Option<Members> {
-    let own = target.own_seal(conversation, thinking.seal.as_ref().map(Seal::text)?)?;
+    let own = target.own_seal(conversation, thinking.seal.as_ref()?)?;
     let summary = match thinking.text.is_empty() {
         true => Vec::new(),
         false => vec![Members::typed("summary_text").put("text", &thinking.text).into()],
     };
-    Some(Members::typed("reasoning").put("summary", summary).put("encrypted_content", own))
+    Some(Members::typed("reasoning").put("summary", summary).put("encrypted_content", own.text()))
 }
 
 fn tools(conversation: &Conversation, target: &Target<'_>, body: Members) -> Members {
@@ -220,7 +233,7 @@ fn tools(conversation: &Conversation, target: &Target<'_>, body: Members) -> Mem
     let hosted = given_back(conversation, target, &conversation.native, "tools");
     listed.extend(hosted.map(|native| Json::from(&native.value)));
     body.list("tools", listed)
-        .some("tool_choice", conversation.tool_choice.as_ref().map(choice))
+        .some("tool_choice", conversation.tool_choice.as_ref().map(|wanted| choice(wanted, &conversation.tools)))
         .some("parallel_tool_calls", conversation.parallel_tools)
 }
 
@@ -241,7 +254,7 @@ fn tool_of(tool: &Tool) -> Json {
     }
 }
 
-fn choice(choice: &ToolChoice) -> Json {
+fn choice(choice: &ToolChoice, tools: &[Tool]) -> Json {
     match choice {
         ToolChoice::Auto => "auto".into(),
         ToolChoice::None => "none".into(),
@@ -249,8 +262,10 @@ fn choice(choice: &ToolChoice) -> Json {
         ToolChoice::Named(name) => Members::typed("function").put("name", name).into(),
         ToolChoice::NamedCustom(name) => Members::typed("custom").put("name", name).into(),
         ToolChoice::Subset { names, must } => {
+            let customs = custom_names(tools);
+            let kind = |name: &String| if customs.contains(name.as_str()) { "custom" } else { "function" };
             let tools: Vec<Json> =
-                names.iter().map(|name| Members::typed("function").put("name", name).into()).collect();
+                names.iter().map(|name| Members::typed(kind(name)).put("name", name).into()).collect();
             let mode = if *must { "required" } else { "auto" };
             Members::typed("allowed_tools").put("mode", mode).put("tools", tools).into()
         }

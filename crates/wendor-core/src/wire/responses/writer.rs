@@ -285,7 +285,7 @@ fn item_of(item: &Item, status: &'static str, head: &AnswerHead) -> Members {
                 true => vec![Members::typed("summary_text").put("text", &item.text).into()],
                 false => Vec::new(),
             };
-            let seal = item.seal.as_ref().filter(|_| is_whole).map(|seal| head.seals.mark(seal.text()));
+            let seal = item.seal.as_ref().filter(|_| is_whole).map(|seal| head.seals.mark(seal));
             members.put("type", "reasoning").put("summary", summary).some("encrypted_content", seal)
         }
         Kind::Call(_, kind) => {

@@ -78,6 +78,8 @@ fields! {
     ParallelOff => "one call at a time",
     /// An image that a tool gave.
     ToolResultImage => "image in a tool result",
+    /// A document or a sound that a tool gave.
+    ToolResultFile => "document in a tool result",
     /// A call in the history whose arguments are no JSON object.
     BrokenArguments => "call with broken arguments",
     /// A tool failed.
@@ -130,6 +132,8 @@ fields! {
     ThinkingDynamic => "thinking on",
     /// Not to think.
     ThinkingOff => "thinking off",
+    /// To think on in a loop of tools whose earlier thinking is not sealed by the upstream.
+    ThinkingInLoop => "thinking in a loop of tools without its seal",
     /// Whether thinking is shown.
     ThinkingShown => "thinking shown",
     /// Earlier thinking as text.

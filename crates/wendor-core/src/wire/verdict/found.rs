@@ -6,6 +6,7 @@ use crate::wire::conversation::turn::{CallKind, Foreign, Media, MediaSource, Thi
 use crate::wire::conversation::wish::ThinkingAmount;
 use crate::wire::conversation::{AnswerFormat, Conversation, Native, Part, PartKind, Role, ToolChoice, ToolKind, Turn};
 use crate::wire::json::Number;
+use crate::wire::seal::Seal;
 
 /// Stop texts that chat-completions takes.
 const STOPS_OF_CHAT: usize = 4;
@@ -24,7 +25,7 @@ pub fn fields(conversation: &Conversation, target: &Target<'_>) -> Vec<(Field, S
     turns(conversation, target, &mut found);
     tools(conversation, &mut found);
     sampling(conversation, &mut found);
-    thinking(conversation, &mut found);
+    thinking(conversation, target, &mut found);
     let mut say = |is_there: bool, field, path: &str| {
         if is_there {
             found.push((field, conversation.place(path)));
@@ -84,7 +85,7 @@ fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), f
                     found.push((Field::BrokenArguments, path()));
                 }
                 if let Some(seal) = &call.seal {
-                    found.push((seal_field(conversation, target, seal.text()), path()));
+                    found.push((seal_field(conversation, target, seal), path()));
                 }
             }
             PartKind::Image(media) => found.push((media_field(media, Field::ImageBytes, Field::ImageUrl), path())),
@@ -93,7 +94,7 @@ fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), f
             PartKind::Video(media) => found.push((media_field(media, Field::Video, Field::Video), path())),
             PartKind::ToolResult(result) => tool_result(result, part, (conversation, target), found),
             PartKind::Thinking(Thinking { seal: Some(seal), .. }) => {
-                found.push((seal_field(conversation, target, seal.text()), path()));
+                found.push((seal_field(conversation, target, seal), path()));
             }
             PartKind::Thinking(Thinking { seal: None, .. }) => found.push((Field::ThinkingHistory, path())),
             PartKind::Foreign(Foreign { field, .. }) => found.push((*field, path())),
@@ -101,9 +102,9 @@ fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), f
     }
 }
 
-fn seal_field(conversation: &Conversation, target: &Target<'_>, seal: &str) -> Field {
+fn seal_field(conversation: &Conversation, target: &Target<'_>, seal: &Seal) -> Field {
     // An empty seal is what apps of messages get for thinking that nobody sealed.
-    match seal.is_empty() {
+    match seal.text().is_empty() {
         true => Field::ThinkingHistory,
         false if target.own_seal(conversation, seal).is_some() => Field::SealedThinking,
         false => Field::ForeignSeal,
@@ -119,7 +120,7 @@ fn media_field(media: &Media, by_bytes: Field, by_address: Field) -> Field {
 }
 
 fn tool_result(result: &ToolResult, part: &Part, at: (&Conversation, &Target<'_>), found: &mut Found) {
-    if result.call.as_deref().and_then(|id| at.0.name_of_call(id)).is_none() {
+    if result.called.is_none() {
         let field = if result.name.is_some() { Field::UnlinkedResult } else { Field::UnnamedResult };
         found.push((field, part.path.clone()));
     }
@@ -129,11 +130,11 @@ fn tool_result(result: &ToolResult, part: &Part, at: (&Conversation, &Target<'_>
     for inner in &result.parts {
         match inner.kind {
             PartKind::Image(_) => found.push((Field::ToolResultImage, inner.path.clone())),
+            PartKind::Audio(_) | PartKind::File(_) | PartKind::Video(_) => {
+                found.push((Field::ToolResultFile, inner.path.clone()));
+            }
             PartKind::Text(_)
             | PartKind::Refusal(_)
-            | PartKind::Audio(_)
-            | PartKind::File(_)
-            | PartKind::Video(_)
             | PartKind::ToolCall(_)
             | PartKind::ToolResult(_)
             | PartKind::Thinking(_)
@@ -174,6 +175,31 @@ fn tools(conversation: &Conversation, found: &mut Found) {
     }
 }
 
+/// Whether the conversation ends with results whose calls come without thinking that the target sealed.
+fn loop_lacks_its_seal(conversation: &Conversation, target: &Target<'_>) -> bool {
+    let is_result = |part: &Part| matches!(part.kind, PartKind::ToolResult(_));
+    let mut turns = conversation.turns.iter().rev().peekable();
+    let mut has_results = false;
+    while let Some(turn) = turns.next_if(|turn| turn.role == Role::User) {
+        has_results |= turn.parts.iter().any(is_result);
+    }
+    let is_own = |seal: &Seal| target.own_seal(conversation, seal).is_some();
+    let is_sealed = |part: &Part| match &part.kind {
+        PartKind::Thinking(thinking) => thinking.seal.as_ref().is_some_and(is_own),
+        PartKind::ToolCall(call) => call.seal.as_ref().is_some_and(is_own),
+        PartKind::Text(_)
+        | PartKind::Refusal(_)
+        | PartKind::Image(_)
+        | PartKind::Audio(_)
+        | PartKind::File(_)
+        | PartKind::Video(_)
+        | PartKind::ToolResult(_)
+        | PartKind::Foreign(_) => false,
+    };
+    let calling = turns.take_while(|turn| turn.role == Role::Assistant);
+    has_results && !calling.flat_map(|turn| &turn.parts).any(is_sealed)
+}
+
 fn sampling(conversation: &Conversation, found: &mut Found) {
     let sampling = &conversation.sampling;
     let mut say = |is_there: bool, field, path: &str| {
@@ -210,7 +236,17 @@ fn sampling(conversation: &Conversation, found: &mut Found) {
     say(has_bias, Field::LogitBias, "logit_bias");
 }
 
-fn thinking(conversation: &Conversation, found: &mut Found) {
+fn thinking(conversation: &Conversation, target: &Target<'_>, found: &mut Found) {
+    let is_wanted = match conversation.thinking.amount {
+        ThinkingAmount::Dynamic | ThinkingAmount::Effort(_) | ThinkingAmount::Budget(_) => true,
+        ThinkingAmount::Unsaid | ThinkingAmount::Off => false,
+    };
+    // In its own dialect a history without seals goes as the app wrote it: the app has it from somewhere.
+    let may_lack =
+        conversation.dialect != target.dialect || found.iter().any(|(field, _)| *field == Field::ForeignSeal);
+    if is_wanted && may_lack && loop_lacks_its_seal(conversation, target) {
+        found.push((Field::ThinkingInLoop, conversation.place("thinking")));
+    }
     let field = match conversation.thinking.amount {
         ThinkingAmount::Unsaid => None,
         ThinkingAmount::Off => Some(Field::ThinkingOff),

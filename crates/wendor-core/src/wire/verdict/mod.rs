@@ -16,8 +16,8 @@ mod tests;
 
 use crate::catalog::ability::{Control, ControlPolicy, Controls, Mark};
 use crate::catalog::upstream::Dialect;
-use crate::wire::conversation::Conversation;
-use crate::wire::seal::{Origin, SealDomain};
+use crate::wire::conversation::{Conversation, Native};
+use crate::wire::seal::{Origin, Seal, SealDomain};
 use field::Field;
 use table::{Cell, cell};
 
@@ -42,10 +42,14 @@ impl Target<'_> {
     /// A seal as the upstream made it, if it may be one that it knows: one that never went through here goes back only in the dialect
     /// that it came in.
     #[must_use]
-    pub fn own_seal<'s>(&self, conversation: &Conversation, seal: &'s str) -> Option<&'s str> {
-        match self.seals.origin(seal) {
-            Origin::Own(own) => Some(own),
-            Origin::Unmarked if conversation.dialect == self.dialect && !seal.is_empty() => Some(seal),
+    pub fn own_seal(&self, conversation: &Conversation, seal: &Seal) -> Option<Seal> {
+        match self.seals.origin(seal.text()) {
+            Origin::Own(own) => Some(match seal {
+                Seal::Signature(_) => Seal::Signature(own.to_owned()),
+                Seal::Redacted(_) => Seal::Redacted(own.to_owned()),
+            }),
+            Origin::OwnRedacted(own) => Some(Seal::Redacted(own.to_owned())),
+            Origin::Unmarked if conversation.dialect == self.dialect && !seal.text().is_empty() => Some(seal.clone()),
             Origin::Unmarked | Origin::Foreign => None,
         }
     }
@@ -88,15 +92,42 @@ impl Verdict {
 pub fn judge(conversation: &Conversation, target: &Target<'_>) -> Verdict {
     let mut verdict = Verdict::default();
     for (field, path) in found::fields(conversation, target) {
-        apply(&mut verdict, rule(conversation, target, field), path);
+        apply(&mut verdict, rule(conversation.dialect, target, field), path);
     }
-    for path in &conversation.unknown {
-        let what = "nobody here knows this member, so it is left out".to_owned();
-        if conversation.dialect != target.dialect {
-            verdict.approximated.push(Note { path: path.clone(), what });
-        }
+    if conversation.dialect != target.dialect || is_written_anew(conversation, target) {
+        let what = "nobody here knows this member, so it is left out";
+        let unknown = conversation.unknown.iter();
+        verdict.approximated.extend(unknown.map(|path| Note { path: path.clone(), what: what.to_owned() }));
     }
     verdict
+}
+
+/// The verdict on members that a passed body of the dialect `from` holds.
+#[must_use]
+pub fn judge_members(from: Dialect, members: &[Native], target: &Target<'_>) -> Verdict {
+    let mut verdict = Verdict::default();
+    for member in members {
+        apply(&mut verdict, rule(from, target, member.field), member.path.clone());
+    }
+    verdict
+}
+
+/// Whether thinking has to be turned off for the request to be taken.
+#[must_use]
+pub fn turns_thinking_off(conversation: &Conversation, target: &Target<'_>) -> bool {
+    found::fields(conversation, target).iter().any(|(field, _)| {
+        *field == Field::ThinkingInLoop && !matches!(rule(conversation.dialect, target, *field), Cell::Carried)
+    })
+}
+
+/// Whether a request of the upstream's own dialect cannot go as the app wrote it but for what is cut out of its members: something in its
+/// turns or among its tools is left out.
+#[must_use]
+pub fn is_written_anew(conversation: &Conversation, target: &Target<'_>) -> bool {
+    let is_foreign = |(field, _): &(Field, String)| *field == Field::ForeignSeal;
+    let is_cut_from_a_list =
+        |native: &Native| native.container == "tools" && !is_given_back(conversation, target, native.field);
+    found::fields(conversation, target).iter().any(is_foreign) || conversation.native.iter().any(is_cut_from_a_list)
 }
 
 fn apply(verdict: &mut Verdict, cell: Cell, path: String) {
@@ -108,8 +139,8 @@ fn apply(verdict: &mut Verdict, cell: Cell, path: String) {
 }
 
 /// The cell with its conditions resolved: what is left is carried, approximated or refused.
-fn rule(conversation: &Conversation, target: &Target<'_>, field: Field) -> Cell {
-    let is_own = conversation.dialect == target.dialect;
+fn rule(from: Dialect, target: &Target<'_>, field: Field) -> Cell {
+    let is_own = from == target.dialect;
     let cell = cell(field, target.dialect);
     if is_own && !is_judged_in_its_own_dialect(field, cell) {
         return Cell::Carried;
@@ -133,7 +164,8 @@ fn rule(conversation: &Conversation, target: &Target<'_>, field: Field) -> Cell 
 
 /// In its own dialect a request goes through as it is; only what reaches beyond it is looked at.
 fn is_judged_in_its_own_dialect(field: Field, cell: Cell) -> bool {
-    matches!(cell, Cell::Controlled(..)) || [Field::SharedState, Field::Background, Field::ForeignSeal].contains(&field)
+    const ALWAYS: [Field; 4] = [Field::SharedState, Field::Background, Field::ForeignSeal, Field::ThinkingInLoop];
+    matches!(cell, Cell::Controlled(..)) || ALWAYS.contains(&field)
 }
 
 fn controlled(target: &Target<'_>, control: Control, is_own: bool, elsewhere: &'static Cell) -> Cell {
@@ -148,5 +180,11 @@ fn controlled(target: &Target<'_>, control: Control, is_own: bool, elsewhere: &'
 /// Whether a member of the app's own dialect is given back to it at this offer.
 #[must_use]
 pub fn is_given_back(conversation: &Conversation, target: &Target<'_>, field: Field) -> bool {
-    conversation.dialect == target.dialect && matches!(rule(conversation, target, field), Cell::Carried)
+    goes_back(conversation.dialect, target, field)
+}
+
+/// Whether a member of the dialect `from` goes back to it at this offer.
+#[must_use]
+pub fn goes_back(from: Dialect, target: &Target<'_>, field: Field) -> bool {
+    from == target.dialect && matches!(rule(from, target, field), Cell::Carried)
 }

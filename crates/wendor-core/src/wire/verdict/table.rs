@@ -42,8 +42,10 @@ const NO_HOSTED: Cell = R("this offer runs no tools itself; describe it as a fun
 const CANNOT_FORCE: Cell = R("this offer cannot be made to call a function; leave the choice to the model");
 const NOT_STRICT: Cell = A("this offer cannot be held to a schema, so it is asked to keep to it");
 const ALL_CALLS: Cell = A("this offer cannot be asked for it, so all calls that it makes are passed on");
-const MOVED_IMAGE: Cell = A("is moved into a turn of the user behind the result");
+const MOVED_IMAGE: Cell = A("is moved into a turn of the user behind the results");
 const NO_RESULT_IMAGE: Cell = R("this offer takes text from tools only; describe the image");
+const MOVED_FILE: Cell = A("is moved into a turn of the user behind the results");
+const NO_RESULT_FILE: Cell = R("this offer takes text from tools only; send the document's text");
 const NO_CALL: Cell = R("no call in the conversation is this result's; send the turn in which the model made it");
 const NO_OBJECT: Cell =
     R("the arguments of this call are no JSON object, which this offer wants; leave the call out of the history");
@@ -60,6 +62,9 @@ const NO_BIAS: Cell = R("this offer has no logit bias; leave it out");
 const TOLD_JSON: Cell = A("the model is told in the system text to answer in JSON");
 const EFFORT: Cell = A("becomes the nearest that this offer has");
 const NO_THINKING_BACK: Cell = A("this offer takes no earlier thinking, so it is left out");
+const NO_LOOP: Cell = A(
+    "is turned off until the tools' results are answered: the service takes no call without the thinking that it sealed",
+);
 const FOREIGN: Cell = A("its seal comes from another service, so this thinking is left out");
 const NO_PREDICTION: Cell = R("this offer takes no prediction; leave it out");
 const NO_CITATIONS: Cell = R("this offer names no sources; leave them out");
@@ -103,6 +108,7 @@ pub const TABLE: &[(Field, [Cell; 5])] = &[
     (Field::ChoiceSubset, [Carried; 5]),
     (Field::ParallelOff, [Carried, Carried, Carried, ALL_CALLS, ALL_CALLS]),
     (Field::ToolResultImage, [MOVED_IMAGE, Carried, Carried, Carried, NO_RESULT_IMAGE]),
+    (Field::ToolResultFile, [MOVED_FILE, Carried, Carried, Carried, NO_RESULT_FILE]),
     (Field::BrokenArguments, [Carried, Carried, NO_OBJECT, NO_OBJECT, NO_OBJECT]),
     (
         Field::ToolResultError,
@@ -132,6 +138,7 @@ pub const TABLE: &[(Field, [Cell; 5])] = &[
     (Field::ThinkingBudget, [EFFORT, EFFORT, Carried, Carried, EFFORT]),
     (Field::ThinkingDynamic, [DROPPED, DROPPED, Carried, Carried, Carried]),
     (Field::ThinkingOff, [Carried; 5]),
+    (Field::ThinkingInLoop, [Carried, Carried, NO_LOOP, NO_LOOP, Carried]),
     (
         Field::ThinkingShown,
         [OwnOnly(&DROPPED), OwnOnly(&DROPPED), OwnOnly(&DROPPED), OwnOnly(&DROPPED), OwnOnly(&DROPPED)],

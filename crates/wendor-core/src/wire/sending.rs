@@ -3,22 +3,20 @@
 
 use std::sync::Arc;
 
+use crate::catalog::ability::{Ability, Mark};
+use crate::catalog::upstream::{Dialect, Offer, Upstream};
+use crate::metering::detail::RequestChange;
+use crate::wire::asked::AppRequest;
+use crate::wire::codec;
+use crate::wire::conversation::{Conversation, Delivery, Native, ThinkingAmount, UsageFrame};
+use crate::wire::embedding::{form_of, path_of};
+use crate::wire::endpoint::Kind;
+use crate::wire::fit::{Content, asks_for_stream};
+use crate::wire::rewriting::Rewriting;
+use crate::wire::verdict::field::Field;
+use crate::wire::verdict::found::fields;
+use crate::wire::verdict::{Note, Target, is_given_back, is_written_anew, judge, judge_members, turns_thinking_off};
 use bytes::Bytes;
-use wendor_core::catalog::ability::{Ability, Mark};
-use wendor_core::catalog::upstream::{Dialect, Offer, Upstream};
-use wendor_core::metering::detail::RequestChange;
-use wendor_core::name::OfferName;
-use wendor_core::wire::asked::{AppRequest, Rewriting};
-use wendor_core::wire::codec;
-use wendor_core::wire::conversation::{Conversation, Delivery, ThinkingAmount, UsageFrame};
-use wendor_core::wire::embedding::{form_of, path_of};
-use wendor_core::wire::endpoint::Kind;
-use wendor_core::wire::fit::{Content, asks_for_stream};
-use wendor_core::wire::verdict::field::Field;
-use wendor_core::wire::verdict::found::fields;
-use wendor_core::wire::verdict::{Note, Target, judge};
-
-use crate::snapshot::Snapshot;
 
 /// What goes to an upstream.
 #[derive(Debug)]
@@ -31,23 +29,6 @@ pub struct Sending {
     pub is_streamed: bool,
     /// What was changed, for the record.
     pub changes: Vec<RequestChange>,
-}
-
-/// What translation and verdict have to know of an offer.
-#[must_use]
-pub fn target_of<'a>(
-    snapshot: &Snapshot,
-    name: &'a OfferName,
-    (upstream, offer): (&Upstream, &'a Offer),
-) -> Target<'a> {
-    Target {
-        dialect: upstream.dialect,
-        model: name.model(),
-        marks: &offer.marks,
-        controls: offer.controls,
-        seals: snapshot.seals(name.upstream()),
-        output_cap: offer.output_cap.map(|cap| u64::from(cap.get())),
-    }
 }
 
 /// Makes the body for `target`, whose verdict was that it can be sent, with a `cap` on its output where one has to be kept and the app
@@ -64,36 +45,24 @@ pub fn prepare(
     let mut changes = request.changes(target.model);
     match content.as_ref() {
         Content::Conversation(conversation) => {
-            changes.extend(judge(conversation, target).approximated.iter().map(changed));
-            let is_as_wanted = is_streamed == (request.delivery != Delivery::Whole);
-            let rewriting = spliced(conversation, target, body).filter(|_| is_own && is_as_wanted);
-            let pieces = match rewriting {
-                Some(rewriting) => {
-                    let rewriting = capped(request, body, (cap, target), (rewriting, &mut changes));
-                    request.for_same_dialect(body, target.model, &rewriting)
-                }
-                None => {
-                    let cap = cap.filter(|_| conversation.output_limit.is_none());
-                    changes.extend(cap.map(|cap| cap_sent("the limit on output", cap)));
-                    vec![written(conversation, target, (is_streamed, cap))]
-                }
-            };
+            let pieces = conversed(request, conversation, (body, cap), (is_streamed, target), &mut changes);
             let path = usual_path(target.dialect, target.model, is_streamed);
             Sending { pieces, path, is_streamed, changes }
         }
         Content::Embedding(embedding) => {
             let form = form_of(target.dialect).unwrap_or(embedding.form);
             let own_form = if is_own { embedding.form } else { form };
-            changes.extend(embedding.approximated(target.dialect).iter().map(changed));
             let pieces = match is_own {
-                true => request.for_same_dialect(body, target.model, &Rewriting::default()),
-                false => vec![Bytes::from(embedding.write(form, target.model))],
+                true => passed(request, (body, None), target, &mut changes),
+                false => {
+                    changes.extend(embedding.approximated(target.dialect).iter().map(changed));
+                    vec![Bytes::from(embedding.write(form, target.model))]
+                }
             };
             Sending { pieces, path: Some(path_of(own_form, target.model)), is_streamed: false, changes }
         }
         Content::NotLookedAt => {
-            let rewriting = capped(request, body, (cap, target), (Rewriting::default(), &mut changes));
-            let pieces = request.for_same_dialect(body, target.model, &rewriting);
+            let pieces = passed(request, (body, cap), target, &mut changes);
             let path = match &request.endpoint.kind {
                 Kind::Passed(path) => Some((*path).to_owned()),
                 Kind::Count(_) => Some(count_path(target)),
@@ -108,6 +77,44 @@ pub fn prepare(
             Sending { pieces, path, is_streamed, changes }
         }
     }
+}
+
+/// The body of a conversation: spliced where the upstream speaks the app's dialect and that is enough, otherwise written anew.
+fn conversed(
+    request: &AppRequest,
+    conversation: &Conversation,
+    (body, cap): (&Bytes, Option<u64>),
+    (is_streamed, target): (bool, &Target<'_>),
+    changes: &mut Vec<RequestChange>,
+) -> Vec<Bytes> {
+    let is_own = request.endpoint.dialect == target.dialect;
+    changes.extend(judge(conversation, target).approximated.iter().map(changed));
+    if is_own && is_told_not_to_keep(conversation, target) {
+        changes.push(RequestChange::new("store", "not set", "false, since teams share the credential"));
+    }
+    if let Some(rewriting) = spliced(conversation, target, (body, is_streamed)).filter(|_| is_own) {
+        let rewriting = capped(request, body, (cap, target), (rewriting, changes));
+        return request.for_same_dialect(body, target.model, &rewriting);
+    }
+    let cap = cap.filter(|_| conversation.output_limit.is_none());
+    changes.extend(cap.map(|cap| cap_sent("the limit on output", cap)));
+    vec![written(conversation, target, (is_streamed, cap))]
+}
+
+/// A body that passes to an upstream of its own dialect, without the settings that the offer does not let apps set.
+fn passed(
+    request: &AppRequest,
+    (body, cap): (&Bytes, Option<u64>),
+    target: &Target<'_>,
+    changes: &mut Vec<RequestChange>,
+) -> Vec<Bytes> {
+    let verdict = judge_members(target.dialect, &request.controls, target);
+    changes.extend(verdict.approximated.iter().map(changed));
+    let rewriting = Rewriting::of(&request.controls, target, body).unwrap_or_default();
+    let is_chat = matches!(request.endpoint.kind, Kind::Chat(_));
+    let rewriting = if is_chat { with_old_limit(rewriting, target, body) } else { rewriting };
+    let rewriting = capped(request, body, (cap, target), (rewriting, changes));
+    request.for_same_dialect(body, target.model, &rewriting)
 }
 
 fn count_path(target: &Target<'_>) -> String {
@@ -125,12 +132,29 @@ fn usual_path(dialect: Dialect, model: &str, is_streamed: bool) -> Option<String
 
 /// What has to be cut out of the app's own body. `None` where it has to be written anew: thinking that another service sealed is left out
 /// block by block.
-fn spliced(conversation: &Conversation, target: &Target<'_>, body: &Bytes) -> Option<Rewriting> {
-    let found = fields(conversation, target);
-    if found.iter().any(|(field, _)| *field == Field::ForeignSeal) {
+fn spliced(conversation: &Conversation, target: &Target<'_>, (body, is_streamed): (&Bytes, bool)) -> Option<Rewriting> {
+    if is_written_anew(conversation, target) {
         return None;
     }
-    Rewriting::of(conversation, target, body)
+    let mut rewriting = with_old_limit(Rewriting::of(&conversation.native, target, body)?, target, body);
+    if is_told_not_to_keep(conversation, target) {
+        rewriting = rewriting.not_kept(body);
+    }
+    // An offer that only streams, or never does, is asked in its own way, and the answer is gathered or taken apart.
+    let is_as_wanted = is_streamed == (conversation.delivery != Delivery::Whole);
+    if is_as_wanted { Some(rewriting) } else { rewriting.delivered(target.dialect, body, is_streamed) }
+}
+
+fn with_old_limit(rewriting: Rewriting, target: &Target<'_>, body: &Bytes) -> Rewriting {
+    let is_old = target.dialect == Dialect::ChatCompletions && target.marks.contains(&Mark::OldLimit);
+    if is_old { rewriting.with_old_limit(body) } else { rewriting }
+}
+
+/// Whether a service that keeps answers unless it is told not to has to be told: it keeps them for whoever has the credential, which
+/// teams share.
+fn is_told_not_to_keep(conversation: &Conversation, target: &Target<'_>) -> bool {
+    let says_so = |native: &Native| native.name == "store" && is_given_back(conversation, target, native.field);
+    target.dialect == Dialect::Responses && !conversation.native.iter().any(says_so)
 }
 
 /// The same rewriting, and the cap on output is written in.
@@ -141,9 +165,9 @@ fn capped(
     (rewriting, changes): (Rewriting, &mut Vec<RequestChange>),
 ) -> Rewriting {
     let edit = cap.and_then(|cap| Some((cap, request.limit_edit(body, (cap, target.marks))?)));
-    let Some((cap, (path, place, text))) = edit else { return rewriting };
+    let Some((cap, (path, edit))) = edit else { return rewriting };
     changes.push(cap_sent(&path, cap));
-    rewriting.writing(place, text)
+    rewriting.writing(edit)
 }
 
 fn cap_sent(member: &str, cap: u64) -> RequestChange {
@@ -167,7 +191,8 @@ fn without_lost_thinking(conversation: &Conversation, target: &Target<'_>) -> Co
     let mut conversation = conversation.clone();
     let is_lost = |(field, _): &(Field, String)| matches!(field, Field::ForeignSeal | Field::ThinkingHistory);
     let has_calls = conversation.calls().next().is_some();
-    if has_calls && target.marks.contains(&Mark::SealedLoops) && fields(&conversation, target).iter().any(is_lost) {
+    let is_marked = has_calls && target.marks.contains(&Mark::SealedLoops);
+    if turns_thinking_off(&conversation, target) || (is_marked && fields(&conversation, target).iter().any(is_lost)) {
         conversation.thinking.amount = ThinkingAmount::Off;
     }
     conversation
