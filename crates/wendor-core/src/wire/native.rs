@@ -1,9 +1,10 @@
 //! Members that one dialect alone knows, taken out of a body: kept for that dialect, and named to the verdict.
 
 use super::conversation::{Conversation, Native};
-use super::json::{Json, Members, Object, RawJson};
+use super::json::{Json, Members, Node, Object, RawJson};
 use super::verdict::field::Field;
 use super::verdict::{Target, is_given_back};
+use crate::catalog::upstream::Dialect;
 
 /// A member's name, and what it is to the verdict.
 pub type Known = (&'static str, Field);
@@ -34,7 +35,8 @@ fn says_nothing(field: Field, value: &RawJson) -> bool {
     }
 }
 
-/// `into` with the members of `native` that stand in `container` and go back to the dialect that they came in, in their order.
+/// `into` with the members of `native` that stand in `container` at the target: those that go back to the dialect that they came in, and
+/// those that the target's dialect has in words of its own.
 #[must_use]
 pub fn give_back(
     conversation: &Conversation,
@@ -43,8 +45,40 @@ pub fn give_back(
     container: &str,
     into: Members,
 ) -> Members {
-    given_back(conversation, target, native, container)
-        .fold(into, |members, member| members.put(member.name.clone(), Json::from(&member.value)))
+    let own = given_back(conversation, target, native, container)
+        .fold(into, |members, member| members.put(member.name.clone(), Json::from(&member.value)));
+    if conversation.dialect == target.dialect {
+        return own;
+    }
+    let crossing = native.iter().filter_map(|member| crossing(member, target.dialect));
+    crossing.filter(|(at, ..)| *at == container).fold(own, |members, (_, name, value)| members.put(name, value))
+}
+
+/// Where a member of another dialect stands in this one, under which name and with which value; `None` where it has no place.
+fn crossing(member: &Native, to: Dialect) -> Option<(&'static str, String, Json)> {
+    let same = |container| Some((container, member.name.clone(), Json::from(&member.value)));
+    match (member.field, to) {
+        // What these two dialects have of a service they have in common.
+        (Field::Metadata | Field::UserMarks, Dialect::ChatCompletions | Dialect::Responses) => same(""),
+        (Field::Verbosity, Dialect::ChatCompletions) => same(""),
+        (Field::Verbosity, Dialect::Responses) => same("text"),
+        (Field::ImageDetail, Dialect::ChatCompletions) => same("image_url"),
+        (Field::ImageDetail, Dialect::Responses) => same(""),
+        (Field::CacheMarks, Dialect::ChatCompletions | Dialect::Responses) => {
+            Some(("", "prompt_cache_breakpoint".to_owned(), cache_mark(member, ("mode", "explicit"))))
+        }
+        (Field::CacheMarks, Dialect::Messages) => {
+            Some(("", "cache_control".to_owned(), cache_mark(member, ("type", "ephemeral"))))
+        }
+        (_, _) => None,
+    }
+}
+
+/// A mark of what is worth caching, with the kind that a dialect has; how long it is kept goes along.
+fn cache_mark(member: &Native, (kind, word): (&'static str, &'static str)) -> Json {
+    let mark = Node::new(member.value.as_str(), "").object().ok();
+    let kept = mark.and_then(|mut mark| mark.take("ttl")).map(|node| node.raw());
+    Members::new().put(kind, word).some("ttl", kept.as_ref()).into()
 }
 
 /// The members of `native` that stand in `container` and go back to the dialect that they came in.

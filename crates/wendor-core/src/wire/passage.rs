@@ -244,8 +244,8 @@ impl Passage {
     /// Takes one frame. Gives how the stream ends, if it does here.
     fn frame(&mut self, frame: &SseFrame, out: &mut Sent) -> Option<Step> {
         let Some(data) = &frame.data else {
-            // A heartbeat, which other dialects would not survive.
-            if let Way::Same { .. } = self.way {
+            // A heartbeat, which clients of other dialects would not survive, and of one not even their own.
+            if matches!(self.way, Way::Same { .. }) && self.from != Dialect::GenerateContent {
                 self.pass(frame.raw.clone(), out);
             }
             return None;

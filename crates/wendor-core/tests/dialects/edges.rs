@@ -417,7 +417,7 @@ fn unescaped(value: Value) -> Value {
         },
         Value::Array(values) => values.into_iter().map(unescaped).collect(),
         Value::Object(members) => members.into_iter().map(|(name, value)| (name, unescaped(value))).collect(),
-        other => other,
+        Value::Null | Value::Bool(_) | Value::Number(_) => value,
     }
 }
 

@@ -3,6 +3,8 @@
 #[cfg(test)]
 mod answers;
 #[cfg(test)]
+mod claims;
+#[cfg(test)]
 mod cuts;
 #[cfg(test)]
 mod documentation;

@@ -1,5 +1,5 @@
 //! Requests as real clients of every dialect send them, with replies that they accept: each goes through as it came, but for what the
-//! design names (`model`, the ask for usage, marks on seals, and failures that are the operator's or the upstream's, which are told in
+//! design names (`model`, the ask for usage, not to be kept, marks on seals, and failures that are the operator's or the upstream's, which are told in
 //! Wendor's words).
 
 use std::path::PathBuf;
@@ -142,6 +142,9 @@ fn expected_upstream(dialect: &str, vector: &Vector) -> Value {
     let mut body = vector.request["body"].clone();
     if dialect == "chat-completions" && vector.path() == "/v1/chat/completions" && body["stream"] == true {
         body["stream_options"]["include_usage"] = json!(true);
+    }
+    if dialect == "responses" && vector.path() == "/v1/responses" && body["store"].is_null() {
+        body["store"] = json!(false);
     }
     body
 }

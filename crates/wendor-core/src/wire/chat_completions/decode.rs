@@ -2,7 +2,7 @@
 
 use crate::catalog::upstream::Dialect;
 use crate::wire::codec::Outside;
-use crate::wire::conversation::turn::{CallKind, Foreign, Thinking};
+use crate::wire::conversation::turn::{CallKind, Foreign, Thinking, tell_cache_marks};
 use crate::wire::conversation::wish::Schema;
 use crate::wire::conversation::{
     AnswerFormat, Conversation, Delivery, Effort, FunctionForm, Media, MediaSource, Part, PartKind, Role,
@@ -29,7 +29,10 @@ const KNOWN: &[Known] = &[
     ("web_search_options", Field::HostedTool),
 ];
 
-/// Members of a turn or part that only this dialect has.
+/// Members of a turn that only this dialect has.
+const KNOWN_OF_TURN: &[Known] = &[("prompt_cache_breakpoint", Field::WideCacheMarks)];
+
+/// Members of a part that only this dialect has.
 const KNOWN_OF_PART: &[Known] = &[("prompt_cache_breakpoint", Field::CacheMarks)];
 
 /// Reads a body.
@@ -132,7 +135,8 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
         // An answer in sound that the service keeps, named by its id.
         turn.parts.push(foreign(&audio, Field::SharedState));
     }
-    take_known(&mut object, KNOWN_OF_PART, "", &mut turn.native);
+    tell_cache_marks(&mut turn.parts, role);
+    take_known(&mut object, KNOWN_OF_TURN, "", &mut turn.native);
     conversation.not_known(object);
     conversation.turns.push(turn);
     Ok(())

@@ -1,6 +1,6 @@
 //! Answers for an app of this dialect: a stream frame by frame, and whole replies (PROTOCOLS sections 2.4 and 2.5).
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::routing::failure::Failure;
 use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter, data_frame};
@@ -18,13 +18,15 @@ pub struct ChatWriter {
     head: AnswerHead,
     /// Choices that have begun.
     choices: BTreeSet<u32>,
+    /// Why each ended: told once, at the end, whatever the upstream says how often.
+    stops: BTreeMap<u32, Stop>,
 }
 
 impl ChatWriter {
     /// A writer of one answer.
     #[must_use]
     pub fn new(head: AnswerHead) -> Self {
-        Self { head, choices: BTreeSet::new() }
+        Self { head, choices: BTreeSet::new(), stops: BTreeMap::new() }
     }
 
     fn chunk(&self, choices: Vec<Json>, usage: Option<Members>) -> String {
@@ -106,8 +108,7 @@ impl StreamWriter for ChatWriter {
             }
             Event::Finish { choice, stop } => {
                 self.begin(*choice, out);
-                let reason = reason(stop, self.head.functions);
-                self.choice(*choice, (Members::new(), Json::Null, reason.into()), out);
+                self.stops.insert(*choice, stop.clone());
             }
             // Seals have no place here; usage goes out last.
             Event::Sealed { .. }
@@ -120,6 +121,10 @@ impl StreamWriter for ChatWriter {
     }
 
     fn end(&mut self, usage: Option<Usage>, out: &mut Vec<u8>) {
+        for (choice, stop) in std::mem::take(&mut self.stops) {
+            let reason = reason(&stop, self.head.functions);
+            self.choice(choice, (Members::new(), Json::Null, reason.into()), out);
+        }
         if let (UsageFrame::Asked, Some(usage)) = (self.head.usage_frame, usage) {
             data_frame(&self.chunk(Vec::new(), Some(usage_of(usage))), out);
         }

@@ -82,6 +82,15 @@ pub fn text_of(parts: &[Part]) -> String {
     texts.collect::<Vec<_>>().join("\n")
 }
 
+/// Notes which marks of what is worth caching, on `parts` of a turn of `role`, have a place in no other dialect.
+pub(crate) fn tell_cache_marks(parts: &mut [Part], role: Role) {
+    for part in parts.iter_mut().filter(|part| !part.takes_cache_marks(role)) {
+        for native in part.native.iter_mut().filter(|native| native.field == Field::CacheMarks) {
+            native.field = Field::WideCacheMarks;
+        }
+    }
+}
+
 /// A part of a turn.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Part {
@@ -102,6 +111,20 @@ impl Part {
 }
 
 impl Part {
+    /// Whether other dialects have a place for a mark of what is worth caching on it, in a turn of `role`.
+    fn takes_cache_marks(&self, role: Role) -> bool {
+        match self.kind {
+            PartKind::Text(_) | PartKind::Image(_) | PartKind::File(_) => role == Role::User,
+            PartKind::Audio(_)
+            | PartKind::Video(_)
+            | PartKind::Refusal(_)
+            | PartKind::ToolCall(_)
+            | PartKind::ToolResult(_)
+            | PartKind::Thinking(_)
+            | PartKind::Foreign(_) => false,
+        }
+    }
+
     /// Whether it is an image, a sound, a document or a film.
     #[must_use]
     pub fn is_medium(&self) -> bool {
@@ -173,14 +196,21 @@ pub enum MediaSource {
 }
 
 impl MediaSource {
+    /// Bytes of that kind, under the name that services know it by.
+    #[must_use]
+    pub fn bytes(kind: &str, base64: String) -> Self {
+        let kind = if kind.eq_ignore_ascii_case("image/jpg") { "image/jpeg" } else { kind };
+        Self::Bytes { kind: kind.to_owned(), base64 }
+    }
+
     /// What a `data:` address holds, or the address.
     #[must_use]
     pub fn of_url(url: String) -> Self {
         let data = url.strip_prefix("data:").and_then(|rest| rest.split_once(','));
         match data.and_then(|(head, base64)| Some((head.strip_suffix(";base64")?, base64))) {
             Some((kind, base64)) => {
-                let kind = kind.split(';').next().unwrap_or_default().to_owned();
-                Self::Bytes { kind, base64: base64.to_owned() }
+                let kind = kind.split(';').next().unwrap_or_default();
+                Self::bytes(kind, base64.to_owned())
             }
             None => Self::Url { url, kind: None },
         }
@@ -314,6 +344,7 @@ mod tests {
         Some("text/plain"),
         "data:text/plain;base64,AA=="
     )]
+    #[case::other_name("data:image/jpg;base64,AAA=", Some("image/jpeg"), "data:image/jpeg;base64,AAA=")]
     #[case::not_base64("data:text/plain,hello", None, "data:text/plain,hello")]
     #[case::address("https://pier.example/a.png", None, "https://pier.example/a.png")]
     fn addresses_of_media(#[case] url: &str, #[case] kind: Option<&str>, #[case] back: &str) {

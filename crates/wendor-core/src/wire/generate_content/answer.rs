@@ -9,6 +9,7 @@ use crate::wire::chat_completions::answer::malformed;
 use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader, data_frame};
 use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
 use crate::wire::conversation::turn::CallKind;
+use crate::wire::json::write::raw_on_one_line;
 use crate::wire::json::{Node, Object, Wrong};
 use crate::wire::seal::Seal;
 use crate::wire::sse::SseFrame;
@@ -33,6 +34,10 @@ struct Candidate {
 
 impl StreamReader for ContentReader {
     fn read(&mut self, data: &[u8], events: &mut Vec<Event>) -> Result<FrameKind, Failure> {
+        // Its clients break on the terminator of another dialect, which some servers send all the same.
+        if data == b"[DONE]" {
+            return Ok(FrameKind::Foreign);
+        }
         let text = std::str::from_utf8(data)
             .map_err(|_| Failure::new(FailureKind::Malformed, "a frame of its stream is not UTF-8"))?;
         let mut frame = Node::new(text, "").camel_object().map_err(|wrong| malformed(&wrong))?;
@@ -51,6 +56,20 @@ impl StreamReader for ContentReader {
     fn is_finished(&self) -> bool {
         let all = self.candidates.values().all(|candidate| candidate.is_finished);
         self.is_blocked || (!self.candidates.is_empty() && all)
+    }
+
+    fn mended(&self, frame: &SseFrame) -> Option<String> {
+        let data = std::str::from_utf8(frame.data.as_deref()?).ok()?;
+        // Its clients take a frame for nothing but one line of data behind a space.
+        let is_plain =
+            frame.raw.starts_with(b"data: ") && memchr::memchr_iter(b'\n', frame.raw.trim_ascii_end()).count() == 0;
+        if is_plain {
+            return None;
+        }
+        let (mut line, mut out) = (String::new(), Vec::new());
+        raw_on_one_line(data, &mut line);
+        data_frame(&line, &mut out);
+        String::from_utf8(out).ok()
     }
 
     fn own_error(&self, frame: &SseFrame) -> Option<Bytes> {
@@ -81,7 +100,8 @@ impl ContentReader {
                 events.push(Event::Finish { choice: 0, stop: Stop::Filtered });
             }
         }
-        events.extend(usage(frame)?.map(Event::Usage));
+        // What cannot be read is not reported; the answer is none the worse.
+        events.extend(usage(frame).ok().flatten().map(Event::Usage));
         Ok(())
     }
 

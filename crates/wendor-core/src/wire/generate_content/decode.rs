@@ -26,7 +26,7 @@ const KNOWN: &[Known] = &[
 ];
 
 const KNOWN_OF_CONFIG: &[Known] = &[
-    ("mediaResolution", Field::ImageDetail),
+    ("mediaResolution", Field::OwnKnob),
     ("speechConfig", Field::AudioOut),
     ("imageConfig", Field::OtherModalities),
     ("audioTimestamp", Field::OwnKnob),
@@ -143,7 +143,7 @@ fn inline(data: &mut Object<'_>) -> Result<PartKind, Wrong> {
     let kind = data.required_text("mimeType", "the kind of the data")?;
     let base64 = data.required_text("data", "the data in base64")?;
     let name = data.text("displayName")?;
-    Ok(medium(Media { source: MediaSource::Bytes { kind, base64 }, name }))
+    Ok(medium(Media { source: MediaSource::bytes(&kind, base64), name }))
 }
 
 fn file(data: &mut Object<'_>) -> Result<PartKind, Wrong> {

@@ -69,9 +69,10 @@ fn with_seals_on_calls(mut parts: Vec<Part>) -> Vec<Part> {
 fn part_of(part: &Part, conversation: &Conversation, target: &Target<'_>) -> Option<Json> {
     let members = match &part.kind {
         PartKind::Text(text) | PartKind::Refusal(text) => Members::new().put("text", text),
-        PartKind::Image(media) | PartKind::Audio(media) | PartKind::File(media) | PartKind::Video(media) => {
-            medium(media)
-        }
+        PartKind::Image(media) => medium(media, "image/*"),
+        PartKind::Audio(media) => medium(media, "audio/*"),
+        PartKind::Video(media) => medium(media, "video/*"),
+        PartKind::File(media) => medium(media, "application/pdf"),
         PartKind::ToolCall(call) => {
             let args = call.arguments_object().unwrap_or_else(RawJson::empty_object);
             let function = Members::new().some("id", call.id.as_ref()).put("name", &call.name).put("args", args);
@@ -90,14 +91,14 @@ fn sealed(thinking: &Thinking, conversation: &Conversation, target: &Target<'_>)
     Some(Members::new().put("text", &thinking.text).put("thought", true).put("thoughtSignature", own.text()))
 }
 
-fn medium(media: &Media) -> Members {
+fn medium(media: &Media, usual: &str) -> Members {
     match &media.source {
         MediaSource::Bytes { kind, base64 } => {
             Members::new().put("inlineData", Members::new().put("mimeType", kind).put("data", base64))
         }
         MediaSource::Url { url, kind } => {
             // Something has to stand there; services look at the file itself.
-            let kind = kind.clone().unwrap_or_else(|| "image/*".to_owned());
+            let kind = kind.clone().unwrap_or_else(|| usual.to_owned());
             Members::new().put("fileData", Members::new().put("mimeType", kind).put("fileUri", url))
         }
         MediaSource::Handle(handle) => Members::new().put("fileData", Members::new().put("fileUri", handle)),
@@ -115,7 +116,9 @@ fn response(result: &ToolResult) -> Members {
         (None, false) => Json::from(Members::new().put("result", text)),
     };
     let media = result.parts.iter().filter_map(|part| match &part.kind {
-        PartKind::Image(media) | PartKind::Audio(media) | PartKind::File(media) => Some(Json::from(medium(media))),
+        PartKind::Image(media) => Some(Json::from(medium(media, "image/*"))),
+        PartKind::Audio(media) => Some(Json::from(medium(media, "audio/*"))),
+        PartKind::File(media) => Some(Json::from(medium(media, "application/pdf"))),
         PartKind::Text(_)
         | PartKind::Refusal(_)
         | PartKind::Video(_)

@@ -17,20 +17,74 @@ pub struct ContentWriter {
     head: AnswerHead,
     /// Calls whose arguments are still coming: id, name, arguments so far.
     calls: BTreeMap<(u32, u32), (String, String, String)>,
+    /// What the frame with the reason will hold of each choice.
+    last: BTreeMap<u32, Last>,
     stops: BTreeMap<u32, Stop>,
+}
+
+/// What was kept back of a choice: older clients throw away a turn whose last frame holds nothing. Of a text it is the last letter alone,
+/// so that nobody waits for the rest.
+#[derive(Debug, Default)]
+struct Last {
+    part: Option<LastPart>,
+    logprobs: Vec<TokenLogprob>,
+}
+
+#[derive(Debug)]
+enum LastPart {
+    Text { text: String, is_thought: bool },
+    Whole(Members),
+}
+
+impl LastPart {
+    fn members(self) -> Members {
+        match self {
+            Self::Text { text, is_thought: false } => Members::new().put("text", text),
+            Self::Text { text, is_thought: true } => Members::new().put("text", text).put("thought", true),
+            Self::Whole(members) => members,
+        }
+    }
 }
 
 impl ContentWriter {
     /// A writer of one answer.
     #[must_use]
     pub fn new(head: AnswerHead) -> Self {
-        Self { head, calls: BTreeMap::new(), stops: BTreeMap::new() }
+        Self { head, calls: BTreeMap::new(), last: BTreeMap::new(), stops: BTreeMap::new() }
     }
 
-    fn part(&self, choice: u32, part: Members, out: &mut Vec<u8>) {
+    /// A frame with one part, and with the log probabilities that came since the last one.
+    fn frame(&mut self, choice: u32, part: Members, out: &mut Vec<u8>) {
         let content = Members::new().put("role", "model").put("parts", vec![part.into()]);
         let candidate = Members::new().put("content", content).put("index", choice);
+        let tokens = self.last.get_mut(&choice).map(|last| std::mem::take(&mut last.logprobs)).unwrap_or_default();
+        let candidate = if tokens.is_empty() { candidate } else { candidate.put("logprobsResult", logprobs(&tokens)) };
         data_frame(&envelope(&self.head, vec![candidate.into()], None), out);
+    }
+
+    /// Sends what was kept back, and keeps `part` back.
+    fn part(&mut self, choice: u32, part: Members, out: &mut Vec<u8>) {
+        let before = self.last.entry(choice).or_default().part.replace(LastPart::Whole(part));
+        if let Some(before) = before {
+            self.frame(choice, before.members(), out);
+        }
+    }
+
+    /// Sends what was kept back and `text` but for its last letter.
+    fn text(&mut self, choice: u32, (text, is_thought): (&str, bool), out: &mut Vec<u8>) {
+        let Some((end, _)) = text.char_indices().next_back() else { return };
+        let (now, kept) = text.split_at(end);
+        let kept = LastPart::Text { text: kept.to_owned(), is_thought };
+        let mut sent = String::new();
+        match self.last.entry(choice).or_default().part.replace(kept) {
+            Some(LastPart::Text { text, is_thought: before }) if before == is_thought => sent = text,
+            Some(other) => self.frame(choice, other.members(), out),
+            None => {}
+        }
+        sent.push_str(now);
+        if !sent.is_empty() {
+            self.frame(choice, LastPart::Text { text: sent, is_thought }.members(), out);
+        }
     }
 
     fn call(&mut self, at: (u32, u32), out: &mut Vec<u8>) -> Result<(), Failure> {
@@ -51,10 +105,10 @@ impl StreamWriter for ContentWriter {
     fn write(&mut self, event: &Event, out: &mut Vec<u8>) -> Result<(), Failure> {
         match event {
             Event::Text { choice, text } | Event::Refusal { choice, text } => {
-                self.part(*choice, Members::new().put("text", text), out);
+                self.text(*choice, (text, false), out);
             }
             Event::Thinking { choice, text } => {
-                self.part(*choice, Members::new().put("text", text).put("thought", true), out);
+                self.text(*choice, (text, true), out);
             }
             Event::Sealed { choice, seal } => {
                 let part = Members::new().put("text", "").put("thought", true);
@@ -71,8 +125,7 @@ impl StreamWriter for ContentWriter {
             }
             Event::CallEnd { choice, call } => self.call((*choice, *call), out)?,
             Event::Logprobs { choice, tokens } => {
-                let candidate = Members::new().put("index", *choice).put("logprobsResult", logprobs(tokens));
-                data_frame(&envelope(&self.head, vec![candidate.into()], None), out);
+                self.last.entry(*choice).or_default().logprobs.extend(tokens.iter().cloned());
             }
             Event::Finish { choice, stop } => {
                 let open: Vec<(u32, u32)> = self.calls.keys().filter(|(of, _)| of == choice).copied().collect();
@@ -87,11 +140,23 @@ impl StreamWriter for ContentWriter {
     }
 
     fn end(&mut self, usage: Option<Usage>, out: &mut Vec<u8>) {
-        let ended = self.stops.iter().map(|(choice, stop)| {
-            let content = Members::new().put("role", "model").put("parts", vec![Members::new().put("text", "").into()]);
-            Members::new().put("content", content).put("finishReason", reason(stop)).put("index", *choice).into()
-        });
-        data_frame(&envelope(&self.head, ended.collect(), usage), out);
+        let mut ended: Vec<Json> = Vec::new();
+        for (choice, stop) in &self.stops {
+            let Last { part, logprobs: tokens } = self.last.remove(choice).unwrap_or_default();
+            let candidate = match part {
+                Some(part) => {
+                    let content = Members::new().put("role", "model").put("parts", vec![part.members().into()]);
+                    Members::new().put("content", content)
+                }
+                None => Members::new(),
+            };
+            let candidate = candidate.put("finishReason", reason(stop)).put("index", *choice);
+            ended.push(match tokens.as_slice() {
+                [] => candidate.into(),
+                tokens => candidate.put("logprobsResult", logprobs(tokens)).into(),
+            });
+        }
+        data_frame(&envelope(&self.head, ended, usage), out);
     }
 
     fn broken_off(&mut self, told: &ErrorTold, out: &mut Vec<u8>) -> Closing {

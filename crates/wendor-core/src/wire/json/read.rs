@@ -91,7 +91,11 @@ impl<'a> Node<'a> {
     /// # Errors
     /// When it is something else.
     pub fn text(&self) -> Result<String, Wrong> {
-        serde_json::from_str(self.raw).map_err(|_| self.wrong("a text"))
+        serde_json::from_str(self.raw).map_err(|_| {
+            // It is valid JSON, so that a text which is none can only hold half of a letter.
+            let half = "a text of whole letters: an escape from \\ud800 to \\udfff stands in it without its other half";
+            self.wrong(if self.is_text() { half } else { "a text" })
+        })
     }
 
     /// True or false.

@@ -75,7 +75,9 @@ impl LocalReader {
                 Some(other) => Stop::Unknown(other.to_owned()),
             };
             events.push(Event::Finish { choice: 0, stop });
-            let (input, output) = (line.count("prompt_eval_count")?, line.count("eval_count")?);
+            // What cannot be read is not reported; the answer is none the worse.
+            let mut count = |name| line.count(name).ok().flatten();
+            let (input, output) = (count("prompt_eval_count"), count("eval_count"));
             if input.is_some() || output.is_some() {
                 events.push(Event::Usage(Usage { input, output, ..Usage::default() }));
             }

@@ -20,6 +20,7 @@ pub struct MessagesReader {
     /// The call that stands in each open block, and whether it has arguments so far.
     calls: BTreeMap<u64, (u32, bool)>,
     calls_begun: u32,
+    usage: Told,
     has_stop: bool,
 }
 
@@ -73,7 +74,7 @@ impl MessagesReader {
         match kind {
             "message_start" => {
                 let mut message = frame.required("message", "the message")?.object()?;
-                events.extend(usage(&mut message)?.map(Event::Usage));
+                events.extend(self.usage.seen(&mut message).map(Event::Usage));
                 return Ok(FrameKind::Opening);
             }
             "content_block_start" => {
@@ -97,7 +98,7 @@ impl MessagesReader {
                     self.has_stop = true;
                     events.push(Event::Finish { choice: 0, stop });
                 }
-                events.extend(usage(frame)?.map(Event::Usage));
+                events.extend(self.usage.seen(frame).map(Event::Usage));
                 return Ok(if self.has_stop { FrameKind::Piece } else { FrameKind::Opening });
             }
             "message_stop" => return Ok(FrameKind::Done),
@@ -189,17 +190,34 @@ fn stop_of(from: &mut Object<'_>) -> Result<Option<Stop>, Wrong> {
     }))
 }
 
-/// Usage: what is cached is counted apart here, and belongs to the input elsewhere.
-fn usage(from: &mut Object<'_>) -> Result<Option<Usage>, Wrong> {
-    let Some(mut usage) = from.object("usage")? else { return Ok(None) };
-    let fresh = usage.count("input_tokens")?;
-    let cached = usage.count("cache_read_input_tokens")?;
-    let cache_write = usage.count("cache_creation_input_tokens")?;
-    let mut details = usage.object("output_tokens_details")?;
-    let reasoning = details.as_mut().map(|details| details.count("thinking_tokens")).transpose()?.flatten();
-    let input = fresh
-        .map(|fresh| fresh.saturating_add(cached.unwrap_or_default()).saturating_add(cache_write.unwrap_or_default()));
-    Ok(Some(Usage { input, cached, cache_write, output: usage.count("output_tokens")?, reasoning }))
+/// Usage as it was told so far, in this dialect's own members: what is cached is counted apart here, and belongs to the input elsewhere. It
+/// is told twice in a stream, the second time often without some of them, so of each the larger counts.
+#[derive(Clone, Copy, Debug, Default)]
+struct Told {
+    fresh: Option<u64>,
+    cached: Option<u64>,
+    cache_write: Option<u64>,
+    output: Option<u64>,
+    reasoning: Option<u64>,
+}
+
+impl Told {
+    /// Takes what `from` says of usage. `None` where it says nothing, or nothing that can be read: the answer is none the worse.
+    fn seen(&mut self, from: &mut Object<'_>) -> Option<Usage> {
+        let mut usage = from.object("usage").ok()??;
+        let mut count = |name| usage.count(name).ok().flatten();
+        self.fresh = self.fresh.max(count("input_tokens"));
+        self.cached = self.cached.max(count("cache_read_input_tokens"));
+        self.cache_write = self.cache_write.max(count("cache_creation_input_tokens"));
+        self.output = self.output.max(count("output_tokens"));
+        let mut details = usage.object("output_tokens_details").ok().flatten();
+        let reasoning = details.as_mut().and_then(|details| details.count("thinking_tokens").ok().flatten());
+        self.reasoning = self.reasoning.max(reasoning);
+        let apart = self.cached.unwrap_or_default().saturating_add(self.cache_write.unwrap_or_default());
+        let input = self.fresh.map(|fresh| fresh.saturating_add(apart));
+        let Self { cached, cache_write, output, reasoning, fresh: _ } = *self;
+        Some(Usage { input, cached, cache_write, output, reasoning })
+    }
 }
 
 /// Reads a whole reply.
@@ -226,7 +244,7 @@ pub fn read_whole(body: &[u8]) -> Result<Vec<Event>, Failure> {
         let open: Vec<u64> = reader.calls.keys().copied().collect();
         open.into_iter().for_each(|index| reader.end_call(index, &mut events));
         events.push(Event::Finish { choice: 0, stop: stop_of(&mut reply)?.unwrap_or(Stop::End) });
-        events.extend(usage(&mut reply)?.map(Event::Usage));
+        events.extend(reader.usage.seen(&mut reply).map(Event::Usage));
         Ok(Ok(events))
     };
     read().map_err(|wrong| malformed(&wrong))?

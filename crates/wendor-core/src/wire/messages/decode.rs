@@ -6,7 +6,7 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use crate::catalog::upstream::Dialect;
 use crate::wire::chat_completions::decode::hosted;
 use crate::wire::codec::Outside;
-use crate::wire::conversation::turn::{CallKind, Foreign, Thinking};
+use crate::wire::conversation::turn::{CallKind, Foreign, Thinking, tell_cache_marks};
 use crate::wire::conversation::wish::Schema;
 use crate::wire::conversation::{
     AnswerFormat, Conversation, Delivery, Effort, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool,
@@ -19,18 +19,21 @@ use crate::wire::verdict::field::Field;
 
 const KNOWN: &[Known] = &[
     ("service_tier", Field::ServiceTier),
-    ("cache_control", Field::CacheMarks),
+    ("cache_control", Field::WideCacheMarks),
     ("container", Field::SharedState),
     ("mcp_servers", Field::HostedTool),
     ("context_management", Field::OwnOnly),
     ("diagnostics", Field::OwnKnob),
     ("inference_geo", Field::OwnKnob),
     ("speed", Field::ServiceTier),
-    ("user_profile_id", Field::UserMarks),
-    ("workspace_id", Field::UserMarks),
+    ("user_profile_id", Field::OwnKnob),
+    ("workspace_id", Field::OwnKnob),
 ];
 
 const CACHE: &[Known] = &[("cache_control", Field::CacheMarks)];
+
+/// The same where other dialects have no place for it.
+const WIDE_CACHE: &[Known] = &[("cache_control", Field::WideCacheMarks)];
 
 /// Reads a body.
 ///
@@ -45,7 +48,8 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
         false => Delivery::Whole,
     };
     if let Some(system) = object.take("system") {
-        let parts = content(&system, &mut conversation)?;
+        let mut parts = content(&system, &mut conversation)?;
+        tell_cache_marks(&mut parts, Role::System);
         conversation.turns.push(Turn::of(Role::System, parts, "system"));
     }
     for node in object.required("messages", "a list of messages")?.list()? {
@@ -81,7 +85,8 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
         "system" => Role::System,
         _ => return Err(role_node.wrong("user or assistant")),
     };
-    let parts = content(&object.required("content", "a text or a list of blocks")?, conversation)?;
+    let mut parts = content(&object.required("content", "a text or a list of blocks")?, conversation)?;
+    tell_cache_marks(&mut parts, role);
     conversation.not_known(object);
     conversation.turns.push(Turn::of(role, parts, node.path()));
     Ok(())
@@ -140,7 +145,9 @@ fn block(node: &Node<'_>, conversation: &mut Conversation) -> Result<Part, Wrong
 
 fn result(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<PartKind, Wrong> {
     let call = object.required_text("tool_use_id", "the id of the call")?;
-    let parts = object.take("content").map(|node| content(&node, conversation)).transpose()?.unwrap_or_default();
+    let mut parts = object.take("content").map(|node| content(&node, conversation)).transpose()?.unwrap_or_default();
+    // Of parts of a result alone no dialect is told.
+    tell_cache_marks(&mut parts, Role::System);
     let is_error = object.flag("is_error")?.unwrap_or(false);
     Ok(PartKind::ToolResult(ToolResult {
         call: Some(call),
@@ -209,7 +216,7 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
         }
         let parameters = tool.take("input_schema").map(|node| node.raw());
         let mut native = Vec::new();
-        take_known(&mut tool, CACHE, "", &mut native);
+        take_known(&mut tool, WIDE_CACHE, "", &mut native);
         let is_strict = tool.flag("strict")?;
         let description = tool.text("description")?;
         let name = tool.required_text("name", "the function's name")?;

@@ -182,7 +182,8 @@ impl ResponsesReader {
     fn finish(&mut self, response: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
         self.is_over = true;
         events.push(Event::Finish { choice: 0, stop: stop_of(response, self.has_calls)? });
-        events.extend(usage(response)?.map(Event::Usage));
+        // What cannot be read is not reported; the answer is none the worse.
+        events.extend(usage(response).ok().flatten().map(Event::Usage));
         Ok(())
     }
 }

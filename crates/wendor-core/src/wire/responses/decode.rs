@@ -3,7 +3,7 @@
 use crate::catalog::upstream::Dialect;
 use crate::wire::chat_completions::decode::{effort, hosted, named_schema};
 use crate::wire::codec::Outside;
-use crate::wire::conversation::turn::{CallKind, Foreign, Thinking};
+use crate::wire::conversation::turn::{CallKind, Foreign, Thinking, tell_cache_marks};
 use crate::wire::conversation::{
     AnswerFormat, Conversation, Delivery, Media, MediaSource, Native, Part, PartKind, Role, Tool, ToolCall, ToolChoice,
     ToolKind, ToolResult, Turn, UsageFrame,
@@ -34,7 +34,7 @@ const KNOWN_OF_ITEM: &[Known] = &[
     ("id", Field::Usual),
     ("status", Field::Usual),
     ("phase", Field::Usual),
-    ("prompt_cache_breakpoint", Field::CacheMarks),
+    ("prompt_cache_breakpoint", Field::WideCacheMarks),
 ];
 
 /// Reads a body.
@@ -107,7 +107,10 @@ fn include(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(
         let field = match node.text()?.as_str() {
             // Seals come and go by themselves; where nobody sealed there is nothing to include.
             "reasoning.encrypted_content" => Field::Usual,
-            "message.output_text.logprobs" => Field::Logprobs,
+            "message.output_text.logprobs" => {
+                conversation.sampling.logprobs = Some(true);
+                continue;
+            }
             _ => Field::IncludeHosted,
         };
         conversation.native.push(native(&node, field, "include"));
@@ -199,7 +202,8 @@ fn message(node: &Node<'_>, mut object: Object<'_>, conversation: &mut Conversat
         "developer" => Role::Developer,
         _ => return Err(role_node.wrong("user, assistant, system or developer")),
     };
-    let parts = content(&object.required("content", "a text or a list of parts")?)?;
+    let mut parts = content(&object.required("content", "a text or a list of parts")?)?;
+    tell_cache_marks(&mut parts, role);
     let mut turn = Turn::of(role, parts, node.path());
     take_known(&mut object, KNOWN_OF_ITEM, "", &mut turn.native);
     conversation.not_known(object);

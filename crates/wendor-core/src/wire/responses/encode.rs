@@ -5,8 +5,8 @@ use crate::wire::chat_completions::encode::{FAILED, effort, named_schema, result
 use crate::wire::conversation::turn::{CallKind, Thinking};
 use crate::wire::conversation::wish::custom_names;
 use crate::wire::conversation::{
-    AnswerFormat, Conversation, Delivery, Media, MediaSource, Native, Part, PartKind, Role, ThinkingAmount, Tool,
-    ToolCall, ToolChoice, ToolKind, ToolResult, Turn,
+    AnswerFormat, Conversation, Delivery, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool, ToolCall,
+    ToolChoice, ToolKind, ToolResult, Turn,
 };
 use crate::wire::json::{Json, Members};
 use crate::wire::native::{give_back, given_back};
@@ -45,11 +45,13 @@ pub fn write(conversation: &Conversation, target: &Target<'_>) -> String {
 
 fn settings(conversation: &Conversation, target: &Target<'_>, body: Members) -> Members {
     let sampling = &conversation.sampling;
-    let wants_logprobs = sampling.logprobs == Some(true) || sampling.top_logprobs.is_some();
+    // Apps of this dialect say both apart.
+    let is_own = conversation.dialect == Dialect::Responses;
+    let wants_logprobs = sampling.logprobs == Some(true) || (sampling.top_logprobs.is_some() && !is_own);
     let mut include: Vec<Json> = given_back(conversation, target, &conversation.native, "include")
         .map(|native| Json::from(&native.value))
         .collect();
-    if wants_logprobs && conversation.dialect != Dialect::Responses {
+    if wants_logprobs {
         include.push("message.output_text.logprobs".into());
     }
     // Where apps send seals back they are asked for, since nothing is kept at the service.
@@ -153,7 +155,7 @@ fn part_of(part: &Part, role: Role, conversation: &Conversation, target: &Target
         }
         PartKind::Text(text) => Members::typed("input_text").put("text", text),
         PartKind::Refusal(text) => Members::typed("refusal").put("refusal", text),
-        PartKind::Image(media) => image(media, &part.native),
+        PartKind::Image(media) => Members::typed("input_image").put("image_url", media.source.to_url()),
         PartKind::Audio(media) => {
             let (data, format) = match &media.source {
                 MediaSource::Bytes { kind, base64 } => (base64.as_str(), kind.rsplit('/').next().unwrap_or("wav")),
@@ -167,14 +169,6 @@ fn part_of(part: &Part, role: Role, conversation: &Conversation, target: &Target
         PartKind::Video(_) | PartKind::ToolCall(_) | PartKind::ToolResult(_) | PartKind::Thinking(_) => return None,
     };
     Some(give_back(conversation, target, &part.native, "", members).into())
-}
-
-/// An image; chat-completions keeps its detail in a member of its own, here it stands beside.
-fn image(media: &Media, native: &[Native]) -> Members {
-    let detail = native.iter().find(|native| native.name == "detail" && native.container == "image_url");
-    Members::typed("input_image")
-        .put("image_url", media.source.to_url())
-        .some("detail", detail.map(|native| &native.value))
 }
 
 fn file(media: &Media) -> Members {

@@ -150,6 +150,8 @@ fields! {
     Metadata => "metadata",
     /// What is worth caching.
     CacheMarks => "cache marks",
+    /// The same on a whole turn, on tools or on the whole request.
+    WideCacheMarks => "cache marks beside parts",
     /// How wordy.
     Verbosity => "verbosity",
     /// What the answer will mostly be.

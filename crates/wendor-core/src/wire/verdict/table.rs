@@ -66,6 +66,7 @@ const NO_LOOP: Cell = A(
     "is turned off until the tools' results are answered: the service takes no call without the thinking that it sealed",
 );
 const FOREIGN: Cell = A("its seal comes from another service, so this thinking is left out");
+const NO_MARKS: Cell = A("there is no such mark there, so it is left out");
 const NO_PREDICTION: Cell = R("this offer takes no prediction; leave it out");
 const NO_CITATIONS: Cell = R("this offer names no sources; leave them out");
 const TEXT_ONLY: Cell = R("this offer answers in text only");
@@ -158,7 +159,8 @@ pub const TABLE: &[(Field, [Cell; 5])] = &[
     (Field::EndUser, [Carried, Carried, Carried, DROPPED, DROPPED]),
     (Field::UserMarks, [Carried, Carried, DROPPED, DROPPED, DROPPED]),
     (Field::Metadata, [Carried, Carried, DROPPED, DROPPED, DROPPED]),
-    (Field::CacheMarks, [Carried, Carried, Carried, Carried, A("this offer keeps no such cache, so it is left out")]),
+    (Field::CacheMarks, [Carried, Carried, Carried, NO_MARKS, NO_MARKS]),
+    (Field::WideCacheMarks, [OwnOnly(&NO_MARKS); 5]),
     (Field::Verbosity, [Carried, Carried, DROPPED, DROPPED, DROPPED]),
     (Field::Prediction, [Carried, NO_PREDICTION, NO_PREDICTION, NO_PREDICTION, NO_PREDICTION]),
     (Field::Citations, [NO_CITATIONS, NO_CITATIONS, Carried, NO_CITATIONS, NO_CITATIONS]),
