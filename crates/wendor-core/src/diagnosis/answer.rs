@@ -136,7 +136,8 @@ impl Listener {
                     !text.is_empty()
                 }
                 Event::Arguments { .. } | Event::Call { .. } | Event::Image { .. } => true,
-                Event::Sealed { .. }
+                Event::NextBlock { .. }
+                | Event::Sealed { .. }
                 | Event::CallEnd { .. }
                 | Event::Citation { .. }
                 | Event::Logprobs { .. }

@@ -42,7 +42,11 @@ impl Facts {
                 self.counts = all.counts();
                 0
             }
-            Event::Sealed { .. } | Event::CallEnd { .. } | Event::Citation { .. } | Event::Logprobs { .. } => 0,
+            Event::NextBlock { .. }
+            | Event::Sealed { .. }
+            | Event::CallEnd { .. }
+            | Event::Citation { .. }
+            | Event::Logprobs { .. } => 0,
         };
         self.output_bytes = self.output_bytes.saturating_add(u64::try_from(bytes).unwrap_or(u64::MAX));
     }

@@ -37,6 +37,7 @@ pub mod facts;
 pub mod fit;
 pub mod form;
 pub mod frames;
+mod gaps;
 pub mod generate_content;
 pub mod image;
 pub mod json;

@@ -39,6 +39,7 @@ pub fn whole_marked(body: Bytes, events: &[Event], seals: &SealDomain) -> Bytes 
             | Event::Call { .. }
             | Event::Arguments { .. }
             | Event::CallEnd { .. }
+            | Event::NextBlock { .. }
             | Event::Citation { .. }
             | Event::Image { .. }
             | Event::Logprobs { .. }

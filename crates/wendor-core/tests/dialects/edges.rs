@@ -427,3 +427,26 @@ fn the_mark_for_the_old_limit_works_in_the_same_dialect() {
     let (went, _) = sent_from(chat(C), &body(C, r#""max_completion_tokens":7"#), &marked).unwrap();
     assert_eq!((&went["max_tokens"], went.get("max_completion_tokens")), (&json!(7), None));
 }
+
+#[rstest]
+#[case::messages(M, "messages")]
+#[case::content(G, "contents")]
+fn no_empty_turn_leaves(#[case] to: Dialect, #[case] turns: &str) {
+    let foreign = SealDomain::named("quarry").mark(&Seal::Signature("c2VhbA==".to_owned()));
+    let body = json!({ "model": "m", "input": [
+        { "role": "user", "content": "Hm" },
+        { "type": "reasoning", "summary": [], "encrypted_content": foreign },
+        { "role": "user", "content": "" },
+        { "role": "user", "content": "And?" },
+    ]});
+    let went = sent(R, &body.to_string(), to);
+    assert_eq!(went[turns].as_array().unwrap().len(), 1, "{went}");
+}
+
+#[test]
+fn json_mode_always_instructs() {
+    let system = r#""messages":[{"role":"system","content":[{"type":"text","text":"Be brief."},{"type":"text","text":"Be kind."}]},{"role":"user","content":"Hm"}]"#;
+    let body = format!(r#"{{"model":"m","response_format":{{"type":"json_object"}},{system}}}"#);
+    let went = sent(C, &body, M);
+    assert!(went["system"][2]["text"].as_str().unwrap().contains("JSON"), "{went}");
+}

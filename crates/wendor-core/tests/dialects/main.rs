@@ -19,4 +19,6 @@ mod mends;
 #[cfg(test)]
 mod refusals;
 #[cfg(test)]
+mod streams;
+#[cfg(test)]
 mod vectors;

@@ -64,7 +64,7 @@ fn messages(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
                 while let Some(next) = turns.next_if(|next| next.role == Role::Assistant && next.name.is_none()) {
                     parts.extend(&next.parts);
                 }
-                messages.push(assistant(turn, &parts, conversation, target));
+                messages.extend(assistant(turn, &parts, conversation, target));
             }
         }
     }
@@ -139,7 +139,8 @@ pub(crate) fn result_text(result: &ToolResult) -> String {
 /// What a result begins with where there is no other way to say that the tool failed.
 pub(crate) const FAILED: &str = "Error:";
 
-fn assistant(turn: &Turn, parts: &[&Part], conversation: &Conversation, target: &Target<'_>) -> Json {
+/// A turn of the model; `None` where nothing of it goes up.
+fn assistant(turn: &Turn, parts: &[&Part], conversation: &Conversation, target: &Target<'_>) -> Option<Json> {
     let (mut said, mut calls, mut thinking, mut refusal) = (Vec::new(), Vec::new(), String::new(), None);
     let takes_thinking = conversation.dialect == target.dialect || target.marks.contains(&Mark::ReasoningHistory);
     for part in parts {
@@ -156,6 +157,10 @@ fn assistant(turn: &Turn, parts: &[&Part], conversation: &Conversation, target: 
             | PartKind::Foreign(_) => said.push((*part).clone()),
         }
     }
+    let is_other = conversation.dialect != target.dialect;
+    if is_other && said.is_empty() && calls.is_empty() && thinking.is_empty() && refusal.is_none() {
+        return None;
+    }
     let message = Members::new().put("role", "assistant");
     let message = match said.is_empty() {
         true => message.put("content", Json::Null),
@@ -168,7 +173,7 @@ fn assistant(turn: &Turn, parts: &[&Part], conversation: &Conversation, target: 
         (FunctionForm::Functions, [(call, _)]) => message.put("function_call", function(call)),
         _ => message.list("tool_calls", tool_calls(&calls, conversation, target)),
     };
-    give_back(conversation, target, &turn.native, "", message).into()
+    Some(give_back(conversation, target, &turn.native, "", message).into())
 }
 
 fn function(call: &ToolCall) -> Members {

@@ -8,6 +8,7 @@ use crate::wire::conversation::answer::{Answer, Block, Choice};
 use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
 use crate::wire::conversation::turn::CallKind;
 use crate::wire::conversation::{FunctionForm, UsageFrame};
+use crate::wire::gaps::{Gaps, Said};
 use crate::wire::json::{Json, Members};
 
 use super::stream::DONE_FRAME;
@@ -20,13 +21,14 @@ pub struct ChatWriter {
     choices: BTreeSet<u32>,
     /// Why each ended: told once, at the end, whatever the upstream says how often.
     stops: BTreeMap<u32, Stop>,
+    gaps: Gaps,
 }
 
 impl ChatWriter {
     /// A writer of one answer.
     #[must_use]
     pub fn new(head: AnswerHead) -> Self {
-        Self { head, choices: BTreeSet::new(), stops: BTreeMap::new() }
+        Self { head, choices: BTreeSet::new(), stops: BTreeMap::new(), gaps: Gaps::default() }
     }
 
     fn chunk(&self, choices: Vec<Json>, usage: Option<Members>) -> String {
@@ -89,9 +91,14 @@ impl ChatWriter {
 impl StreamWriter for ChatWriter {
     fn write(&mut self, event: &Event, out: &mut Vec<u8>) -> Result<(), Failure> {
         match event {
-            Event::Text { choice, text } => self.delta(*choice, Members::new().put("content", text), out),
+            Event::Text { choice, text } => {
+                let text = format!("{}{text}", self.gaps.before(*choice, Said::Text));
+                self.delta(*choice, Members::new().put("content", text), out);
+            }
+            Event::NextBlock { choice } => self.gaps.next_block(*choice),
             Event::Refusal { choice, text } => self.delta(*choice, Members::new().put("refusal", text), out),
             Event::Thinking { choice, text } => {
+                let text = format!("{}{text}", self.gaps.before(*choice, Said::Thinking));
                 self.delta(*choice, Members::new().put("reasoning_content", text), out);
             }
             Event::Call { choice, call, id, name, kind } => {

@@ -2,6 +2,7 @@
 
 use super::event::{Event, Stop, TokenLogprob, Usage};
 use super::turn::CallKind;
+use crate::wire::gaps::GAP;
 use crate::wire::json::RawJson;
 use crate::wire::seal::Seal;
 
@@ -23,6 +24,10 @@ pub struct Choice {
     pub logprobs: Vec<TokenLogprob>,
     /// Why it ended, once it has.
     pub stop: Option<Stop>,
+    /// Whether its upstream tells blocks of one kind apart.
+    pub has_blocks: bool,
+    /// Whether what comes next begins another block.
+    pub begins_next: bool,
 }
 
 /// A block of an answer.
@@ -81,6 +86,10 @@ impl Answer {
                 self.choice(choice).blocks.push(Block::Call { call, id, name, arguments: String::new(), kind });
             }
             Event::Arguments { choice, call, fragment } => self.choice(choice).arguments(call, &fragment),
+            Event::NextBlock { choice } => {
+                let choice = self.choice(choice);
+                (choice.has_blocks, choice.begins_next) = (true, true);
+            }
             Event::CallEnd { .. } | Event::Image { .. } => {}
             Event::Citation { choice, value } => self.choice(choice).citation(value),
             Event::Logprobs { choice, tokens } => self.choice(choice).logprobs.extend(tokens),
@@ -101,9 +110,12 @@ impl Answer {
 
 impl Choice {
     fn text(&mut self, piece: &str) {
+        if piece.is_empty() {
+            return;
+        }
+        let begins_next = std::mem::take(&mut self.begins_next);
         match self.blocks.last_mut() {
-            Some(Block::Text { text, .. }) => text.push_str(piece),
-            _ if piece.is_empty() => {}
+            Some(Block::Text { text, .. }) if !begins_next => text.push_str(piece),
             _ => self.blocks.push(Block::Text { text: piece.to_owned(), citations: Vec::new() }),
         }
     }
@@ -116,8 +128,9 @@ impl Choice {
     }
 
     fn thinking(&mut self, piece: String) {
+        let begins_next = std::mem::take(&mut self.begins_next);
         match self.blocks.last_mut() {
-            Some(Block::Thinking { text, seal: None }) => text.push_str(&piece),
+            Some(Block::Thinking { text, seal: None }) if !begins_next => text.push_str(&piece),
             _ => self.blocks.push(Block::Thinking { text: piece, seal: None }),
         }
     }
@@ -145,24 +158,28 @@ impl Choice {
         }
     }
 
-    /// All of its text.
+    fn gap(&self) -> &'static str {
+        if self.has_blocks { GAP } else { "" }
+    }
+
+    /// All of its text, with a blank line between blocks that its upstream tells apart.
     #[must_use]
     pub fn text_of(&self) -> String {
         let texts = self.blocks.iter().filter_map(|block| match block {
             Block::Text { text, .. } => Some(text.as_str()),
             Block::Refusal(_) | Block::Thinking { .. } | Block::Call { .. } => None,
         });
-        texts.collect()
+        texts.collect::<Vec<_>>().join(self.gap())
     }
 
     /// All of its thinking that can be read.
     #[must_use]
     pub fn thinking_of(&self) -> String {
         let texts = self.blocks.iter().filter_map(|block| match block {
-            Block::Thinking { text, .. } => Some(text.as_str()),
+            Block::Thinking { text, .. } => Some(text.as_str()).filter(|text| !text.is_empty()),
             Block::Refusal(_) | Block::Text { .. } | Block::Call { .. } => None,
         });
-        texts.collect()
+        texts.collect::<Vec<_>>().join(self.gap())
     }
 
     /// Why it refused, if it did.

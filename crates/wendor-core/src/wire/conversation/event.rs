@@ -22,6 +22,11 @@ pub enum Event {
         /// The piece.
         text: String,
     },
+    /// Another block of text or thinking begins: its beginning is not glued to what came before.
+    NextBlock {
+        /// Of which choice.
+        choice: u32,
+    },
     /// Thinking.
     Thinking {
         /// Of which choice.

@@ -8,7 +8,7 @@ use crate::wire::conversation::{
     ToolKind, ToolResult,
 };
 use crate::wire::json::{Json, Members, RawJson};
-use crate::wire::messages::encode::{name_first, system_note};
+use crate::wire::messages::encode::{name_first, says_something, system_note};
 use crate::wire::native::{give_back, given_back};
 use crate::wire::seal::Seal;
 use crate::wire::verdict::Target;
@@ -27,7 +27,7 @@ pub fn write(conversation: &Conversation, target: &Target<'_>) -> String {
     give_back(conversation, target, &conversation.native, "", body).to_line()
 }
 
-/// Turns alternate: neighbours of one role become one.
+/// Turns alternate: neighbours of one role become one, and none says nothing.
 fn contents(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
     let mut merged: Vec<(&'static str, Vec<Part>)> = Vec::new();
     for turn in conversation.turns.iter().skip(conversation.leading_system_turns()) {
@@ -36,6 +36,10 @@ fn contents(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
             Role::Assistant => "model",
         };
         let mut parts = if turn.role.is_system() { vec![system_note(&turn.text())] } else { turn.parts.clone() };
+        parts.retain(|part| says_something(part, conversation, target));
+        if parts.is_empty() {
+            continue;
+        }
         if let Some(name) = &turn.name {
             name_first(&mut parts, name);
         }

@@ -8,6 +8,7 @@ use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter, data_fram
 use crate::wire::conversation::answer::{Answer, Block, Choice};
 use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
 use crate::wire::conversation::turn::arguments_object;
+use crate::wire::gaps::{GAP, Gaps, Said};
 use crate::wire::json::{Json, Members};
 use crate::wire::messages::writer::bad_arguments;
 
@@ -20,6 +21,7 @@ pub struct ContentWriter {
     /// What the frame with the reason will hold of each choice.
     last: BTreeMap<u32, Last>,
     stops: BTreeMap<u32, Stop>,
+    gaps: Gaps,
 }
 
 /// What was kept back of a choice: older clients throw away a turn whose last frame holds nothing. Of a text it is the last letter alone,
@@ -50,7 +52,7 @@ impl ContentWriter {
     /// A writer of one answer.
     #[must_use]
     pub fn new(head: AnswerHead) -> Self {
-        Self { head, calls: BTreeMap::new(), last: BTreeMap::new(), stops: BTreeMap::new() }
+        Self { head, calls: BTreeMap::new(), last: BTreeMap::new(), stops: BTreeMap::new(), gaps: Gaps::default() }
     }
 
     /// A frame with one part, and with the log probabilities that came since the last one.
@@ -105,11 +107,14 @@ impl StreamWriter for ContentWriter {
     fn write(&mut self, event: &Event, out: &mut Vec<u8>) -> Result<(), Failure> {
         match event {
             Event::Text { choice, text } | Event::Refusal { choice, text } => {
-                self.text(*choice, (text, false), out);
+                let text = format!("{}{text}", self.gaps.before(*choice, Said::Text));
+                self.text(*choice, (&text, false), out);
             }
             Event::Thinking { choice, text } => {
-                self.text(*choice, (text, true), out);
+                let text = format!("{}{text}", self.gaps.before(*choice, Said::Thinking));
+                self.text(*choice, (&text, true), out);
             }
+            Event::NextBlock { choice } => self.gaps.next_block(*choice),
             Event::Sealed { choice, seal } => {
                 let part = Members::new().put("text", "").put("thought", true);
                 self.part(*choice, part.put("thoughtSignature", self.head.seals.mark(seal)), out);
@@ -225,8 +230,13 @@ pub fn whole(answer: &Answer, head: &AnswerHead) -> Result<String, Failure> {
 fn candidate(index: usize, choice: &Choice, head: &AnswerHead) -> Result<Json, Failure> {
     let at = u32::try_from(index).unwrap_or_default();
     let mut parts: Vec<Json> = Vec::new();
+    // Clients put the texts of all parts together.
+    let mut has_text = false;
     for block in &choice.blocks {
         parts.push(match block {
+            Block::Text { text, .. } if choice.has_blocks && std::mem::replace(&mut has_text, true) => {
+                Members::new().put("text", format!("{GAP}{text}")).into()
+            }
             Block::Text { text, .. } | Block::Refusal(text) => Members::new().put("text", text).into(),
             Block::Thinking { text, seal } => {
                 let marked = seal.as_ref().map(|seal| head.seals.mark(seal));

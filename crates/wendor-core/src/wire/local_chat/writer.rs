@@ -11,6 +11,7 @@ use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter};
 use crate::wire::conversation::answer::{Answer, Block};
 use crate::wire::conversation::event::{Event, Stop, Usage};
 use crate::wire::conversation::turn::arguments_object;
+use crate::wire::gaps::{Gaps, Said};
 use crate::wire::json::{Json, Members};
 use crate::wire::messages::writer::bad_arguments;
 
@@ -21,13 +22,14 @@ pub struct LocalWriter {
     /// Calls whose arguments are still coming.
     calls: BTreeMap<u32, (String, String)>,
     stop: Option<Stop>,
+    gaps: Gaps,
 }
 
 impl LocalWriter {
     /// A writer of one answer.
     #[must_use]
     pub fn new(head: AnswerHead) -> Self {
-        Self { head, calls: BTreeMap::new(), stop: None }
+        Self { head, calls: BTreeMap::new(), stop: None, gaps: Gaps::default() }
     }
 
     fn line(&self, message: Members, out: &mut Vec<u8>) {
@@ -60,8 +62,15 @@ fn envelope(head: &AnswerHead) -> Members {
 impl StreamWriter for LocalWriter {
     fn write(&mut self, event: &Event, out: &mut Vec<u8>) -> Result<(), Failure> {
         match event {
-            Event::Text { text, .. } | Event::Refusal { text, .. } => self.line(message(text), out),
-            Event::Thinking { text, .. } => self.line(message("").put("thinking", text), out),
+            Event::Text { text, .. } | Event::Refusal { text, .. } => {
+                let text = format!("{}{text}", self.gaps.before(0, Said::Text));
+                self.line(message(&text), out);
+            }
+            Event::NextBlock { .. } => self.gaps.next_block(0),
+            Event::Thinking { text, .. } => {
+                let text = format!("{}{text}", self.gaps.before(0, Said::Thinking));
+                self.line(message("").put("thinking", text), out);
+            }
             Event::Call { call, name, .. } => {
                 self.calls.insert(*call, (name.clone(), String::new()));
             }

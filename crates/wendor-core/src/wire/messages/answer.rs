@@ -105,7 +105,8 @@ impl MessagesReader {
             "ping" => return Ok(FrameKind::Opening),
             _ => return Ok(FrameKind::Foreign),
         }
-        Ok(if events.len() > before { FrameKind::Piece } else { FrameKind::Opening })
+        let is_piece = events.iter().skip(before).any(|event| !matches!(event, Event::NextBlock { .. }));
+        Ok(if is_piece { FrameKind::Piece } else { FrameKind::Opening })
     }
 
     fn end_call(&mut self, index: u64, events: &mut Vec<Event>) {
@@ -127,10 +128,12 @@ impl MessagesReader {
                 events.extend(input.map(whole));
             }
             Some("text") => {
+                events.push(Event::NextBlock { choice: 0 });
                 let text = block.text("text")?.filter(|text| !text.is_empty());
                 events.extend(text.map(|text| Event::Text { choice: 0, text }));
             }
             Some("thinking") => {
+                events.push(Event::NextBlock { choice: 0 });
                 let text = block.text("thinking")?.filter(|text| !text.is_empty());
                 events.extend(text.map(|text| Event::Thinking { choice: 0, text }));
                 let seal = block.text("signature")?.filter(|seal| !seal.is_empty());

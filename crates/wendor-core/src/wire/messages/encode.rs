@@ -54,13 +54,15 @@ pub fn write(conversation: &Conversation, target: &Target<'_>) -> String {
 fn system(conversation: &Conversation, target: &Target<'_>) -> Option<Json> {
     let leading = conversation.leading_system_turns();
     let turns = conversation.turns.get(..leading).unwrap_or_default();
+    let wants_json = conversation.format == Some(AnswerFormat::Json);
     if let [turn] = turns {
         let has_marks = turn.parts.iter().any(|part| !part.native.is_empty()) || turn.parts.len() > 1;
         if has_marks {
-            return Some(blocks(&turn.parts, conversation, target).into());
+            let mut blocks = blocks(&turn.parts, conversation, target);
+            blocks.extend(wants_json.then(|| Members::typed("text").put("text", ANSWER_IN_JSON).into()));
+            return Some(blocks.into());
         }
     }
-    let wants_json = conversation.format == Some(AnswerFormat::Json);
     match (conversation.leading_system(), wants_json) {
         (Some(text), true) => Some(format!("{text}\n\n{ANSWER_IN_JSON}").into()),
         (Some(text), false) => Some(text.into()),
@@ -82,6 +84,11 @@ fn messages(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
         };
         let is_note = turn.role.is_system() && !takes_system;
         let mut parts = if is_note { vec![system_note(&turn.text())] } else { turn.parts.clone() };
+        // Services refuse a turn that says nothing.
+        parts.retain(|part| says_something(part, conversation, target));
+        if parts.is_empty() {
+            continue;
+        }
         if let Some(name) = turn.name.as_ref().filter(|_| !is_note) {
             name_first(&mut parts, name);
         }
@@ -99,6 +106,23 @@ fn messages(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
         Members::new().put("role", role).put("content", content).into()
     };
     merged.into_iter().map(message).collect()
+}
+
+/// Whether anything of a part goes to the target: an empty text does not, nor thinking that somebody else sealed.
+pub(crate) fn says_something(part: &Part, conversation: &Conversation, target: &Target<'_>) -> bool {
+    match &part.kind {
+        PartKind::Text(text) | PartKind::Refusal(text) => !text.is_empty(),
+        PartKind::Thinking(thinking) => {
+            thinking.seal.as_ref().is_some_and(|seal| target.own_seal(conversation, seal).is_some())
+        }
+        PartKind::Image(_)
+        | PartKind::Audio(_)
+        | PartKind::File(_)
+        | PartKind::Video(_)
+        | PartKind::ToolCall(_)
+        | PartKind::ToolResult(_)
+        | PartKind::Foreign(_) => true,
+    }
 }
 
 /// System text in the middle of a conversation, where there is no turn for it.

@@ -102,6 +102,7 @@ impl MessagesWriter {
             | Event::Refusal { .. }
             | Event::Thinking { .. }
             | Event::Sealed { .. }
+            | Event::NextBlock { .. }
             | Event::Call { .. }
             | Event::Citation { .. } => true,
             Event::Image { .. } | Event::Logprobs { .. } | Event::Finish { .. } | Event::Usage(_) => false,
@@ -164,6 +165,10 @@ impl MessagesWriter {
                 Ok(())
             }
             Event::CallEnd { .. } => self.close(out),
+            Event::NextBlock { .. } => match self.open {
+                Some(Open::Text | Open::Thinking) => self.close(out),
+                Some(Open::Call(_)) | None => Ok(()),
+            },
             // Sources are named in the words of the dialect that they come from; log probabilities have no place.
             Event::Image { .. }
             | Event::Citation { .. }
@@ -198,6 +203,7 @@ fn is_of(event: &Event, wanted: u32) -> bool {
         | Event::Sealed { .. }
         | Event::Call { .. }
         | Event::CallEnd { .. }
+        | Event::NextBlock { .. }
         | Event::Citation { .. }
         | Event::Image { .. }
         | Event::Logprobs { .. }

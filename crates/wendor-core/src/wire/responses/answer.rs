@@ -9,6 +9,7 @@ use crate::wire::chat_completions::answer::{malformed, token_logprobs};
 use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader};
 use crate::wire::conversation::event::{Event, Stop, Usage};
 use crate::wire::conversation::turn::CallKind;
+use crate::wire::gaps::GAP;
 use crate::wire::json::{Node, Object, RawJson, Wrong};
 use crate::wire::seal::Seal;
 use crate::wire::sse::SseFrame;
@@ -113,6 +114,11 @@ impl ResponsesReader {
                 events.extend(piece(frame)?.map(|text| Event::Text { choice: 0, text }));
                 logprobs(frame, events)?;
             }
+            "response.content_part.added" => events.push(Event::NextBlock { choice: 0 }),
+            // Summaries of one item have one seal, so that they stay one block.
+            "response.reasoning_summary_part.added" if frame.count("summary_index")?.is_some_and(|index| index > 0) => {
+                events.push(Event::Thinking { choice: 0, text: GAP.to_owned() });
+            }
             "response.refusal.delta" => events.extend(piece(frame)?.map(|text| Event::Refusal { choice: 0, text })),
             "response.reasoning_summary_text.delta" | "response.reasoning_text.delta" => {
                 events.extend(piece(frame)?.map(|text| Event::Thinking { choice: 0, text }));
@@ -140,8 +146,8 @@ impl ResponsesReader {
             other if other.starts_with("response.") => {}
             _ => return Ok(FrameKind::Foreign),
         }
-        let is_piece =
-            events.len() > before && events.iter().skip(before).any(|event| !matches!(event, Event::CallEnd { .. }));
+        let tells = |event: &Event| !matches!(event, Event::CallEnd { .. } | Event::NextBlock { .. });
+        let is_piece = events.iter().skip(before).any(tells);
         Ok(if is_piece { FrameKind::Piece } else { FrameKind::Opening })
     }
 
@@ -149,6 +155,10 @@ impl ResponsesReader {
         let kind = match item.text("type")?.as_deref() {
             Some("function_call") => CallKind::Function,
             Some("custom_tool_call") => CallKind::Custom,
+            Some("message" | "reasoning") => {
+                events.push(Event::NextBlock { choice: 0 });
+                return Ok(());
+            }
             Some(_) | None => return Ok(()),
         };
         let call = u32::try_from(self.calls.len()).unwrap_or(u32::MAX);
@@ -276,6 +286,7 @@ fn message(item: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> 
                 events.extend(of(part.text("refusal")?).map(|text| Event::Refusal { choice: 0, text }));
             }
             Some(_) | None => {
+                events.push(Event::NextBlock { choice: 0 });
                 events.extend(of(part.text("text")?).map(|text| Event::Text { choice: 0, text }));
                 let cited = part.list("annotations")?;
                 let citation = |node: &Node<'_>| -> RawJson { node.raw() };
@@ -288,11 +299,15 @@ fn message(item: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> 
 }
 
 fn thinking(item: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+    let mut texts = Vec::new();
     for name in ["summary", "content"] {
         for node in item.list(name)? {
-            let text = node.object()?.text("text")?;
-            events.extend(text.map(|text| Event::Thinking { choice: 0, text }));
+            texts.extend(node.object()?.text("text")?);
         }
+    }
+    events.push(Event::NextBlock { choice: 0 });
+    if !texts.is_empty() {
+        events.push(Event::Thinking { choice: 0, text: texts.join(GAP) });
     }
     Ok(())
 }

@@ -177,6 +177,7 @@ impl StreamWriter for ResponsesWriter {
             Event::Text { text, .. } => self.said(Kind::Text, text, out),
             Event::Refusal { text, .. } => self.said(Kind::Refusal, text, out),
             Event::Thinking { text, .. } => self.said(Kind::Thinking, text, out),
+            Event::NextBlock { .. } => self.close_said(out),
             Event::Sealed { seal, .. } => self.sealed(seal, out),
             Event::Call { choice, call, id, name, kind } => {
                 let id = id.clone().unwrap_or_else(|| self.head.call_id(*choice, *call));
