@@ -632,6 +632,8 @@ export interface components {
             offer: string;
             /** @description The server's version, where it tells it. */
             server_version?: string | null;
+            /** @description Its id at the upstream, in the header `x-request-id`: a UUID, by which the request is found too. */
+            upstream_request_id: string;
             used?: components["schemas"]["TokensByKind"] | null;
             /** @description What that cost, all digits; absent where nothing was used, or the offer has no rate. */
             used_cost?: string | null;
@@ -2512,7 +2514,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                /** @description Its id */
+                /** @description Its id, or the UUID that an upstream knows one of its attempts by */
                 id: string;
             };
             cookie?: never;

@@ -137,7 +137,7 @@ mod tests {
     }
 
     fn attempt(offer: &str, began_ms: u64, ended_ms: u64, failure: Option<&str>) -> Value {
-        json!({ "offer": offer, "began_ms": began_ms, "ended_ms": ended_ms, "failure": failure, "detail": failure.map(|_| "why"), "used_estimated": false })
+        json!({ "offer": offer, "upstream_request_id": "00000000-0000-8000-8000-000000000000", "began_ms": began_ms, "ended_ms": ended_ms, "failure": failure, "detail": failure.map(|_| "why"), "used_estimated": false })
     }
 
     #[rstest]

@@ -1,6 +1,6 @@
 //! Base 32 in Crockford's alphabet: no `i`, `l`, `o`, `u`, so that ids survive being read aloud.
 //!
-//! Bytes or an integer enter, text leaves; used for key texts and request ids. Decoding is not needed anywhere.
+//! Bytes or an integer enter, text leaves; used for key texts and request ids.
 
 const ALPHABET: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
 
@@ -27,6 +27,14 @@ pub fn of_bytes(bytes: &[u8]) -> String {
         text.push_str(&of_number(number << (digits * 5 - bits), digits));
     }
     text
+}
+
+/// The number that `text` is, in lower case; `None` when it holds anything else, or more than 25 digits.
+#[must_use]
+pub fn to_number(text: &str) -> Option<u128> {
+    let place = |byte: u8| u128::try_from(ALPHABET.iter().position(|digit| *digit == byte)?).ok();
+    let is_short = text.len() <= 25;
+    text.bytes().try_fold(0u128, |sum, byte| Some(sum << 5 | place(byte)?)).filter(|_| is_short)
 }
 
 /// Whether `text` holds only digits of the alphabet, in lower case.
@@ -56,5 +64,6 @@ mod tests {
             assert!(!is_base32(letter), "{letter}");
         }
         assert_eq!(of_number(33, 3), "011");
+        assert_eq!((to_number("011"), to_number("0l1")), (Some(33), None));
     }
 }

@@ -22,5 +22,6 @@ pub mod quota;
 pub mod request_id;
 pub mod routing;
 pub mod secret;
+pub mod trace;
 pub mod watch;
 pub mod wire;

@@ -38,6 +38,39 @@ impl RequestId {
             .then(|| Self(text.to_ascii_uppercase()))
     }
 
+    /// The id of its attempt `number` as a UUID, the form that some servers demand of a request's id (RFC 9562, version 8): the 80 bits
+    /// of the request, then eight of the attempt, the rest zero.
+    ///
+    /// ```
+    /// use wendor_core::request_id::RequestId;
+    /// let id = RequestId::parse("01JDF3-7QK2M0XZ4T").unwrap();
+    /// let uuid = id.uuid(2);
+    /// assert_eq!(&uuid[14..15], "8");
+    /// assert_eq!(RequestId::of_uuid(&uuid), Some((id, 2)));
+    /// ```
+    #[must_use]
+    pub fn uuid(&self, number: u8) -> String {
+        let digits = self.0.replace('-', "").to_ascii_lowercase();
+        // It was minted or parsed, so it is a number of 80 bits.
+        let bits = base32::to_number(&digits).unwrap_or_default();
+        let (a, b, c) = (bits >> 32, bits >> 20 & 0xfff, (bits & 0xf_ffff) << 42 | u128::from(number) << 34);
+        let all = a << 80 | 8 << 76 | b << 64 | 0b10 << 62 | c;
+        let hex = format!("{all:032x}");
+        [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]].join("-")
+    }
+
+    /// The request and the number of its attempt, of a UUID that [`Self::uuid`] made; `None` for any other.
+    #[must_use]
+    pub fn of_uuid(text: &str) -> Option<(Self, u8)> {
+        let is_formed = text.len() == 36 && [8, 13, 18, 23].iter().all(|at| text.as_bytes().get(*at) == Some(&b'-'));
+        let all = u128::from_str_radix(&text.replace('-', ""), 16).ok().filter(|_| is_formed)?;
+        let is_ours = all >> 76 & 0xf == 8 && all >> 62 & 0b11 == 0b10 && all & 0x3_ffff_ffff == 0;
+        let bits = (all >> 80) << 32 | (all >> 64 & 0xfff) << 20 | all >> 42 & 0xf_ffff;
+        let digits = base32::of_number(bits, 16).to_ascii_uppercase();
+        let id = Self(format!("{}-{}", &digits[..6], &digits[6..]));
+        is_ours.then(|| Some((id, u8::try_from(all >> 34 & 0xff).ok()?)))?
+    }
+
     /// The id as text.
     #[must_use]
     pub fn as_str(&self) -> &str {
@@ -54,6 +87,22 @@ impl std::fmt::Display for RequestId {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    proptest::proptest! {
+        #[test]
+        fn a_uuid_leads_back_to_its_attempt(millis in 0i64..4_000_000_000_000, process: u32, count: u32, number: u8) {
+            let at = DateTime::from_timestamp_millis(ID_EPOCH_MS + millis).unwrap();
+            let id = RequestId::mint(at, process, count);
+            let uuid = id.uuid(number);
+            proptest::prop_assert_eq!((uuid.len(), &uuid[14..15]), (36, "8"));
+            proptest::prop_assert_eq!(RequestId::of_uuid(&uuid), Some((id, number)));
+        }
+
+        #[test]
+        fn no_other_text_does(text in ".{0,40}") {
+            proptest::prop_assert_eq!(RequestId::of_uuid(&text), None);
+        }
+    }
 
     #[test]
     fn ids_order_by_time_and_differ_by_process_and_count() {

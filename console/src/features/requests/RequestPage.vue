@@ -70,7 +70,7 @@ const labels = computed(() => Object.entries(request.value?.labels ?? {}).map(([
           </table>
         </section>
         <section>
-          <h2>Who asked</h2>
+          <h2>Who asked, and where it went</h2>
           <dl>
             <dt>team</dt>
             <dd>
@@ -102,6 +102,10 @@ const labels = computed(() => Object.entries(request.value?.labels ?? {}).map(([
             </template>
             <dt>answered as</dt>
             <dd>{{ request.streamed ? 'a stream' : 'a whole reply' }}, at revision {{ request.revision }}</dd>
+            <template v-for="tried in shown.data.value.attempts" :key="tried.upstream_request_id">
+              <dt title="x-request-id, as its log has it">id at {{ tried.offer }}</dt>
+              <dd class="mono">{{ tried.upstream_request_id }}</dd>
+            </template>
           </dl>
         </section>
       </div>

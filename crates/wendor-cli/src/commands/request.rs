@@ -1,5 +1,6 @@
 //! `wendor request`: the list, and one request with attempts, cost as a sum, and where its time went.
 
+use wendor_gateway::admin::attempts::AttemptLine;
 use wendor_gateway::admin::cost::CostSum;
 use wendor_gateway::admin::operations::Refusals;
 use wendor_gateway::admin::requests::{RequestLine, RequestPage, RequestShown};
@@ -114,6 +115,12 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
         ))?;
     }
     plan(shown)?;
+    if !shown.attempts.is_empty() {
+        output::line("\nIn the upstreams' own logs (`x-request-id`):")?;
+        let columns = [Column::Text("offer"), Column::Text("id there")];
+        let row = |attempt: &AttemptLine| vec![attempt.offer.clone(), attempt.upstream_request_id.clone()];
+        output::table(&columns, shown.attempts.iter().map(row).collect(), "")?;
+    }
     if !shown.changes.is_empty() {
         output::line("\nChanged on the way:")?;
         let columns = [Column::Text("member"), Column::Text("from the app"), Column::Text("to the upstream")];

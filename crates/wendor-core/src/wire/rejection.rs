@@ -60,8 +60,30 @@ fn reason(mut body: Object<'_>) -> Option<Reason> {
         let code = error.take("code").filter(Node::is_text).and_then(|code| code.text().ok());
         return Some(Reason { message, code, param: error.text("param").ok().flatten() });
     }
+    if let Some(listed) = body.clone().take("detail").filter(Node::is_list) {
+        return listed_reason(&listed);
+    }
     let text = |body: &mut Object<'_>, name| body.take(name).filter(Node::is_text).and_then(|node| node.text().ok());
     text(&mut body, "message").or_else(|| text(&mut body, "detail")).map(plain)
+}
+
+/// What servers say that check a body against its schema: a list of places with what is wrong there.
+fn listed_reason(listed: &Node<'_>) -> Option<Reason> {
+    let one = |node: &Node<'_>| {
+        let mut item = node.object().ok()?;
+        let message = item.text("msg").ok()??;
+        let steps = item.list("loc").unwrap_or_default();
+        let steps = steps.iter().filter_map(|step| step.text().ok().or_else(|| Some(step.count().ok()?.to_string())));
+        // It begins with the part of the request, which is always the body.
+        Some((steps.filter(|step| step != "body").collect::<Vec<_>>().join("."), message))
+    };
+    let wrong: Vec<(String, String)> = listed.list().ok()?.iter().filter_map(one).collect();
+    let param = wrong.first().map(|(path, _)| path.clone()).filter(|path| !path.is_empty());
+    let said = |(path, message): &(String, String)| {
+        if path.is_empty() { message.clone() } else { format!("`{path}`: {message}") }
+    };
+    let message = wrong.iter().map(said).collect::<Vec<_>>().join("; ");
+    (!message.is_empty()).then_some(Reason { message, code: None, param })
 }
 
 fn short(message: &str) -> &str {
@@ -105,6 +127,13 @@ mod tests {
     )]
     #[case::own_without_a_message(Dialect::ChatCompletions, Dialect::ChatCompletions, 400, r#"{"error":"no"}"#, Some((400, "status 400: no")))]
     #[case::detail(Dialect::ChatCompletions, Dialect::ChatCompletions, 422, r#"{"detail":"no"}"#, Some((422, "status 422: no")))]
+    #[case::listed(
+        Dialect::ChatCompletions,
+        Dialect::ChatCompletions,
+        422,
+        r#"{"detail":[{"loc":["body","messages",0,"content"],"msg":"Field required","type":"missing"},{"msg":"too long"}]}"#,
+        Some((422, "status 422: `messages.0.content`: Field required; too long"))
+    )]
     #[case::page(Dialect::ChatCompletions, Dialect::Messages, 400, "<html>", Some((400, "status 400")))]
     #[case::empty(Dialect::Messages, Dialect::LocalChat, 413, "", Some((413, "status 413")))]
     #[case::conflict(Dialect::Messages, Dialect::ChatCompletions, 409, r#"{"type":"error","error":{"type":"conflict_error","message":"m"}}"#, Some((502, "status 502: m")))]

@@ -3,7 +3,6 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
-use proptest::prelude::*;
 use rstest::rstest;
 use serde_json::{Value, json};
 use wendor_core::catalog::ability::{Ability, ControlPolicy, Controls, Mark};
@@ -18,19 +17,17 @@ use wendor_core::wire::seal::{Seal, SealDomain};
 use wendor_core::wire::sending::prepare;
 use wendor_core::wire::verdict::Target;
 
-use crate::vectors::all;
-
-fn target(dialect: Dialect) -> Target<'static> {
+pub fn target(dialect: Dialect) -> Target<'static> {
     let (marks, controls) = (&[][..], Controls::default());
     Target { dialect, model: "m", marks, controls, seals: SealDomain::named("farlight"), output_cap: None }
 }
 
-fn chat(dialect: Dialect) -> Endpoint {
+pub fn chat(dialect: Dialect) -> Endpoint {
     Endpoint { dialect, kind: Kind::Chat(InPath { model: Some("m".to_owned()), is_streamed: false }) }
 }
 
 /// What goes up, and the members whose change is on the record; or why it cannot.
-fn sent_from(endpoint: Endpoint, body: &str, target: &Target<'_>) -> Result<(Value, Vec<String>), String> {
+pub fn sent_from(endpoint: Endpoint, body: &str, target: &Target<'_>) -> Result<(Value, Vec<String>), String> {
     let body = Bytes::copy_from_slice(body.as_bytes());
     let is_chat = matches!(endpoint.kind, Kind::Chat(_));
     let is_other = endpoint.dialect != target.dialect;
@@ -54,7 +51,7 @@ fn sent(from: Dialect, body: &str, to: Dialect) -> Value {
 }
 
 /// A body of the dialect with these members beside what has to be there.
-fn body(dialect: Dialect, members: &str) -> String {
+pub fn body(dialect: Dialect, members: &str) -> String {
     let base = match dialect {
         C | L => r#""model":"m","messages":[{"role":"user","content":"Hm"}]"#,
         R => r#""model":"m","input":"Hm""#,
@@ -145,8 +142,6 @@ fn responses_are_not_kept(#[case] members: &str, #[case] store: Value) {
     let (went, _) = sent_from(chat(R), &body(R, r#""store":true"#), &Target { controls, ..target(R) }).unwrap();
     assert_eq!(went["store"], true, "where the offer lets apps set it");
 }
-
-const DEPARTURES: &str = r#"{"type":"function","function":{"name":"departures"}}"#;
 
 fn history_of_chat(results: &[(&str, Value)]) -> String {
     let calls: Vec<Value> = results
@@ -356,69 +351,6 @@ fn what_a_rewrite_drops_is_told_in_the_same_dialect_too() {
         changes.contains(&"x_unknown".to_owned()) && changes.contains(&"tools[0].y_unknown".to_owned()),
         "{changes:?}"
     );
-}
-
-/// `text` as JSON in which some letters of texts are written as escapes.
-fn escaped(text: &str, which: &[bool]) -> String {
-    let (mut out, mut in_text, mut after_backslash) = (String::new(), false, false);
-    let mut which = which.iter().cycle();
-    for letter in text.chars() {
-        let is_plain = in_text && !after_backslash && letter.is_ascii_alphanumeric();
-        match letter {
-            '"' if !after_backslash => in_text = !in_text,
-            _ => {}
-        }
-        after_backslash = letter == '\\' && !after_backslash;
-        if is_plain && *which.next().unwrap_or(&false) {
-            out.push_str(&format!("\\u{:04x}", u32::from(letter)));
-        } else {
-            out.push(letter);
-        }
-    }
-    out
-}
-
-fn requests() -> Vec<(Dialect, String)> {
-    let of_vectors =
-        all().into_iter().filter(|vector| vector.is_chat()).map(|vector| (vector.dialect, vector.body.to_string()));
-    let more = [
-        (C, body(C, r#""store":true,"service_tier":"flex","metadata":{"a":"b"}"#)),
-        (R, body(R, r#""store":true,"text":{"verbosity":"low"}"#)),
-        (L, body(L, r#""keep_alive":-1,"options":{"num_ctx":1,"seed":2,"num_gpu":3}"#)),
-        (C, body(C, &format!(r#""tools":[{DEPARTURES},{{"type":"mcp","server_label":"x"}}]"#))),
-        (M, body(M, r#""service_tier":"auto","mcp_servers":[]"#)),
-    ];
-    of_vectors.chain(more).collect()
-}
-
-proptest! {
-    #![proptest_config(ProptestConfig { cases: 200, failure_persistence: None, ..ProptestConfig::default() })]
-
-    /// However its letters are written, a body is treated as the body that it is.
-    #[test]
-    fn any_escaping_of_a_body_is_treated_as_the_body_itself(
-        (dialect, plain) in prop::sample::select(requests()),
-        which in proptest::collection::vec(any::<bool>(), 1..40),
-        to in 0usize..5,
-    ) {
-        let written_otherwise = escaped(&plain, &which);
-        let to = target(Dialect::ALL[to]);
-        let value = |sent: Result<(Value, Vec<String>), String>| sent.map(|(value, changes)| (unescaped(value), changes));
-        prop_assert_eq!(value(sent_from(chat(dialect), &written_otherwise, &to)), value(sent_from(chat(dialect), &plain, &to)));
-    }
-}
-
-/// Arguments of calls are JSON in a text: what was escaped inside is the same.
-fn unescaped(value: Value) -> Value {
-    match value {
-        Value::String(text) => match serde_json::from_str::<Value>(&text) {
-            Ok(inner @ (Value::Object(_) | Value::Array(_))) => json!({ "json": unescaped(inner) }),
-            _ => Value::String(text),
-        },
-        Value::Array(values) => values.into_iter().map(unescaped).collect(),
-        Value::Object(members) => members.into_iter().map(|(name, value)| (name, unescaped(value))).collect(),
-        Value::Null | Value::Bool(_) | Value::Number(_) => value,
-    }
 }
 
 #[test]

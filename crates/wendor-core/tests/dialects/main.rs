@@ -11,6 +11,8 @@ mod documentation;
 #[cfg(test)]
 mod edges;
 #[cfg(test)]
+mod escapes;
+#[cfg(test)]
 mod fuzz;
 #[cfg(test)]
 mod leaves;

@@ -1,10 +1,13 @@
 //! An app asks and is answered.
 
+use bytes::Bytes;
 use rstest::rstest;
 use serde_json::{Value, json};
+use wendor_core::catalog::upstream::Dialect;
+use wendor_core::request_id::RequestId;
 use wendor_e2e::ferry::{Ferry, header, question};
 use wendor_e2e::waiting::until;
-use wendor_standins::server::Profile;
+use wendor_standins::server::{Profile, Replay, StandIn};
 
 #[tokio::test]
 async fn a_whole_answer_comes_with_who_answered() {
@@ -22,7 +25,8 @@ async fn a_whole_answer_comes_with_who_answered() {
     assert_eq!(shown["request"]["tokens"]["output"], body["usage"]["completion_tokens"]);
     let seen = ferry.quayside.last_seen().unwrap();
     let header = |name: &str| seen.headers.iter().find(|(seen, _)| seen == name).map(|(_, value)| value.clone());
-    assert_eq!(header("x-request-id"), Some(id));
+    let attempt = header("x-request-id").and_then(|uuid| RequestId::of_uuid(&uuid));
+    assert_eq!(attempt, RequestId::parse(&id).map(|id| (id, 1)));
     assert_eq!(header("authorization"), None, "the app's key goes no further");
     assert_eq!(serde_json::from_slice::<Value>(&seen.body).unwrap()["model"], "dunlin-70b");
 }
@@ -150,6 +154,51 @@ async fn open_streams_finish_after_sigterm_and_new_requests_do_not_begin() {
     // The log is read by a thread of its own, which may be a moment behind.
     let last = until("its last word", || async { ferry.service.logged("stopped") }).await;
     assert_eq!(last["pending"], 0, "its entry is in the database\n{}", ferry.service.log());
+}
+
+#[tokio::test]
+async fn an_upstream_gets_ids_that_lead_back_to_the_record() {
+    let ferry = Ferry::begin().await;
+    let trace = "4bf92f3577b34da6a3ce929d0e0e4736";
+    let request = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
+    let request = request.header("traceparent", format!("00-{trace}-00f067aa0ba902b7-01"));
+    let request = request.header("x-harbour-beta", "tides-2026").header("x-request-id", "of-the-app");
+    let answer = request.json(&question("night-sailings", false)).send().await.unwrap();
+    let id = header(&answer, "wendor-request-id");
+    let seen = ferry.quayside.last_seen().unwrap();
+    let sent = |name: &str| seen.headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
+    assert_eq!(sent("x-harbour-beta").as_deref(), Some("tides-2026"));
+    let traceparent = sent("traceparent").unwrap();
+    assert!(traceparent.contains(trace) && traceparent.ends_with("-01"), "{traceparent}");
+    assert!(!traceparent.contains("00f067aa0ba902b7"), "it has a span of its own: {traceparent}");
+    let uuid = sent("x-request-id").unwrap();
+    assert_eq!((uuid.len(), &uuid[14..15]), (36, "8"), "{uuid}");
+    let shown = ferry.request(&uuid).await;
+    assert_eq!((&shown["request"]["id"], &shown["attempts"][0]["upstream_request_id"]), (&json!(id), &json!(uuid)));
+}
+
+#[tokio::test]
+async fn a_server_that_counts_no_tokens_gives_an_estimate() {
+    let ferry = Ferry::begin().await;
+    let profile = Profile { dialect: Dialect::Messages, ..Profile::quick("farlight", &["fulmar-large"]) };
+    let farlight = StandIn::start(profile).await.unwrap();
+    ferry
+        .apply(&format!(
+            "[upstreams.farlight]\naddress = \"http://{}\"\ndialect = \"messages\"\nhosting = \"hosted\"\noffers.fulmar-large = {{}}\n\
+             [routes.manifests]\nstages = [{{ offers = [\"farlight/fulmar-large\"] }}]\n[teams.timetables]\n",
+            farlight.address()
+        ))
+        .await;
+    let body = Bytes::from_static(b"{\"error\":\"no such path\"}");
+    farlight.replay(Replay { status: 404, headers: Vec::new(), body });
+    let request = ferry.http.post(format!("{}/v1/messages/count_tokens", ferry.service.url)).bearer_auth(&ferry.key);
+    let asked = json!({ "model": "manifests", "messages": [{ "role": "user", "content": "Which berth?" }] });
+    let answer = request.json(&asked).send().await.unwrap();
+    assert_eq!(answer.status(), 200);
+    assert!(header(&answer, "wendor-notes").contains("estimate"), "{:?}", answer.headers());
+    assert!(answer.json::<Value>().await.unwrap()["input_tokens"].as_u64().unwrap() > 0);
+    let states = ferry.get("/upstreams").await.to_string();
+    assert!(!states.contains("\"failing\""), "it is well: {states}");
 }
 
 #[tokio::test]

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::metering::detail::Attempt;
+use wendor_core::request_id::RequestId;
 
 use super::usage::TokensByKind;
 
@@ -11,6 +12,8 @@ use super::usage::TokensByKind;
 pub struct AttemptLine {
     /// Where.
     pub offer: String,
+    /// Its id at the upstream, in the header `x-request-id`: a UUID, by which the request is found too.
+    pub upstream_request_id: String,
     /// When it began, in milliseconds from the request's arrival.
     pub began_ms: u64,
     /// When it ended.
@@ -31,11 +34,16 @@ pub struct AttemptLine {
     pub server_version: Option<String>,
 }
 
-/// A try as it is told.
-pub(super) fn attempt_line(attempt: Attempt) -> AttemptLine {
+/// The tries of `request` as they are told.
+pub(super) fn attempt_lines(request: &RequestId, attempts: Vec<Attempt>) -> Vec<AttemptLine> {
+    (1..).zip(attempts).map(|(number, attempt)| attempt_line(request.uuid(number), attempt)).collect()
+}
+
+fn attempt_line(upstream_request_id: String, attempt: Attempt) -> AttemptLine {
     let spent = attempt.spent;
     AttemptLine {
         offer: attempt.offer.to_string(),
+        upstream_request_id,
         began_ms: attempt.began_ms,
         ended_ms: attempt.ended_ms,
         failure: attempt.failure.as_ref().map(|failure| failure.kind.to_string()),

@@ -18,7 +18,7 @@ use wendor_core::routing::failure::FailureKind;
 use wendor_core::routing::plan::{PlannedOffer, Standing};
 use wendor_store::requests::{PageMark, RequestFilter};
 
-use super::attempts::{AttemptLine, attempt_line};
+use super::attempts::{AttemptLine, attempt_lines};
 use super::cost::{CostSum, cost_sum, failed_used};
 use super::keys::{known_upstream, recorded_route, recorded_team};
 use super::principal::{PersonOrApp, Principal};
@@ -219,13 +219,13 @@ pub(super) async fn list(
     let mut attempts = app.store.attempts_of(&several).await?;
     let line = |entry: &LedgerEntry| {
         let tries = attempts.remove(entry.entry_id.as_str()).unwrap_or_default();
-        RequestLine { tries: tries.into_iter().map(attempt_line).collect(), ..request_line(entry) }
+        RequestLine { tries: attempt_lines(&entry.request, tries), ..request_line(entry) }
     };
     Ok(web::Json(RequestPage { requests: entries.iter().map(line).collect(), currency, next }))
 }
 
 /// One request: to whoever may see its team, and to the key that asked it.
-#[utoipa::path(tag = "figures", params(("id" = String, Path, description = "Its id")), responses(
+#[utoipa::path(tag = "figures", params(("id" = String, Path, description = "Its id, or the UUID that an upstream knows one of its attempts by")), responses(
     (status = 200, body = RequestShown, description = "The request"),
     (status = 404, body = ProblemDetails, description = "No such request")))]
 #[get("/requests/{id}")]
@@ -235,7 +235,8 @@ pub(super) async fn show(
     id: web::Path<String>,
 ) -> Result<web::Json<RequestShown>, Problem> {
     let missing = || Problem::NoSuch { what: "request", name: id.to_string(), nearest: None };
-    let wanted = RequestId::parse(&id).ok_or_else(missing)?;
+    let of_attempt = || RequestId::of_uuid(&id).map(|(request, _)| request);
+    let wanted = RequestId::parse(&id).or_else(of_attempt).ok_or_else(missing)?;
     // Memory first: an app asks right after its stream, and the database may be away.
     let found = match app.recent.request(&wanted) {
         Some(settled) => {
@@ -363,7 +364,7 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         cost,
         failed_used: failed_used.map(TokensByKind::from),
         failed_cost: failed_cost.flatten().map(|cost| cost.to_string()),
-        attempts: attempts.into_iter().map(attempt_line).collect(),
+        attempts: attempt_lines(&entry.request, attempts),
         plan: plan.offers.into_iter().map(plan_line).collect(),
         latency: latency::parts(&asked(entry).latency, asked(entry).attempts)
             .iter()

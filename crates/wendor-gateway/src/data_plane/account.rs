@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::AppKey;
 use wendor_core::metering::entry::{LedgerEntry, Record};
 use wendor_core::metering::images::Images;
@@ -10,6 +11,7 @@ use wendor_core::metering::rate::{Cost, Rate, price};
 use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::use_of::WorstCase;
+use wendor_core::trace::Trace;
 
 use super::Call;
 use super::marks::Marks;
@@ -32,6 +34,10 @@ pub struct Account {
     pub key: Arc<AppKey>,
     /// The app's marks.
     pub marks: Marks,
+    /// The trace that the app says it belongs to.
+    pub trace: Option<Trace>,
+    /// The app's headers for features that a service of its dialect has not settled yet.
+    pub beta: Vec<(HeaderName, HeaderValue)>,
     /// For which route.
     pub route: Name,
     /// Whether as a stream.

@@ -7,14 +7,16 @@
 use std::sync::Arc;
 
 use actix_web::dev::Payload;
-use actix_web::http::header::{self, HeaderMap, HeaderValue};
+use actix_web::http::header::{self, HeaderMap};
 use actix_web::web;
+use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
 use wendor_core::name::{Name, OfferName, nearest};
 use wendor_core::quota::use_of::WorstCase;
 use wendor_core::quota::{AtLimit, Measure, Quota};
+use wendor_core::trace::Trace;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::chat_completions::request::BadRequest;
 use wendor_core::wire::conversation::Delivery;
@@ -54,9 +56,11 @@ pub struct Admitted {
 #[derive(Debug)]
 pub struct Asked {
     endpoint: Endpoint,
-    content_type: Option<HeaderValue>,
+    content_type: Option<header::HeaderValue>,
     presented: Result<String, Refusal>,
     marks: Result<Marks, Refusal>,
+    trace: Option<Trace>,
+    beta: Vec<(HeaderName, HeaderValue)>,
     declared_bytes: Option<usize>,
 }
 
@@ -73,9 +77,20 @@ impl Asked {
             content_type,
             presented: presented_key(headers, query),
             marks: Marks::read(headers),
+            trace: headers.get("traceparent").and_then(|header| Trace::parse(header.to_str().ok()?)),
+            beta: beta_headers(headers),
             declared_bytes: declared,
         }
     }
+}
+
+/// By which an app asks for features that a service has not settled yet: they mean something to upstreams of the app's dialect alone.
+fn beta_headers(headers: &HeaderMap) -> Vec<(HeaderName, HeaderValue)> {
+    let own = |(name, value): (&header::HeaderName, &header::HeaderValue)| {
+        let name = HeaderName::from_bytes(name.as_str().as_bytes()).ok()?;
+        Some((name, HeaderValue::from_bytes(value.as_bytes()).ok()?))
+    };
+    headers.iter().filter(|(name, _)| name.as_str().ends_with("-beta")).filter_map(own).collect()
 }
 
 /// Admits a request.
@@ -106,6 +121,8 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         snapshot: snapshot.clone(),
         key,
         marks,
+        trace: asked.trace,
+        beta: asked.beta,
         asked_for,
         teaches: teaches(&request),
         sends_cap: sends_cap(team, asked_for),

@@ -12,9 +12,11 @@ use std::sync::Arc;
 use hyper::header::HeaderValue;
 use tokio::time::Instant;
 use wendor_core::catalog::route::{Deadlines, Stage};
+use wendor_core::catalog::upstream::Upstream;
 use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{AllFailed, Failure, FailureKind, answer_when_all_failed};
 use wendor_core::routing::plan::PlannedOffer;
+use wendor_core::trace::Trace;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::codec::AnswerHead;
 use wendor_core::wire::conversation::{Delivery, FunctionForm, UsageFrame};
@@ -27,6 +29,7 @@ use super::admit::Admitted;
 use super::body::ReadBody;
 use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
+use super::outlet::AttemptHeaders;
 use super::pieces::Pieces;
 use super::plan::target_of;
 use super::refusal::{CannotServe, GivenUp, Refusal};
@@ -161,9 +164,7 @@ async fn try_one(
     drop(bytes);
     ticket.asking(sending.is_streamed, sending.changes);
     let seen = ticket.attempt().seen().clone();
-    let id_as_header = HeaderValue::from_str(ticket.id().as_str());
-    let request_id =
-        id_as_header.map_err(|_| Failure::new(FailureKind::Misconfigured, "the request's id is no header"))?;
+    let headers = attempt_headers(ticket, upstream);
     let one = Try {
         upstream,
         outlet,
@@ -175,7 +176,7 @@ async fn try_one(
         head: &|| head_of(ticket, prepared, offer),
         deadlines: prepared.deadlines,
         whole_until: prepared.whole_until,
-        request_id: &request_id,
+        headers: &headers,
         seen: &seen,
     };
     let client = clients.with_connect(prepared.deadlines.connect, upstream.certificate.as_ref());
@@ -197,6 +198,18 @@ async fn try_one(
         Reply::Rejected(_) => {}
     }
     Ok(reply)
+}
+
+/// The headers that the attempt that began last has of its own.
+fn attempt_headers(ticket: &Ticket, upstream: &Upstream) -> AttemptHeaders {
+    let number = u8::try_from(ticket.tries()).unwrap_or(u8::MAX);
+    let uuid = ticket.id().uuid(number);
+    let trace = Trace::header(ticket.account().trace.as_ref(), ticket.id().as_str(), &uuid);
+    // Digits and hyphens are always a header.
+    let header = |text: &str| HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static(""));
+    let is_own = upstream.dialect == ticket.call().dialect;
+    let own = if is_own { ticket.account().beta.clone() } else { Vec::new() };
+    AttemptHeaders { request: header(&uuid), trace: header(&trace), own }
 }
 
 /// What an answer has to say of itself, whatever dialect it comes from.

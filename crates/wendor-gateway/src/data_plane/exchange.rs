@@ -24,6 +24,7 @@ use wendor_core::wire::codec::{self, AnswerHead, Framing};
 use wendor_core::wire::conversation::Delivery;
 use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::conversation::event::Usage;
+use wendor_core::wire::count;
 use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors_for};
 use wendor_core::wire::endpoint::{Kind, TRANSCRIPTIONS};
 use wendor_core::wire::facts::Facts;
@@ -35,7 +36,7 @@ use wendor_core::wire::sent::whole_marked;
 use wendor_core::wire::sse::MAX_EVENT_BYTES;
 
 use super::clients::HttpClient;
-use super::outlet::Outlet;
+use super::outlet::{AttemptHeaders, Outlet};
 use super::pieces::Pieces;
 use super::progress::Seen;
 
@@ -64,8 +65,8 @@ pub struct Try<'a> {
     pub deadlines: Deadlines,
     /// When the whole request has to be over.
     pub whole_until: Instant,
-    /// The request's id, for the upstream's own logs.
-    pub request_id: &'a header::HeaderValue,
+    /// Its own headers.
+    pub headers: &'a AttemptHeaders,
     /// Told how far it comes.
     pub seen: &'a Seen,
 }
@@ -103,6 +104,8 @@ pub struct WholeReply {
     pub facts: Facts,
     /// Its content type, where that is not JSON.
     pub content_type: Option<header::HeaderValue>,
+    /// What its app is told beside, where there is something.
+    pub note: Option<&'static str>,
 }
 
 /// A reply that rejects the request.
@@ -127,7 +130,7 @@ impl Try<'_> {
 
 impl WholeReply {
     fn json(bytes: Bytes, facts: Facts) -> Self {
-        Self { bytes, facts, content_type: None }
+        Self { bytes, facts, content_type: None, note: None }
     }
 }
 
@@ -138,7 +141,7 @@ impl WholeReply {
 pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Result<Reply, Failure> {
     let request = one
         .outlet
-        .request(body, one.path, (accept(one.is_streamed), one.request_id))
+        .request(body, one.path, (accept(one.is_streamed), one.headers))
         .map_err(|error| Failure::new(FailureKind::Misconfigured, error.to_string()))?;
     let request = match one.form {
         Some(form) => with_type(request, form),
@@ -152,6 +155,11 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         Err(_elapsed) => return Err(timed_out("no answer", patience)),
     };
     if let Some(kind) = FailureKind::of_status(response.status().as_u16()) {
+        // A server need not count tokens; that is no fault of it.
+        if matches!(one.request.endpoint.kind, Kind::Count(_)) && [404, 405, 501].contains(&response.status().as_u16())
+        {
+            return Ok(Reply::Whole(estimated_count(one)));
+        }
         return refused(response, kind, (until, one.upstream.dialect)).await;
     }
     one.seen.begun();
@@ -165,6 +173,14 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         (false, true) => taken_apart(response, one).await.map(|stream| Reply::Stream(Box::new(stream))),
         (false, false) => whole(response, one).await.map(Reply::Whole),
     }
+}
+
+/// The count of a request whose upstream counts none: the estimate, which costs nothing.
+fn estimated_count(one: &Try<'_>) -> WholeReply {
+    let tokens = (one.head)().input_estimate;
+    let facts = Facts { counts: Some(TokenCounts::default()), is_finished: true, ..Facts::default() };
+    let note = Some("the count is an estimate: the upstream counts no tokens");
+    WholeReply { note, ..WholeReply::json(Bytes::from(count::reply(one.request.endpoint.dialect, tokens)), facts) }
 }
 
 fn with_type(mut request: Request<Pieces>, form: &header::HeaderValue) -> Request<Pieces> {
@@ -262,7 +278,7 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
     if one.form.is_some() && is_text {
         let output_bytes = u64::try_from(bytes.len()).unwrap_or(u64::MAX);
         let facts = Facts { output_bytes, is_finished: true, ..Facts::default() };
-        return Ok(WholeReply { bytes, facts, content_type });
+        return Ok(WholeReply { bytes, facts, content_type, note: None });
     }
     let (from, to) = (one.upstream.dialect, one.request.endpoint.dialect);
     match (one.content, &one.request.endpoint.kind) {

@@ -21,6 +21,17 @@ pub struct Outlet {
     headers: HeaderMap,
 }
 
+/// Headers of one attempt: the ids under which an upstream finds it in its own logs, and what comes from the app.
+#[derive(Clone, Debug)]
+pub struct AttemptHeaders {
+    /// A UUID: some servers refuse any other text in `x-request-id`.
+    pub request: HeaderValue,
+    /// `traceparent`.
+    pub trace: HeaderValue,
+    /// What of the app's own headers goes up.
+    pub own: Vec<(HeaderName, HeaderValue)>,
+}
+
 /// An address, a header or a credential that makes no valid request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("its address or headers make no valid request")]
@@ -64,7 +75,7 @@ impl Outlet {
         Ok(Self { endpoint, base, query, headers })
     }
 
-    /// One request with `body`, at `path` where it is not the dialect's usual one. `request_id` is for the upstream's own logs.
+    /// One request with `body`, at `path` where it is not the dialect's usual one. `headers` are its own.
     ///
     /// # Errors
     /// [`NotARequest`] when `path` makes no address.
@@ -72,7 +83,7 @@ impl Outlet {
         &self,
         body: Pieces,
         path: Option<&str>,
-        (accept, request_id): (&'static str, &HeaderValue),
+        (accept, headers): (&'static str, &AttemptHeaders),
     ) -> Result<Request<Pieces>, NotARequest> {
         let mut request = Request::new(body);
         *request.method_mut() = Method::POST;
@@ -82,7 +93,12 @@ impl Outlet {
         };
         *request.headers_mut() = self.headers.clone();
         request.headers_mut().insert(header::ACCEPT, HeaderValue::from_static(accept));
-        request.headers_mut().insert("x-request-id", request_id.clone());
+        request.headers_mut().insert("x-request-id", headers.request.clone());
+        request.headers_mut().insert("traceparent", headers.trace.clone());
+        for (name, value) in &headers.own {
+            // What the operator sets on the upstream comes first.
+            request.headers_mut().entry(name).or_insert_with(|| value.clone());
+        }
         Ok(request)
     }
 }
@@ -148,8 +164,10 @@ mod tests {
     ) {
         let outlet = Outlet::prepare(&upstream(auth), Some(&Secret::new("a&b c"))).unwrap();
         let body = Pieces::new(Vec::new(), Arc::new(Bodies::new(0).share()));
-        let request =
-            outlet.request(body, None, ("application/json", &HeaderValue::from_static("01JDF3-7QK2M0XZ4T"))).unwrap();
+        let own = vec![(HeaderName::from_static("x-harbour"), HeaderValue::from_static("elsewhere"))];
+        let (id, trace) = (HeaderValue::from_static("an-id"), HeaderValue::from_static("a-trace"));
+        let headers = AttemptHeaders { request: id, trace, own };
+        let request = outlet.request(body, None, ("application/json", &headers)).unwrap();
         assert_eq!(request.uri().path_and_query().unwrap().as_str(), path);
         let header = |name: &str| request.headers().get(name).map(|value| value.to_str().unwrap());
         if let Some((name, value)) = sent {
@@ -157,7 +175,8 @@ mod tests {
         }
         assert_eq!(request.headers().contains_key("authorization"), matches!(sent, Some(("authorization", _))));
         assert_eq!((header("x-harbour"), header("accept")), (Some("fairhaven"), Some("application/json")));
-        assert_eq!((header("x-request-id"), header("accept-encoding")), (Some("01JDF3-7QK2M0XZ4T"), Some("identity")));
+        assert_eq!((header("x-request-id"), header("traceparent")), (Some("an-id"), Some("a-trace")));
+        assert_eq!(header("accept-encoding"), Some("identity"));
         assert!(!format!("{:?}", request.headers()).contains("a&b c"), "a credential is not printed");
     }
 

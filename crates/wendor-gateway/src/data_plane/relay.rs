@@ -56,7 +56,7 @@ const USAGE_UNTOLD: &str = "usage: the upstream does not report it; it is counte
 
 /// The answer with a whole reply.
 pub async fn whole(reply: WholeReply, along: Along) -> HttpResponse {
-    let note = reply.facts.counts.is_none().then_some(USAGE_UNTOLD);
+    let note = reply.note.or(reply.facts.counts.is_none().then_some(USAGE_UNTOLD));
     let mut response = head(200, &along, note);
     // Some client libraries take a reply for text when it is not said to be JSON.
     response.content_type(content_type_of(reply.content_type.as_ref()));

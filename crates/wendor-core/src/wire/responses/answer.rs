@@ -114,11 +114,7 @@ impl ResponsesReader {
                 events.extend(piece(frame)?.map(|text| Event::Text { choice: 0, text }));
                 logprobs(frame, events)?;
             }
-            "response.content_part.added" => events.push(Event::NextBlock { choice: 0 }),
-            // Summaries of one item have one seal, so that they stay one block.
-            "response.reasoning_summary_part.added" if frame.count("summary_index")?.is_some_and(|index| index > 0) => {
-                events.push(Event::Thinking { choice: 0, text: GAP.to_owned() });
-            }
+            "response.content_part.added" | "response.reasoning_summary_part.added" => part_added(frame, events)?,
             "response.refusal.delta" => events.extend(piece(frame)?.map(|text| Event::Refusal { choice: 0, text })),
             "response.reasoning_summary_text.delta" | "response.reasoning_text.delta" => {
                 events.extend(piece(frame)?.map(|text| Event::Thinking { choice: 0, text }));
@@ -196,6 +192,17 @@ impl ResponsesReader {
         events.extend(usage(response).ok().flatten().map(Event::Usage));
         Ok(())
     }
+}
+
+/// A part of a message or a summary begins.
+fn part_added(frame: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+    events.extend(match frame.count("summary_index")? {
+        None => Some(Event::NextBlock { choice: 0 }),
+        Some(0) => None,
+        // Summaries of one item have one seal, so that they stay one block.
+        Some(_) => Some(Event::Thinking { choice: 0, text: GAP.to_owned() }),
+    });
+    Ok(())
 }
 
 fn logprobs(from: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {

@@ -1,0 +1,86 @@
+//! The trace that a request belongs to, as W3C Trace Context has it (header `traceparent`, version 00): continued from the app's, or begun.
+//!
+//! A header enters, the header for an upstream leaves. Nothing is drawn: ids come from those of the request and its attempt, so that the
+//! same attempt has the same span wherever it is asked for.
+
+use sha2::{Digest, Sha256};
+
+/// The trace of an app.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Trace {
+    /// 32 hexadecimal digits, not all zero.
+    id: String,
+    /// Two hexadecimal digits: whether it is sampled.
+    flags: String,
+}
+
+impl Trace {
+    /// Reads `traceparent`; `None` for what is none of a known version.
+    ///
+    /// ```
+    /// use wendor_core::trace::Trace;
+    /// assert!(Trace::parse("00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01").is_some());
+    /// assert!(Trace::parse("00-00000000000000000000000000000000-00f067aa0ba902b7-01").is_none());
+    /// ```
+    #[must_use]
+    pub fn parse(header: &str) -> Option<Self> {
+        let mut parts = header.trim().split('-');
+        let (version, id, span, flags) = (parts.next()?, parts.next()?, parts.next()?, parts.next()?);
+        let is_hex = |text: &str, length: usize| {
+            text.len() == length && text.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte))
+        };
+        let is_something = |text: &str| text.bytes().any(|byte| byte != b'0');
+        // Later versions may have more parts; the first four stay what they are. `ff` is no version.
+        let is_known = is_hex(version, 2) && version != "ff" && (version != "00" || parts.next().is_none());
+        let is_whole = is_hex(id, 32) && is_something(id) && is_hex(span, 16) && is_something(span) && is_hex(flags, 2);
+        (is_known && is_whole).then(|| Self { id: id.to_owned(), flags: flags.to_owned() })
+    }
+
+    /// The header for an attempt, whose id is `uuid`: its own span of `trace`, or of a trace that begins with the request `request`.
+    #[must_use]
+    pub fn header(trace: Option<&Self>, request: &str, uuid: &str) -> String {
+        let span = digits(uuid, 8);
+        match trace {
+            Some(Self { id, flags }) => format!("00-{id}-{span}-{flags}"),
+            // Nobody asked for it to be sampled.
+            None => format!("00-{}-{span}-00", digits(request, 16)),
+        }
+    }
+}
+
+/// So many bytes of a text's hash, in hexadecimal digits. That all are zero is as likely as any other number.
+fn digits(text: &str, bytes: usize) -> String {
+    Sha256::digest(text.as_bytes()).iter().take(bytes).map(|byte| format!("{byte:02x}")).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const APPS: &str = "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01";
+
+    #[rstest]
+    #[case::plain(APPS, true)]
+    #[case::later_version("01-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01-more", true)]
+    #[case::no_version("ff-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01", false)]
+    #[case::more_than_there_is("00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01-more", false)]
+    #[case::capitals("00-4BF92F3577B34DA6A3CE929D0E0E4736-00f067aa0ba902b7-01", false)]
+    #[case::no_span("00-4bf92f3577b34da6a3ce929d0e0e4736-0000000000000000-01", false)]
+    #[case::short("00-4bf9-00f067aa0ba902b7-01", false)]
+    #[case::empty("", false)]
+    fn headers_are_read(#[case] header: &str, #[case] is_one: bool) {
+        assert_eq!(Trace::parse(header).is_some(), is_one);
+    }
+
+    #[test]
+    fn a_trace_goes_on_with_a_span_of_each_attempt() {
+        let trace = Trace::parse(APPS).unwrap();
+        let first = Trace::header(Some(&trace), "r", "a1");
+        let second = Trace::header(Some(&trace), "r", "a2");
+        assert!(first.starts_with("00-4bf92f3577b34da6a3ce929d0e0e4736-") && first.ends_with("-01"), "{first}");
+        assert_ne!(first, second);
+        let begun = Trace::header(None, "r", "a1");
+        assert!(Trace::parse(&begun).is_some() && begun.ends_with("-00"), "{begun}");
+    }
+}
