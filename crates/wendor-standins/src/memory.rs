@@ -86,7 +86,7 @@ pub enum Outcome {
 /// One answer.
 #[derive(Clone, Debug)]
 pub struct Served {
-    /// The `x-request-id` that came with the request.
+    /// The request that it belongs to: what the UUID in its `x-request-id` leads back to, or that UUID.
     pub request: Option<String>,
     /// How it went.
     pub outcome: Outcome,

@@ -57,10 +57,6 @@ pub(crate) fn completed(profile: &Profile, path: &str, body: &Value) -> (Value, 
     let (input, output) = (words(&prompt), u64::try_from(pieces.len()).unwrap_or(0));
     let text = pieces.concat();
     let reply = match path {
-        "/api/generate" => json!({
-            "model": body["model"], "created_at": "2026-11-24T02:00:00Z", "response": text, "done": true, "done_reason": "stop",
-            "prompt_eval_count": input, "eval_count": output,
-        }),
         "/v1/images/generations" => json!({
             "created": 1_790_000_000, "data": [{ "b64_json": PICTURE }],
             "usage": { "input_tokens": input, "output_tokens": output, "total_tokens": input + output },

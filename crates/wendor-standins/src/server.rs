@@ -18,6 +18,7 @@ use tokio_rustls::TlsAcceptor;
 use wendor_core::catalog::upstream::Dialect;
 use wendor_core::diagnosis::listing::is_called;
 use wendor_core::diagnosis::speech::listing_path;
+use wendor_core::request_id::RequestId;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::endpoint::{Endpoint, Hints, Kind, resolve};
 
@@ -241,11 +242,26 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
         });
     }
     let Some(path) = path else { return nothing() };
-    let request = head.headers.get("x-request-id").map(text);
+    let Some(request) = request_of(head.headers.get("x-request-id").map(text)) else {
+        return Ok(chat::json(AnswerBody::whole("")).with_status(400));
+    };
     match found(&shared, &manners, (head.method.as_str(), path)) {
         Found::Answered(response) => Ok(response),
         Found::Endpoint(endpoint) => served(shared, endpoint, (request, body), fault).await,
     }
+}
+
+/// The request that an `x-request-id` leads back to. `None` where it is no UUID, which some servers refuse without a word.
+fn request_of(id: Option<String>) -> Option<Option<String>> {
+    let Some(id) = id else { return Some(None) };
+    let request = RequestId::of_uuid(&id).map(|(request, _)| request.to_string());
+    is_uuid(&id).then(|| request.or(Some(id)))
+}
+
+fn is_uuid(text: &str) -> bool {
+    text.len() == 36
+        && text.split('-').map(str::len).eq([8, 4, 4, 4, 12])
+        && text.bytes().all(|byte| byte == b'-' || byte.is_ascii_hexdigit())
 }
 
 enum Found {

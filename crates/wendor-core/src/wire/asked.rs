@@ -9,7 +9,9 @@ use std::sync::LazyLock;
 use bytes::Bytes;
 use memchr::memmem;
 
-use super::chat_completions::request::{BadRequest, ChatRequest, MAX_DEPTH, not_json, refuse_repeated};
+use super::chat_completions::request::{
+    BadRequest, ChatRequest, MAX_DEPTH, not_json, refuse_repeated, usage_asked, usage_of,
+};
 use super::codec::{self, Outside};
 use super::conversation::{Conversation, Delivery, Native, UsageFrame};
 use super::endpoint::{EmbedForm, Endpoint, InPath, Kind};
@@ -60,7 +62,7 @@ enum BodyForm {
     /// A form: where the model's name stands in it.
     Form { model: Range<usize> },
     /// Any other: where the model's name stands in the body, which for a batch is with each of its requests.
-    Other { model: Vec<Range<usize>> },
+    Other { model: Vec<Range<usize>>, usage: Option<Edit> },
 }
 
 /// What a file counts as before anything is known of it.
@@ -103,7 +105,7 @@ impl AppRequest {
             image_size: None,
             input_tokens: scanned.tokens,
             controls: Vec::new(),
-            body: BodyForm::Other { model },
+            body: BodyForm::Other { model, usage: None },
         };
         if !matches!(request.endpoint.kind, Kind::Chat(_)) {
             request.controls = controls_of(request.endpoint.dialect, body)?;
@@ -113,6 +115,7 @@ impl AppRequest {
             request.output_limit = limits.output;
             request.choices = limits.choices.unwrap_or(1);
             (request.images, request.image_size) = (limits.images, limits.image_size);
+            request.ask_usage(path, &found, body)?;
         }
         if let Kind::Chat(_) = request.endpoint.kind {
             let conversation = request.understood(body)?;
@@ -124,6 +127,20 @@ impl AppRequest {
             return Err(BadRequest::of_body("invalid_value", message));
         }
         Ok(request)
+    }
+
+    /// Legacy completions tell in a stream what they used to whoever asks, as chat-completions do.
+    fn ask_usage(&mut self, path: &str, found: &[Member<'_>], body: &[u8]) -> Result<(), BadRequest> {
+        if path != "/v1/completions" || self.delivery == Delivery::Whole {
+            return Ok(());
+        }
+        let options = found.iter().find(|member| member.name == "stream_options");
+        let (asked, edit) = usage_of(options, body)?;
+        self.delivery = Delivery::Streamed(asked);
+        if let BodyForm::Other { usage, .. } = &mut self.body {
+            *usage = edit;
+        }
+        Ok(())
     }
 
     fn of_chat(endpoint: Endpoint, chat: ChatRequest) -> Self {
@@ -211,7 +228,8 @@ impl AppRequest {
     /// [`BadRequest`] that names what cannot be read.
     pub fn understood(&self, body: &[u8]) -> Result<Conversation, BadRequest> {
         let in_path = self.in_path();
-        let outside = Outside { model: in_path.model.as_deref(), is_streamed: in_path.is_streamed };
+        let InPath { model, is_streamed, is_prompt } = &in_path;
+        let outside = Outside { model: model.as_deref(), is_streamed: *is_streamed, is_prompt: *is_prompt };
         let text = std::str::from_utf8(body)
             .map_err(|_| BadRequest::of_body("invalid_json", "the body is not UTF-8".to_owned()))?;
         let mut conversation = codec::of(self.endpoint.dialect)
@@ -221,14 +239,16 @@ impl AppRequest {
         Ok(conversation)
     }
 
-    /// The abilities that an offer needs for it, as far as they can be told without its content.
+    /// The abilities that an offer of `dialect` needs for it, as far as they can be told without its content.
     #[must_use]
-    pub fn needs(&self) -> Vec<Ability> {
+    pub fn needs(&self, dialect: Dialect) -> Vec<Ability> {
         match &self.endpoint.kind {
+            // A local server continues a prompt; anywhere else it is a turn.
+            Kind::Chat(in_path) if in_path.is_prompt && dialect == Dialect::LocalChat => vec![Ability::Completions],
             Kind::Chat(_) => vec![Ability::Chat],
             Kind::Embed(..) => vec![Ability::Embeddings],
             Kind::Passed("/v1/images/generations") => vec![Ability::ImagesOut],
-            Kind::Passed("/v1/completions" | "/api/generate") => vec![Ability::Completions],
+            Kind::Passed("/v1/completions") => vec![Ability::Completions],
             Kind::Passed(_)
             | Kind::Count(_)
             | Kind::Models
@@ -247,9 +267,9 @@ impl AppRequest {
         let mut edits = match &self.body {
             BodyForm::Chat(chat) => chat.edits(model, !changes.is_delivered_otherwise),
             BodyForm::Form { model: place } => vec![(place.clone(), model.to_owned())],
-            BodyForm::Other { model: places } => {
+            BodyForm::Other { model: places, usage } => {
                 let quoted = serde_json::Value::from(self.model_as_there(model)).to_string();
-                places.iter().map(|place| (place.clone(), quoted.clone())).collect()
+                places.iter().map(|place| (place.clone(), quoted.clone())).chain(usage.clone()).collect()
             }
         };
         edits.extend(changes.edits.clone());
@@ -291,9 +311,10 @@ impl AppRequest {
     pub fn changes(&self, model: &str) -> Vec<RequestChange> {
         match &self.body {
             BodyForm::Chat(chat) => chat.changes(model),
-            BodyForm::Other { .. } | BodyForm::Form { .. } if self.route == model => Vec::new(),
             BodyForm::Other { .. } | BodyForm::Form { .. } => {
-                vec![RequestChange::new("model", &self.route, model)]
+                let renamed = (self.route != model).then(|| RequestChange::new("model", &self.route, model));
+                let asks = matches!(&self.body, BodyForm::Other { usage: Some(_), .. });
+                renamed.into_iter().chain(asks.then(usage_asked)).collect()
             }
         }
     }
@@ -367,7 +388,7 @@ fn delivery_of(endpoint: &Endpoint, found: &[Member<'_>]) -> Result<Delivery, Ba
         (Kind::Chat(in_path), Dialect::GenerateContent) => {
             return Ok(if in_path.is_streamed { streams } else { Delivery::Whole });
         }
-        (Kind::Chat(_) | Kind::Passed("/api/generate"), Dialect::LocalChat) => true,
+        (Kind::Chat(_), Dialect::LocalChat) => true,
         (Kind::Chat(_) | Kind::Passed(_), _) => false,
         (_, _) => return Ok(Delivery::Whole),
     };

@@ -34,6 +34,8 @@ pub struct Outside<'a> {
     pub model: Option<&'a str>,
     /// Whether the path asks for a stream.
     pub is_streamed: bool,
+    /// Whether the path is that of one prompt instead of turns.
+    pub is_prompt: bool,
 }
 
 /// What an answer has to say of itself.

@@ -36,6 +36,8 @@ pub struct InPath {
     pub model: Option<String>,
     /// Whether it asks for a stream, where paths do.
     pub is_streamed: bool,
+    /// Whether one prompt is asked with instead of turns, where there is a path for that.
+    pub is_prompt: bool,
 }
 
 /// The forms in which vectors are asked for.
@@ -164,7 +166,7 @@ fn local(rest: &str) -> Option<Found> {
     let dialect = Dialect::LocalChat;
     match rest {
         "chat" => post(dialect, Kind::Chat(InPath::default())),
-        "generate" => post(dialect, Kind::Passed("/api/generate")),
+        "generate" => post(dialect, Kind::Chat(InPath { is_prompt: true, ..InPath::default() })),
         "embed" => post(dialect, Kind::Embed(EmbedForm::Local, InPath::default())),
         "embeddings" => post(dialect, Kind::Embed(EmbedForm::LocalOld, InPath::default())),
         "tags" => read(dialect, Kind::Models),
@@ -195,7 +197,11 @@ fn general(rest: &str, is_beta: bool, hints: Hints) -> Option<Found> {
 /// Behind `models/`: a model's name, which may hold slashes and colons, and perhaps a method behind the last colon.
 fn content(rest: &str, is_beta: bool, hints: Hints) -> Option<Found> {
     let dialect = Dialect::GenerateContent;
-    let in_path = |model: &str, is_streamed| InPath { model: Some(unescaped(model).into_owned()), is_streamed };
+    let in_path = |model: &str, is_streamed| InPath {
+        model: Some(unescaped(model).into_owned()),
+        is_streamed,
+        ..InPath::default()
+    };
     if let Some((model, method)) = rest.rsplit_once(':') {
         match method {
             "generateContent" => return post(dialect, Kind::Chat(in_path(model, false))),
@@ -241,7 +247,7 @@ mod tests {
     use rstest::rstest;
 
     fn model(name: &str, is_streamed: bool) -> InPath {
-        InPath { model: Some(name.to_owned()), is_streamed }
+        InPath { model: Some(name.to_owned()), is_streamed, ..InPath::default() }
     }
 
     #[rstest]

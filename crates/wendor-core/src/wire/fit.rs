@@ -55,7 +55,7 @@ pub fn fit(
     (offer, target): (&Offer, &Target<'_>),
     is_strict: bool,
 ) -> Result<Vec<Note>, Unfit> {
-    for ability in request.needs() {
+    for ability in request.needs(target.dialect) {
         can(offer, ability)?;
     }
     window(request, offer)?;

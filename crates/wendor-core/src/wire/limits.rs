@@ -23,7 +23,7 @@ pub struct Limits {
 }
 
 impl Limits {
-    /// Reads them from the outermost members of a body, and from the options of a local server.
+    /// Reads them from the outermost members of a body.
     #[must_use]
     pub fn of_passed(path: &str, found: &[Member<'_>]) -> Self {
         let whole = |name: &str| member(found, name)?.value.parse::<u64>().ok();
@@ -43,11 +43,6 @@ impl Limits {
                     ..Self::default()
                 }
             }
-            "/api/generate" => {
-                let options = member(found, "options").and_then(|options| members(options.value.as_bytes()).ok());
-                let limit = options.as_deref().and_then(|options| member(options, "num_predict"));
-                Self { output: limit.and_then(|limit| limit.value.parse().ok()), ..Self::default() }
-            }
             _ => Self::default(),
         }
     }
@@ -61,9 +56,7 @@ fn member<'a, 'b>(found: &'a [Member<'b>], name: &str) -> Option<&'a Member<'b>>
 fn place_of(endpoint: &Endpoint) -> Option<(Option<&'static str>, &'static str)> {
     match (&endpoint.kind, endpoint.dialect) {
         (Kind::Passed("/v1/completions"), _) => Some((None, "max_tokens")),
-        (Kind::Passed("/api/generate"), _) | (Kind::Chat(_), Dialect::LocalChat) => {
-            Some((Some("options"), "num_predict"))
-        }
+        (Kind::Chat(_), Dialect::LocalChat) => Some((Some("options"), "num_predict")),
         // Whose bodies are read by their members alone, and know their places.
         (Kind::Chat(_), Dialect::ChatCompletions) => None,
         (Kind::Chat(_), Dialect::Responses) => Some((None, "max_output_tokens")),
@@ -150,8 +143,6 @@ mod tests {
     #[case::completions("/v1/completions", r#"{"max_tokens":7,"n":2,"best_of":5}"#, Some(7), Some(5), 0)]
     #[case::images("/v1/images/generations", r#"{"n":3,"size":"64x64"}"#, Some(0), None, 3)]
     #[case::one_image("/v1/images/generations", "{}", Some(0), None, 1)]
-    #[case::generate("/api/generate", r#"{"options":{"num_predict":8}}"#, Some(8), None, 0)]
-    #[case::without_an_end("/api/generate", r#"{"options":{"num_predict":-1}}"#, None, None, 0)]
     #[case::another("/v1/audio/speech", r#"{"max_tokens":7}"#, None, None, 0)]
     fn limits_are_read(
         #[case] path: &str,

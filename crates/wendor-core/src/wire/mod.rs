@@ -39,6 +39,7 @@ pub mod form;
 pub mod frames;
 mod gaps;
 pub mod generate_content;
+mod halves;
 pub mod image;
 pub mod json;
 pub mod limits;

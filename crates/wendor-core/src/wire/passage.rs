@@ -17,6 +17,7 @@ use super::conversation::UsageFrame;
 use super::conversation::event::{Event, Usage};
 use super::facts::Facts;
 use super::frames::FrameDecoder;
+use super::halves::Halves;
 use super::json::write::{holds_separator, raw_on_one_line};
 use super::plain::PlainReader;
 use super::seal::{Seal, SealDomain};
@@ -90,6 +91,7 @@ pub struct Passage {
     input_estimate: u64,
     /// Whether the app asked for usage, and gets an estimate where nobody tells.
     estimates_usage: bool,
+    halves: Halves,
     facts: Facts,
     events: Vec<Event>,
     /// What is to be done once what came before it has been sent.
@@ -119,6 +121,7 @@ impl Passage {
             from,
             input_estimate,
             estimates_usage,
+            halves: Halves::default(),
             facts: Facts::default(),
             events: Vec::new(),
             next: None,
@@ -243,6 +246,9 @@ impl Passage {
 
     /// Takes one frame. Gives how the stream ends, if it does here.
     fn frame(&mut self, frame: &SseFrame, out: &mut Sent) -> Option<Step> {
+        let whole = frame.data.as_deref().and_then(|data| self.halves.mend(data));
+        let mended = whole.map(|data| frame.with_data(data, codec::of(self.from).framing()));
+        let frame = mended.as_ref().unwrap_or(frame);
         let Some(data) = &frame.data else {
             // A heartbeat, which clients of other dialects would not survive, and of one not even their own.
             if matches!(self.way, Way::Same { .. }) && self.from != Dialect::GenerateContent {

@@ -8,7 +8,7 @@ use crate::catalog::upstream::{Dialect, Offer, Upstream};
 use crate::metering::detail::RequestChange;
 use crate::wire::asked::AppRequest;
 use crate::wire::codec;
-use crate::wire::conversation::{Conversation, Delivery, Native, ThinkingAmount, UsageFrame};
+use crate::wire::conversation::{Conversation, Delivery, FunctionForm, Native, ThinkingAmount, UsageFrame};
 use crate::wire::embedding::{form_of, path_of};
 use crate::wire::endpoint::Kind;
 use crate::wire::fit::{Content, asks_for_stream};
@@ -46,7 +46,9 @@ pub fn prepare(
     match content.as_ref() {
         Content::Conversation(conversation) => {
             let pieces = conversed(request, conversation, (body, cap), (is_streamed, target), &mut changes);
-            let path = usual_path(target.dialect, target.model, is_streamed);
+            let is_prompt = is_own && conversation.functions == FunctionForm::Prompt;
+            let usual = usual_path(target.dialect, target.model, is_streamed);
+            let path = if is_prompt { Some("/api/generate".to_owned()) } else { usual };
             Sending { pieces, path, is_streamed, changes }
         }
         Content::Embedding(embedding) => {

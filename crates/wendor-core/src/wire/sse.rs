@@ -7,6 +7,8 @@
 use bytes::{Bytes, BytesMut};
 use memchr::{memchr2, memchr2_iter};
 
+use super::codec::Framing;
+
 /// The most bytes of one event: clients take lines of 1.5 MB, so that images fit; more is an upstream gone wrong.
 pub const MAX_EVENT_BYTES: usize = 8 * 1024 * 1024;
 
@@ -19,6 +21,31 @@ pub struct SseFrame {
     pub raw: Bytes,
     /// Its `data`; several lines are joined with LF. `None` for comments and heartbeats.
     pub data: Option<Bytes>,
+}
+
+impl SseFrame {
+    /// The same with other data; what else it says stays.
+    #[must_use]
+    pub(crate) fn with_data(&self, data: String, framing: Framing) -> Self {
+        let mut raw = String::with_capacity(data.len() + 32);
+        match framing {
+            Framing::Events => {
+                let said = String::from_utf8_lossy(&self.raw);
+                for line in said.lines().filter(|line| !line.is_empty() && !line.starts_with("data")) {
+                    raw.push_str(line);
+                    raw.push('\n');
+                }
+                raw.push_str("data: ");
+                raw.push_str(&data);
+                raw.push_str("\n\n");
+            }
+            Framing::Lines => {
+                raw.push_str(&data);
+                raw.push('\n');
+            }
+        }
+        Self { raw: Bytes::from(raw), data: Some(Bytes::from(data)) }
+    }
 }
 
 /// An event has grown past [`MAX_EVENT_BYTES`].

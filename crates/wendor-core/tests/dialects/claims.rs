@@ -277,14 +277,14 @@ fn body(dialect: Dialect, members: &str) -> String {
 }
 
 fn read(dialect: Dialect, body: &str) -> Conversation {
-    let outside = Outside { model: Some("m"), is_streamed: false };
+    let outside = Outside { model: Some("m"), ..Outside::default() };
     codec::of(dialect).read_request(body, outside).unwrap_or_else(|wrong| panic!("{wrong}: {body}"))
 }
 
 /// What goes up to `target`.
 fn sent(from: Dialect, body: &str, target: &Target<'_>) -> String {
     let bytes = Bytes::copy_from_slice(body.as_bytes());
-    let in_path = InPath { model: Some("m".to_owned()), is_streamed: false };
+    let in_path = InPath { model: Some("m".to_owned()), ..InPath::default() };
     let request = AppRequest::read(Endpoint { dialect: from, kind: Kind::Chat(in_path) }, &bytes).unwrap();
     let content = wendor_core::wire::fit::Content::Conversation(Box::new(request.understood(&bytes).unwrap()));
     let offer = wendor_core::catalog::upstream::Offer::default();

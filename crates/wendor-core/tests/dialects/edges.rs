@@ -23,7 +23,10 @@ pub fn target(dialect: Dialect) -> Target<'static> {
 }
 
 pub fn chat(dialect: Dialect) -> Endpoint {
-    Endpoint { dialect, kind: Kind::Chat(InPath { model: Some("m".to_owned()), is_streamed: false }) }
+    Endpoint {
+        dialect,
+        kind: Kind::Chat(InPath { model: Some("m".to_owned()), is_streamed: false, ..InPath::default() }),
+    }
 }
 
 /// What goes up, and the members whose change is on the record; or why it cannot.
@@ -75,16 +78,21 @@ fn what_an_offer_does_not_pass_on_is_cut_out(#[case] dialect: Dialect, #[case] m
     assert_eq!(went, expected);
 }
 
+/// A local server asked with one prompt.
+pub fn generate() -> Kind {
+    Kind::Chat(InPath { is_prompt: true, ..InPath::default() })
+}
+
 #[rstest]
-#[case::generate("/api/generate", L, r#"{"model":"m","prompt":"Hm","keep_alive":-1,"options":{"num_ctx":9,"num_gpu":1}}"#, json!({ "model": "m", "prompt": "Hm", "options": {} }))]
-#[case::completions("/v1/completions", C, r#"{"service_tier":"flex","stor\u0065":true,"model":"m","prompt":"Hm"}"#, json!({ "model": "m", "prompt": "Hm" }))]
+#[case::generate(generate(), L, r#"{"model":"m","prompt":"Hm","keep_alive":-1,"options":{"num_ctx":9,"num_gpu":1}}"#, json!({ "model": "m", "prompt": "Hm", "options": {} }))]
+#[case::completions(Kind::Passed("/v1/completions"), C, r#"{"service_tier":"flex","stor\u0065":true,"model":"m","prompt":"Hm"}"#, json!({ "model": "m", "prompt": "Hm" }))]
 fn bodies_that_pass_are_held_to_the_same_rules(
-    #[case] path: &'static str,
+    #[case] kind: Kind,
     #[case] dialect: Dialect,
     #[case] body: &str,
     #[case] left: Value,
 ) {
-    let endpoint = Endpoint { dialect, kind: Kind::Passed(path) };
+    let endpoint = Endpoint { dialect, kind };
     let (went, changes) = sent_from(endpoint.clone(), body, &target(dialect)).unwrap();
     assert_eq!(went, left);
     assert!(changes.len() >= 2, "{changes:?}");

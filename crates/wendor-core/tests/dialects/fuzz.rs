@@ -53,7 +53,10 @@ fn garbled() -> impl Strategy<Value = (Dialect, Vec<u8>, bool)> {
 }
 
 fn endpoint(dialect: Dialect) -> Endpoint {
-    Endpoint { dialect, kind: Kind::Chat(InPath { model: Some("m".to_owned()), is_streamed: false }) }
+    Endpoint {
+        dialect,
+        kind: Kind::Chat(InPath { model: Some("m".to_owned()), is_streamed: false, ..InPath::default() }),
+    }
 }
 
 fn run(from: Dialect, to: Dialect, bytes: &[u8]) {

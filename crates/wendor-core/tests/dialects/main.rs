@@ -19,7 +19,11 @@ mod leaves;
 #[cfg(test)]
 mod mends;
 #[cfg(test)]
+mod prompts;
+#[cfg(test)]
 mod refusals;
+#[cfg(test)]
+mod round_trip;
 #[cfg(test)]
 mod streams;
 #[cfg(test)]

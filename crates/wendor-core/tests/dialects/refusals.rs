@@ -29,7 +29,7 @@ fn request(dialect: Dialect, members: &str) -> Conversation {
         members if members.starts_with('{') => members.to_owned(),
         members => format!("{{{base},{members}}}"),
     };
-    let outside = Outside { model: Some("m"), is_streamed: false };
+    let outside = Outside { model: Some("m"), ..Outside::default() };
     codec::of(dialect).read_request(&body, outside).unwrap_or_else(|wrong| panic!("{wrong}: {body}"))
 }
 

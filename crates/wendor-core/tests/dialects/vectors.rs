@@ -51,7 +51,7 @@ impl Vector {
     fn outside(&self) -> Outside<'_> {
         let model = self.path.split_once("/models/").and_then(|(_, rest)| rest.rsplit_once(':'));
         let is_streamed = self.path.ends_with(":streamGenerateContent");
-        Outside { model: model.map(|(model, _)| model), is_streamed }
+        Outside { model: model.map(|(model, _)| model), is_streamed, ..Outside::default() }
     }
 }
 

@@ -270,7 +270,7 @@ fn sends_cap(team: &Team, asked_for: AskedFor) -> bool {
 
 /// Whether its input tells how an offer counts: text alone, of a kind whose usage is told in tokens of that text.
 fn teaches(request: &AppRequest) -> bool {
-    matches!(request.endpoint.kind, Kind::Chat(_) | Kind::Embed(..) | Kind::Passed("/v1/completions" | "/api/generate"))
+    matches!(request.endpoint.kind, Kind::Chat(_) | Kind::Embed(..) | Kind::Passed("/v1/completions"))
 }
 
 /// Takes room in every quota of the team that does not depend on the offer. When one has none, the others get back what was

@@ -123,7 +123,7 @@ fn tool_message(result: &ToolResult, conversation: &Conversation) -> Json {
         (FunctionForm::Functions, Some(name)) => {
             message.put("role", "function").put("name", name).put("content", text).into()
         }
-        (FunctionForm::Functions | FunctionForm::Tools, _) => {
+        (FunctionForm::Functions | FunctionForm::Tools | FunctionForm::Prompt, _) => {
             let id = result.call.clone().unwrap_or_default();
             message.put("role", "tool").put("tool_call_id", id).put("content", text).into()
         }

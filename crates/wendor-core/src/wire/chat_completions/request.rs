@@ -170,7 +170,7 @@ impl ChatRequest {
             changes.push(RequestChange::new("model", &self.route, model));
         }
         if self.usage_edit.is_some() {
-            changes.push(RequestChange::new("stream_options", "usage not asked for", "usage asked for"));
+            changes.push(usage_asked());
         }
         changes
     }
@@ -250,8 +250,13 @@ fn count(member: Option<&Member<'_>>, name: &'static str) -> Result<Option<u64>,
     Ok(Some(number))
 }
 
+/// What is told of that edit.
+pub(crate) fn usage_asked() -> RequestChange {
+    RequestChange::new("stream_options", "usage not asked for", "usage asked for")
+}
+
 /// Whether the app asked for usage, and the edit that asks the upstream.
-fn usage_of(options: Option<&Member<'_>>, body: &[u8]) -> Result<(UsageFrame, Option<Edit>), BadRequest> {
+pub(crate) fn usage_of(options: Option<&Member<'_>>, body: &[u8]) -> Result<(UsageFrame, Option<Edit>), BadRequest> {
     const ASK: &str = "\"include_usage\":true";
     let invalid = || BadRequest::of("stream_options", "invalid_type", "`stream_options` has to be an object");
     let Some(member) = options else {

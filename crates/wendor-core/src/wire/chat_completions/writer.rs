@@ -173,7 +173,7 @@ fn choice_of(index: usize, choice: &Choice, head: &AnswerHead) -> Json {
     let calls = calls(index, choice, head);
     let message = match (head.functions, choice.has_calls()) {
         (FunctionForm::Functions, true) => message.some("function_call", first_function(choice)),
-        (FunctionForm::Functions | FunctionForm::Tools, _) => message.list("tool_calls", calls),
+        (FunctionForm::Functions | FunctionForm::Tools | FunctionForm::Prompt, _) => message.list("tool_calls", calls),
     };
     let stop = choice.stop.as_ref().unwrap_or(&Stop::End);
     Members::new()

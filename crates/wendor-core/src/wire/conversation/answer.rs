@@ -1,5 +1,7 @@
 //! A whole answer: the fold of its events.
 
+use std::collections::BTreeMap;
+
 use super::event::{Event, Stop, TokenLogprob, Usage};
 use super::turn::CallKind;
 use crate::wire::gaps::GAP;
@@ -24,6 +26,8 @@ pub struct Choice {
     pub logprobs: Vec<TokenLogprob>,
     /// Why it ended, once it has.
     pub stop: Option<Stop>,
+    /// Where the block of each call is.
+    pub(crate) calls: BTreeMap<u32, usize>,
     /// Whether its upstream tells blocks of one kind apart.
     pub has_blocks: bool,
     /// Whether what comes next begins another block.
@@ -83,7 +87,9 @@ impl Answer {
             Event::Thinking { choice, text } => self.choice(choice).thinking(text),
             Event::Sealed { choice, seal } => self.choice(choice).sealed(seal),
             Event::Call { choice, call, id, name, kind } => {
-                self.choice(choice).blocks.push(Block::Call { call, id, name, arguments: String::new(), kind });
+                let choice = self.choice(choice);
+                choice.calls.insert(call, choice.blocks.len());
+                choice.blocks.push(Block::Call { call, id, name, arguments: String::new(), kind });
             }
             Event::Arguments { choice, call, fragment } => self.choice(choice).arguments(call, &fragment),
             Event::NextBlock { choice } => {
@@ -143,11 +149,8 @@ impl Choice {
     }
 
     fn arguments(&mut self, wanted: u32, fragment: &str) {
-        let of_call = self.blocks.iter_mut().find_map(|block| match block {
-            Block::Call { call, arguments, .. } if *call == wanted => Some(arguments),
-            Block::Call { .. } | Block::Text { .. } | Block::Refusal(_) | Block::Thinking { .. } => None,
-        });
-        if let Some(arguments) = of_call {
+        let place = self.calls.get(&wanted).copied();
+        if let Some(Block::Call { arguments, .. }) = place.and_then(|place| self.blocks.get_mut(place)) {
             arguments.push_str(fragment);
         }
     }

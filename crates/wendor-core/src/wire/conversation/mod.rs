@@ -89,14 +89,16 @@ pub struct Conversation {
     pub places: Vec<(&'static str, String)>,
 }
 
-/// The form in which an app of chat-completions names functions.
+/// The form in which an app frames what it asks, where its dialect has several.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum FunctionForm {
-    /// As tools.
+    /// As turns, with tools.
     #[default]
     Tools,
-    /// As `functions`, the form before tools: one call, without an id.
+    /// Of chat-completions: with `functions`, the form before tools: one call, without an id.
     Functions,
+    /// Of a local server: one prompt instead of turns.
+    Prompt,
 }
 
 impl Conversation {

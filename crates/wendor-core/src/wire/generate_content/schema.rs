@@ -22,6 +22,16 @@ fn plain(value: &mut Value) {
     object.remove("property_ordering");
     for_each_schema(object, plain);
     let is_nullable = object.remove("nullable") == Some(Value::Bool(true));
+    if let Some(Value::Array(values)) = object.get_mut("enum").filter(|_| is_nullable)
+        && !values.contains(&Value::Null)
+    {
+        values.push(Value::Null);
+    }
+    if let (None, Some(Value::Array(schemas))) = (object.get("type").cloned(), object.get_mut("anyOf"))
+        && is_nullable
+    {
+        schemas.push(json!({ "type": "null" }));
+    }
     let Some(kind) = object.get_mut("type") else { return };
     if let Value::String(name) = kind {
         let name = name.to_ascii_lowercase();
@@ -104,6 +114,7 @@ impl<'a> Typing<'a> {
         for (name, inner) in object.iter().filter(|(name, _)| !LEFT_OUT.contains(&name.as_str())) {
             typed.insert(name.clone(), self.member(name, inner)?);
         }
+        nullable_instead_of_null(&mut typed);
         if let Some(kind) = object.get("type") {
             let (kind, is_nullable) = typed_kind(kind)?;
             typed.insert("type".to_owned(), kind);
@@ -130,6 +141,32 @@ impl<'a> Typing<'a> {
             ("items", schema @ Value::Object(_)) => self.typed(schema),
             (_, other) => Some(other.clone()),
         }
+    }
+}
+
+/// Null among alternatives and values is said by a member of its own.
+fn nullable_instead_of_null(typed: &mut Map<String, Value>) {
+    let mut is_nullable = false;
+    if let Some(Value::Array(schemas)) = typed.get_mut("anyOf") {
+        let before = schemas.len();
+        schemas.retain(|schema| schema.get("type") != Some(&json!("NULL")));
+        is_nullable = schemas.len() < before;
+        if let (true, [Value::Object(only)]) = (is_nullable, schemas.as_slice()) {
+            // One alternative is none.
+            let only = only.clone();
+            typed.remove("anyOf");
+            only.into_iter().for_each(|(name, value)| {
+                typed.entry(name).or_insert(value);
+            });
+        }
+    }
+    if let Some(Value::Array(values)) = typed.get_mut("enum") {
+        let before = values.len();
+        values.retain(|value| !value.is_null());
+        is_nullable |= values.len() < before;
+    }
+    if is_nullable {
+        typed.insert("nullable".to_owned(), json!(true));
     }
 }
 
@@ -172,6 +209,14 @@ mod tests {
         r#"{"type":"ARRAY","items":{"type":"STRING","enum":["A"]}}"#,
         r#"{"items":{"enum":["A"],"type":"string"},"type":"array"}"#
     )]
+    #[case::alternatives(
+        r#"{"anyOf":[{"type":"STRING"},{"type":"INTEGER"}],"nullable":true}"#,
+        r#"{"anyOf":[{"type":"string"},{"type":"integer"},{"type":"null"}]}"#
+    )]
+    #[case::values(
+        r#"{"type":"STRING","enum":["a"],"nullable":true}"#,
+        r#"{"type":["string","null"],"enum":["a",null]}"#
+    )]
     fn typed_and_plain(#[case] typed: &str, #[case] plain: &str) {
         let typed = RawJson::parse(typed).unwrap();
         let value = |raw: &RawJson| serde_json::from_str::<Value>(raw.as_str()).unwrap();
@@ -191,10 +236,16 @@ mod tests {
     )]
     #[case::condition(r#"{"if":{"type":"string"}}"#, None)]
     #[case::two_types(r#"{"type":["string","integer"]}"#, None)]
+    #[case::one_or_null(
+        r#"{"anyOf":[{"type":"string"},{"type":"null"}],"description":"a name"}"#,
+        Some(r#"{"description":"a name","nullable":true,"type":"STRING"}"#)
+    )]
     #[case::nothing_there(r##"{"$ref":"#/$defs/a"}"##, None)]
     fn what_can_be_said_in_the_typed_form(#[case] plain: &str, #[case] typed: Option<&str>) {
         let found = typed_of_plain(&RawJson::parse(plain).unwrap());
-        assert_eq!(found.as_ref().map(RawJson::as_str), typed);
+        // The order of members is nobody's.
+        let value = |text: &str| serde_json::from_str::<Value>(text).unwrap();
+        assert_eq!(found.as_ref().map(|found| value(found.as_str())), typed.map(value));
     }
 
     /// Each definition refers to the next twice: written out it doubles with every one. A cycle that is reached by many ways is as bad.

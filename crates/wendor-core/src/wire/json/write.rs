@@ -46,6 +46,13 @@ impl Members {
         self
     }
 
+    /// With all of `others` behind.
+    #[must_use]
+    pub fn with(mut self, others: Members) -> Self {
+        self.0.extend(others.0);
+        self
+    }
+
     /// With a member, if there is a value.
     #[must_use]
     pub fn some<T: Into<Json>>(self, name: impl Into<Cow<'static, str>>, value: Option<T>) -> Self {

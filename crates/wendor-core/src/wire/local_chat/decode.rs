@@ -13,7 +13,7 @@ use crate::wire::json::{Node, Object, Wrong};
 use crate::wire::native::{Known, take_known};
 use crate::wire::verdict::field::Field;
 
-const KNOWN: &[Known] = &[("keep_alive", Field::KeepAlive)];
+pub(super) const KNOWN: &[Known] = &[("keep_alive", Field::KeepAlive)];
 
 /// Options by which a server loads a model or cuts its context.
 pub(crate) const KNOWN_OF_OPTIONS: &[Known] = &[
@@ -57,8 +57,16 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
         let tool = tool(&node, &mut conversation)?;
         conversation.tools.push(tool);
     }
+    settings(&mut object, &mut conversation)?;
+    take_known(&mut object, KNOWN, "", &mut conversation.native);
+    conversation.not_known(object);
+    Ok(conversation)
+}
+
+/// How the answer is to be drawn and to look like, which both forms of a request have.
+pub(super) fn settings(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
     if let Some(options) = object.object("options")? {
-        sampling(options, &mut conversation)?;
+        sampling(options, conversation)?;
     }
     conversation.sampling.logprobs = object.flag("logprobs")?;
     conversation.sampling.top_logprobs = object.count("top_logprobs")?;
@@ -75,9 +83,7 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
         };
         conversation.places.push(("thinking", "think".to_owned()));
     }
-    take_known(&mut object, KNOWN, "", &mut conversation.native);
-    conversation.not_known(object);
-    Ok(conversation)
+    Ok(())
 }
 
 fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
@@ -107,11 +113,8 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
     if let Some(text) = content.filter(|text| !text.is_empty()) {
         turn.parts.push(Part::of(PartKind::Text(text), object.path_of("content")));
     }
-    for image in object.list("images")? {
-        let base64 = image.text()?;
-        let kind = kind_of_base64(&base64).unwrap_or("image/png").to_owned();
-        let media = Media { source: MediaSource::Bytes { kind, base64 }, name: None };
-        turn.parts.push(Part::of(PartKind::Image(media), image.path()));
+    for node in object.list("images")? {
+        turn.parts.push(image(&node)?);
     }
     for call in object.list("tool_calls")? {
         turn.parts.push(call_of(&call)?);
@@ -119,6 +122,14 @@ fn turn(node: &Node<'_>, conversation: &mut Conversation) -> Result<(), Wrong> {
     conversation.not_known(object);
     conversation.turns.push(turn);
     Ok(())
+}
+
+/// An image as its bytes alone: what it is, they tell.
+pub(super) fn image(node: &Node<'_>) -> Result<Part, Wrong> {
+    let base64 = node.text()?;
+    let kind = kind_of_base64(&base64).unwrap_or("image/png").to_owned();
+    let media = Media { source: MediaSource::Bytes { kind, base64 }, name: None };
+    Ok(Part::of(PartKind::Image(media), node.path()))
 }
 
 fn call_of(node: &Node<'_>) -> Result<Part, Wrong> {

@@ -3,18 +3,26 @@
 use crate::catalog::upstream::Dialect;
 use crate::wire::chat_completions::encode::result_text;
 use crate::wire::conversation::{
-    AnswerFormat, Conversation, Delivery, Effort, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool, ToolChoice,
-    ToolKind, ToolResult, Turn,
+    AnswerFormat, Conversation, Delivery, Effort, FunctionForm, MediaSource, Part, PartKind, Role, ThinkingAmount,
+    Tool, ToolChoice, ToolKind, ToolResult, Turn,
 };
 use crate::wire::json::{Json, Members, RawJson};
 use crate::wire::messages::encode::name_first;
 use crate::wire::native::give_back;
 use crate::wire::verdict::Target;
 
+use super::generate;
+
 /// Writes the body.
 #[must_use]
 pub fn write(conversation: &Conversation, target: &Target<'_>) -> String {
-    let body = Members::new().put("model", target.model).put("messages", messages(conversation));
+    let body = Members::new().put("model", target.model);
+    let body = match conversation.functions {
+        FunctionForm::Prompt if conversation.dialect == Dialect::LocalChat => generate::prompt(conversation, body),
+        FunctionForm::Prompt | FunctionForm::Tools | FunctionForm::Functions => {
+            body.put("messages", messages(conversation))
+        }
+    };
     let body = body.put("stream", conversation.delivery != Delivery::Whole);
     let body = body.list("tools", tools(conversation));
     let body = match &conversation.format {

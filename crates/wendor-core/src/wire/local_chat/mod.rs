@@ -1,6 +1,6 @@
 //! The dialect of `POST /api/chat` (PROTOCOLS section 6).
 //!
-//! - [`decode`], [`encode`]: requests from and to the neutral conversation
+//! - [`decode`], [`encode`]: requests from and to the neutral conversation; [`generate`]: the form with one prompt
 //! - [`answer`], [`writer`]: answers to and from its events
 //! - [`error`]: errors as the dialect's clients read them
 
@@ -8,6 +8,7 @@ pub mod answer;
 pub mod decode;
 pub mod encode;
 pub mod error;
+pub mod generate;
 pub mod writer;
 
 use super::codec::{AnswerHead, Codec, ErrorTold, Framing, Outside, StreamReader, StreamWriter};
@@ -28,7 +29,7 @@ impl Codec for LocalChat {
     }
 
     fn read_request(&self, body: &str, outside: Outside<'_>) -> Result<Conversation, Wrong> {
-        decode::read(body, outside)
+        if outside.is_prompt { generate::read(body) } else { decode::read(body, outside) }
     }
 
     fn write_request(&self, conversation: &Conversation, target: &Target<'_>) -> String {

@@ -8,6 +8,7 @@ use chrono::SecondsFormat;
 use crate::routing::failure::Failure;
 use crate::wire::chat_completions::writer::token_logprobs;
 use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter};
+use crate::wire::conversation::FunctionForm;
 use crate::wire::conversation::answer::{Answer, Block};
 use crate::wire::conversation::event::{Event, Stop, Usage};
 use crate::wire::conversation::turn::arguments_object;
@@ -33,20 +34,37 @@ impl LocalWriter {
     }
 
     fn line(&self, message: Members, out: &mut Vec<u8>) {
-        let line = envelope(&self.head).put("message", message).put("done", false).to_line();
+        let line = answered(&self.head, message).put("done", false).to_line();
         out.extend_from_slice(line.as_bytes());
         out.push(b'\n');
     }
 
+    fn message(&self, content: &str) -> Members {
+        message(&self.head, content)
+    }
+
     fn call(&mut self, call: u32, out: &mut Vec<u8>) -> Result<(), Failure> {
         let Some((name, arguments)) = self.calls.remove(&call) else { return Ok(()) };
-        self.line(message("").put("tool_calls", vec![function(&name, &arguments)?]), out);
+        self.line(self.message("").put("tool_calls", vec![function(&name, &arguments)?]), out);
         Ok(())
     }
 }
 
-fn message(content: &str) -> Members {
+/// What is said, in the form in which the app asked.
+fn message(head: &AnswerHead, content: &str) -> Members {
+    if head.functions == FunctionForm::Prompt {
+        return Members::new().put("response", content);
+    }
     Members::new().put("role", "assistant").put("content", content)
+}
+
+/// A line with what is said.
+fn answered(head: &AnswerHead, message: Members) -> Members {
+    if head.functions == FunctionForm::Prompt {
+        envelope(head).with(message)
+    } else {
+        envelope(head).put("message", message)
+    }
 }
 
 fn function(name: &str, arguments: &str) -> Result<Json, Failure> {
@@ -64,12 +82,12 @@ impl StreamWriter for LocalWriter {
         match event {
             Event::Text { text, .. } | Event::Refusal { text, .. } => {
                 let text = format!("{}{text}", self.gaps.before(0, Said::Text));
-                self.line(message(&text), out);
+                self.line(self.message(&text), out);
             }
             Event::NextBlock { .. } => self.gaps.next_block(0),
             Event::Thinking { text, .. } => {
                 let text = format!("{}{text}", self.gaps.before(0, Said::Thinking));
-                self.line(message("").put("thinking", text), out);
+                self.line(self.message("").put("thinking", text), out);
             }
             Event::Call { call, name, .. } => {
                 self.calls.insert(*call, (name.clone(), String::new()));
@@ -81,7 +99,7 @@ impl StreamWriter for LocalWriter {
             }
             Event::CallEnd { call, .. } => self.call(*call, out)?,
             Event::Logprobs { tokens, .. } => {
-                let line = envelope(&self.head).put("message", message("")).put("logprobs", token_logprobs(tokens));
+                let line = answered(&self.head, self.message("")).put("logprobs", token_logprobs(tokens));
                 out.extend_from_slice(line.put("done", false).to_line().as_bytes());
                 out.push(b'\n');
             }
@@ -98,7 +116,7 @@ impl StreamWriter for LocalWriter {
 
     fn end(&mut self, usage: Option<Usage>, out: &mut Vec<u8>) {
         let stop = self.stop.clone().unwrap_or(Stop::End);
-        let line = done(envelope(&self.head).put("message", message("")), &stop, usage).to_line();
+        let line = done(answered(&self.head, self.message("")), &stop, usage).to_line();
         out.extend_from_slice(line.as_bytes());
         out.push(b'\n');
     }
@@ -138,9 +156,9 @@ pub fn whole(answer: &Answer, head: &AnswerHead) -> Result<String, Failure> {
         }
     }
     let thinking = choice.thinking_of();
-    let message = message(&text);
+    let message = message(head, &text);
     let message = if thinking.is_empty() { message } else { message.put("thinking", thinking) };
-    let reply = envelope(head).put("message", message.list("tool_calls", calls));
+    let reply = answered(head, message.list("tool_calls", calls));
     let reply = reply.list("logprobs", token_logprobs(&choice.logprobs));
     Ok(done(reply, choice.stop.as_ref().unwrap_or(&Stop::End), answer.usage).to_line())
 }

@@ -3,7 +3,7 @@
 //! One block is open at a time. A call is closed only when its upstream says so or the answer ends, since its pieces may come in
 //! between others; what belongs behind it is held until then.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
 use crate::routing::failure::{Failure, FailureKind};
 use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter, named_frame};
@@ -35,8 +35,10 @@ pub struct MessagesWriter {
     blocks: u64,
     /// What waits for the open call to end.
     held: VecDeque<Event>,
+    /// Arguments so far of calls that wait.
+    waiting: BTreeMap<u32, String>,
     /// Calls that have ended while another was open.
-    ended: Vec<u32>,
+    ended: BTreeSet<u32>,
     /// Arguments of the open call so far, to be looked at when it ends.
     arguments: String,
     stop: Option<Stop>,
@@ -52,7 +54,8 @@ impl MessagesWriter {
             open: None,
             blocks: 0,
             held: VecDeque::new(),
-            ended: Vec::new(),
+            waiting: BTreeMap::new(),
+            ended: BTreeSet::new(),
             arguments: String::new(),
             stop: None,
         }
@@ -116,13 +119,10 @@ impl MessagesWriter {
             self.block(&event, out)?;
             if let Event::Call { call, .. } = event {
                 // Its own pieces that waited follow it at once.
-                let (own, others) = std::mem::take(&mut self.held).into_iter().partition(|event| is_of(event, call));
-                self.held = others;
-                for event in VecDeque::from_iter(own) {
-                    let event: Event = event;
-                    self.block(&event, out)?;
+                if let Some(fragment) = self.waiting.remove(&call) {
+                    self.block(&Event::Arguments { choice: 0, call, fragment }, out)?;
                 }
-                if self.ended.contains(&call) {
+                if self.ended.remove(&call) {
                     self.close(out)?;
                 }
             }
@@ -194,30 +194,14 @@ impl MessagesWriter {
     }
 }
 
-fn is_of(event: &Event, wanted: u32) -> bool {
-    match event {
-        Event::Arguments { call, .. } => *call == wanted,
-        Event::Text { .. }
-        | Event::Refusal { .. }
-        | Event::Thinking { .. }
-        | Event::Sealed { .. }
-        | Event::Call { .. }
-        | Event::CallEnd { .. }
-        | Event::NextBlock { .. }
-        | Event::Citation { .. }
-        | Event::Image { .. }
-        | Event::Logprobs { .. }
-        | Event::Finish { .. }
-        | Event::Usage(_) => false,
-    }
-}
-
 impl StreamWriter for MessagesWriter {
     fn write(&mut self, event: &Event, out: &mut Vec<u8>) -> Result<(), Failure> {
         self.begin(out);
         if self.has_to_wait(event) {
             if let Event::CallEnd { call, .. } = event {
-                self.ended.push(*call);
+                self.ended.insert(*call);
+            } else if let Event::Arguments { call, fragment, .. } = event {
+                self.waiting.entry(*call).or_default().push_str(fragment);
             } else {
                 self.held.push_back(event.clone());
             }

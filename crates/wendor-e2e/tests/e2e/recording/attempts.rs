@@ -163,7 +163,7 @@ async fn streams_that_do_not_end_count_what_had_come(
 /// A short question.
 fn plain() -> wendor_core::wire::conversation::Conversation {
     let body = question("tides", true).to_string();
-    let outside = wendor_core::wire::codec::Outside { model: None, is_streamed: true };
+    let outside = wendor_core::wire::codec::Outside { is_streamed: true, ..Default::default() };
     let mut read = codec::of(Dialect::ChatCompletions).read_request(&body, outside).unwrap();
     read.output_limit = Some(400);
     read
