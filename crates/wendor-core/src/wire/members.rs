@@ -9,6 +9,8 @@ use bytes::Bytes;
 use serde::de::{Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
+use super::steps::spent;
+
 /// One member.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Member<'a> {
@@ -43,6 +45,7 @@ pub fn members(text: &[u8]) -> Result<Vec<Member<'_>>, serde_json::Error> {
             Ok(members)
         }
     }
+    spent(text.len());
     let mut reader = serde_json::Deserializer::from_slice(text);
     let found = reader.deserialize_map(Members(text))?;
     reader.end()?;
@@ -57,6 +60,7 @@ struct BorrowedName<'a>(#[serde(borrow)] Cow<'a, str>);
 /// # Errors
 /// What `serde_json` says when it is not a list.
 pub fn items(text: &str) -> Result<Vec<Range<usize>>, serde_json::Error> {
+    spent(text.len());
     let listed: Vec<&RawValue> = serde_json::from_str(text)?;
     let place = |raw: &RawValue| {
         // Both point into the same text, as with members.

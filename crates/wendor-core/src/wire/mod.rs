@@ -59,6 +59,7 @@ pub mod seal;
 pub mod sending;
 pub mod sent;
 pub mod sse;
+pub mod steps;
 mod untold;
 pub mod upstream_error;
 pub mod verdict;

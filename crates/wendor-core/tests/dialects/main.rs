@@ -17,6 +17,8 @@ mod fuzz;
 #[cfg(test)]
 mod leaves;
 #[cfg(test)]
+mod linear;
+#[cfg(test)]
 mod mends;
 #[cfg(test)]
 mod prompts;

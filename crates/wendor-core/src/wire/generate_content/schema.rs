@@ -6,6 +6,7 @@ use std::collections::{BTreeSet, HashMap};
 use serde_json::{Map, Value, json};
 
 use crate::wire::json::RawJson;
+use crate::wire::steps::spent;
 
 /// A typed schema as JSON Schema. What cannot be read stays as it is: the upstream says what is wrong.
 #[must_use]
@@ -87,6 +88,7 @@ impl<'a> Typing<'a> {
 
     fn typed(&mut self, schema: &'a Value) -> Option<Value> {
         self.schemas += 1;
+        spent(1);
         self.nesting += 1;
         if self.schemas > MAX_SCHEMAS || self.nesting > MAX_NESTING {
             return None;

@@ -9,6 +9,8 @@ pub mod read;
 pub mod texts;
 pub mod write;
 
+use super::steps;
+
 pub use read::{Node, Object, Wrong};
 pub use write::{Json, Members};
 
@@ -20,6 +22,7 @@ impl RawJson {
     /// `text`, if it is JSON.
     #[must_use]
     pub fn parse(text: &str) -> Option<Self> {
+        steps::spent(text.len());
         serde_json::from_str::<&serde_json::value::RawValue>(text).ok().map(|raw| Self(raw.get().into()))
     }
 

@@ -5,6 +5,7 @@ use std::borrow::Cow;
 
 use super::{Number, RawJson};
 use crate::wire::members::{first_repeated, members};
+use crate::wire::steps::spent;
 
 /// A value that is not what the dialect says.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -128,6 +129,7 @@ impl<'a> Node<'a> {
     /// # Errors
     /// When it is something else.
     pub fn list(&self) -> Result<Vec<Node<'a>>, Wrong> {
+        spent(self.raw.len());
         let raws: Vec<&'a serde_json::value::RawValue> =
             serde_json::from_str(self.raw).map_err(|_| self.wrong("a list"))?;
         let node = |(index, raw): (usize, &'a serde_json::value::RawValue)| {
@@ -201,6 +203,7 @@ impl<'a> Object<'a> {
 
     /// Takes a member out; null counts as absent, and of repeated ones the last counts.
     pub fn take(&mut self, name: &str) -> Option<Node<'a>> {
+        spent(self.members.len());
         let mut found = None;
         self.members.retain(|(known, raw)| {
             let is_it = known == name;

@@ -4,6 +4,8 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
+use crate::wire::steps::spent;
+
 /// A text of a body: the place between its quotes, and what is there.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TextAt<'a> {
@@ -43,6 +45,7 @@ pub fn texts(body: &str) -> impl Iterator<Item = TextAt<'_>> {
             }
             end += 2;
         }
+        spent(end + 1 - from);
         from = end + 1;
         Some(TextAt { place: start..end, written: body.get(start..end)? })
     })

@@ -6,6 +6,7 @@ use std::borrow::Cow;
 use std::fmt::Write;
 
 use super::{Number, RawJson};
+use crate::wire::steps::spent;
 
 /// A value to be written.
 #[derive(Clone, Debug, PartialEq)]
@@ -129,6 +130,7 @@ impl Json {
 
 /// `text` in quotes, escaped.
 pub fn quoted(text: &str, out: &mut String) {
+    spent(text.len());
     out.push('"');
     let mut plain_from = 0;
     for (at, letter) in text.char_indices() {
@@ -159,6 +161,7 @@ fn escape_by_number(letter: char, out: &mut String) {
 
 /// JSON as it was, without line breaks between its values and with the separators escaped that stand in its texts.
 pub fn raw_on_one_line(raw: &str, out: &mut String) {
+    spent(raw.len());
     if !breaks_lines(raw.as_bytes()) {
         out.push_str(raw);
         return;
