@@ -50,13 +50,24 @@ impl RequestId {
     /// ```
     #[must_use]
     pub fn uuid(&self, number: u8) -> String {
-        let digits = self.0.replace('-', "").to_ascii_lowercase();
-        // It was minted or parsed, so it is a number of 80 bits.
-        let bits = base32::to_number(&digits).unwrap_or_default();
+        let bits = self.bits();
         let (a, b, c) = (bits >> 32, bits >> 20 & 0xfff, (bits & 0xf_ffff) << 42 | u128::from(number) << 34);
         let all = a << 80 | 8 << 76 | b << 64 | 0b10 << 62 | c;
         let hex = format!("{all:032x}");
         [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]].join("-")
+    }
+
+    /// A number of its attempt `number` that no other attempt of the same minutes has, and never zero: the last 56 bits of the request, then
+    /// eight of the attempt.
+    #[must_use]
+    pub fn span(&self, number: u8) -> u64 {
+        let all = self.bits() << 8 & u128::from(u64::MAX) | u128::from(number);
+        u64::try_from(all).unwrap_or_default().max(1)
+    }
+
+    /// It was minted or parsed, so it is a number of 80 bits.
+    fn bits(&self) -> u128 {
+        base32::to_number(&self.0.replace('-', "").to_ascii_lowercase()).unwrap_or_default()
     }
 
     /// The request and the number of its attempt, of a UUID that [`Self::uuid`] made; `None` for any other.

@@ -3,7 +3,7 @@
 //! A header enters, the header for an upstream leaves. Nothing is drawn: ids come from those of the request and its attempt, so that the
 //! same attempt has the same span wherever it is asked for.
 
-use sha2::{Digest, Sha256};
+use crate::request_id::RequestId;
 
 /// The trace of an app.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,21 +36,16 @@ impl Trace {
         (is_known && is_whole).then(|| Self { id: id.to_owned(), flags: flags.to_owned() })
     }
 
-    /// The header for an attempt, whose id is `uuid`: its own span of `trace`, or of a trace that begins with the request `request`.
+    /// The header for the attempt `number` of `request`: its own span of `trace`, or of a trace that begins with the request.
     #[must_use]
-    pub fn header(trace: Option<&Self>, request: &str, uuid: &str) -> String {
-        let span = digits(uuid, 8);
+    pub fn header(trace: Option<&Self>, request: &RequestId, number: u8) -> String {
+        let span = request.span(number);
         match trace {
-            Some(Self { id, flags }) => format!("00-{id}-{span}-{flags}"),
+            Some(Self { id, flags }) => format!("00-{id}-{span:016x}-{flags}"),
             // Nobody asked for it to be sampled.
-            None => format!("00-{}-{span}-00", digits(request, 16)),
+            None => format!("00-{}-{span:016x}-00", request.uuid(0).replace('-', "")),
         }
     }
-}
-
-/// So many bytes of a text's hash, in hexadecimal digits. That all are zero is as likely as any other number.
-fn digits(text: &str, bytes: usize) -> String {
-    Sha256::digest(text.as_bytes()).iter().take(bytes).map(|byte| format!("{byte:02x}")).collect()
 }
 
 #[cfg(test)]
@@ -76,11 +71,12 @@ mod tests {
     #[test]
     fn a_trace_goes_on_with_a_span_of_each_attempt() {
         let trace = Trace::parse(APPS).unwrap();
-        let first = Trace::header(Some(&trace), "r", "a1");
-        let second = Trace::header(Some(&trace), "r", "a2");
+        let request = RequestId::parse("01JDF3-7QK2M0XZ4T").unwrap();
+        let first = Trace::header(Some(&trace), &request, 1);
+        let second = Trace::header(Some(&trace), &request, 2);
         assert!(first.starts_with("00-4bf92f3577b34da6a3ce929d0e0e4736-") && first.ends_with("-01"), "{first}");
         assert_ne!(first, second);
-        let begun = Trace::header(None, "r", "a1");
+        let begun = Trace::header(None, &request, 1);
         assert!(Trace::parse(&begun).is_some() && begun.ends_with("-00"), "{begun}");
     }
 }

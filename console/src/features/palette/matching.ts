@@ -18,8 +18,9 @@ export function found<T extends { words: string }>(items: readonly T[], typed: s
   return ranked.sort((a, b) => (a.rank ?? 0) - (b.rank ?? 0)).map(({ item }) => item)
 }
 
-/** The request's id that was typed, if it has the form of one. */
+/** The request's id that was typed, or the UUID that an upstream knows one of its attempts by, if it has the form of one. */
 export function requestOf(typed: string): string | undefined {
   const text = typed.trim().toUpperCase()
+  if (/^[0-9A-F]{8}(-[0-9A-F]{4}){3}-[0-9A-F]{12}$/.test(text)) return text.toLowerCase()
   return /^[0-9A-Z]{6}-[0-9A-Z]{8,14}$/.test(text) ? text : undefined
 }

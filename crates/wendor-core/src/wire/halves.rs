@@ -18,6 +18,8 @@ impl Halves {
     /// The data of a frame with whole letters: a first half at the end of a text is kept for the next text that begins with a second one;
     /// any other half is the letter that stands for what cannot be read. `None` where nothing changes, as nearly always.
     pub fn mend(&mut self, data: &[u8]) -> Option<String> {
+        // Most frames hold no escape at all.
+        memchr::memchr(b'\\', data)?;
         let may_hold_one =
             memchr::memmem::find_iter(data, b"\\u").any(|at| matches!(data.get(at + 2), Some(b'd' | b'D')));
         if !may_hold_one {

@@ -204,7 +204,7 @@ async fn try_one(
 fn attempt_headers(ticket: &Ticket, upstream: &Upstream) -> AttemptHeaders {
     let number = u8::try_from(ticket.tries()).unwrap_or(u8::MAX);
     let uuid = ticket.id().uuid(number);
-    let trace = Trace::header(ticket.account().trace.as_ref(), ticket.id().as_str(), &uuid);
+    let trace = Trace::header(ticket.account().trace.as_ref(), ticket.id(), number);
     // Digits and hyphens are always a header.
     let header = |text: &str| HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static(""));
     let is_own = upstream.dialect == ticket.call().dialect;
