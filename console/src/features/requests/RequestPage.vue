@@ -26,6 +26,12 @@ const rate = computed(() => {
     ? `${Math.round((line.tokens.output * 1_000) / streamed)} tokens/s`
     : undefined
 })
+const idsThere = computed(() =>
+  (shown.data.value?.attempts ?? []).map((tried) => ({
+    id: tried.upstream_request_id,
+    upstream: tried.offer.split('/', 1)[0],
+  })),
+)
 const labels = computed(() => Object.entries(request.value?.labels ?? {}).map(([name, value]) => `${name}=${value}`))
 </script>
 
@@ -102,9 +108,9 @@ const labels = computed(() => Object.entries(request.value?.labels ?? {}).map(([
             </template>
             <dt>answered as</dt>
             <dd>{{ request.streamed ? 'a stream' : 'a whole reply' }}, at revision {{ request.revision }}</dd>
-            <template v-for="tried in shown.data.value.attempts" :key="tried.upstream_request_id">
-              <dt title="x-request-id, as its log has it">id at {{ tried.offer }}</dt>
-              <dd class="mono">{{ tried.upstream_request_id }}</dd>
+            <template v-for="tried in idsThere" :key="tried.id">
+              <dt title="x-request-id, as its log has it">id at {{ tried.upstream }}</dt>
+              <dd class="mono">{{ tried.id }}</dd>
             </template>
           </dl>
         </section>

@@ -23,6 +23,9 @@ pub const MAX_DETAIL_BYTES: usize = 256 * 1024;
 /// Room for a usual detail, so that writing it need not find more.
 const USUAL_BYTES: usize = 1024;
 
+/// What an app sent of a member that it left out.
+pub const NOT_SET: &str = "not set";
+
 /// One try of one request at one offer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Attempt {
@@ -89,6 +92,17 @@ impl RequestChange {
     #[must_use]
     pub fn member(&self) -> &str {
         &self.member
+    }
+
+    /// Whether it is made of every such request, so that it says nothing about this one: the model's name, the ask for usage, and not to be
+    /// kept where the app said nothing.
+    #[must_use]
+    pub fn is_of_every_request(&self) -> bool {
+        match self.member.as_str() {
+            "model" | "stream_options" => true,
+            "store" => self.before == NOT_SET,
+            _ => false,
+        }
     }
 
     /// As the app sent it.
@@ -178,6 +192,13 @@ impl RequestDetail {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_changed_of_every_request_says_nothing_of_one() {
+        let of_every = |member, before| RequestChange::new(member, before, "x").is_of_every_request();
+        assert!(of_every("model", "night-sailings") && of_every("stream_options", "") && of_every("store", NOT_SET));
+        assert!(!of_every("store", "as the app sent it") && !of_every("seed", "7"));
+    }
 
     #[test]
     fn a_change_is_bounded_and_printable_whatever_was_sent() {

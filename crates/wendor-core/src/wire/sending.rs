@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use crate::catalog::ability::{Ability, Mark};
 use crate::catalog::upstream::{Dialect, Offer, Upstream};
-use crate::metering::detail::RequestChange;
+use crate::metering::detail::{NOT_SET, RequestChange};
 use crate::wire::asked::AppRequest;
 use crate::wire::codec;
 use crate::wire::conversation::{Conversation, Delivery, FunctionForm, Native, ThinkingAmount, UsageFrame};
@@ -92,7 +92,7 @@ fn conversed(
     let is_own = request.endpoint.dialect == target.dialect;
     changes.extend(judge(conversation, target).approximated.iter().map(changed));
     if is_own && is_told_not_to_keep(conversation, target) {
-        changes.push(RequestChange::new("store", "not set", "false, since teams share the credential"));
+        changes.push(RequestChange::new("store", NOT_SET, "false, since teams share the credential"));
     }
     if let Some(rewriting) = spliced(conversation, target, (body, is_streamed)).filter(|_| is_own) {
         let rewriting = capped(request, body, (cap, target), (rewriting, changes));
@@ -173,7 +173,7 @@ fn capped(
 }
 
 fn cap_sent(member: &str, cap: u64) -> RequestChange {
-    RequestChange::new(member, "not set", &format!("{cap}, the offer's cap, since a quota has to be kept"))
+    RequestChange::new(member, NOT_SET, &format!("{cap}, the offer's cap, since a quota has to be kept"))
 }
 
 fn written(conversation: &Conversation, target: &Target<'_>, (is_streamed, cap): (bool, Option<u64>)) -> Bytes {

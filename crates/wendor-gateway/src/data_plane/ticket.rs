@@ -259,8 +259,7 @@ impl Ticket {
     /// Notes of the request on its way, for the header that tells the app; `None` when there are none. `more` is not on the record.
     #[must_use]
     pub fn notes(&self, more: Option<&str>) -> Option<HeaderValue> {
-        // What is changed of every request says nothing about this one.
-        let is_note = |change: &&RequestChange| !["model", "stream_options", "store"].contains(&change.member());
+        let is_note = |change: &&RequestChange| !change.is_of_every_request();
         let mut notes = more.unwrap_or_default().to_owned();
         for change in self.detail.changes.iter().filter(is_note).take(MAX_NOTES) {
             let parts = [if notes.is_empty() { "" } else { "; " }, change.member(), ": ", change.after()];
