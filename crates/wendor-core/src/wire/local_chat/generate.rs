@@ -4,7 +4,7 @@
 use crate::catalog::upstream::Dialect;
 use crate::wire::conversation::turn::text_of;
 use crate::wire::conversation::{
-    Conversation, Delivery, FunctionForm, MediaSource, Native, Part, PartKind, Role, Turn, UsageFrame,
+    Conversation, Delivery, FunctionForm, Media, MediaSource, Native, Part, PartKind, Role, Turn, UsageFrame,
 };
 use crate::wire::json::{Json, Members, Node, Wrong};
 use crate::wire::native::take_known;
@@ -68,20 +68,9 @@ fn own(name: &str, value: String) -> Native {
 pub fn prompt(conversation: &Conversation, body: Members) -> Members {
     let asked = conversation.turns.iter().filter(|turn| turn.role == Role::User).flat_map(|turn| &turn.parts);
     let parts: Vec<Part> = asked.cloned().collect();
-    let images = parts.iter().filter_map(|part| match &part.kind {
-        PartKind::Image(media) => match &media.source {
-            MediaSource::Bytes { base64, .. } => Some(Json::from(base64)),
-            MediaSource::Url { .. } | MediaSource::Handle(_) => None,
-        },
-        PartKind::Text(_)
-        | PartKind::Refusal(_)
-        | PartKind::Audio(_)
-        | PartKind::File(_)
-        | PartKind::Video(_)
-        | PartKind::ToolCall(_)
-        | PartKind::ToolResult(_)
-        | PartKind::Thinking(_)
-        | PartKind::Foreign(_) => None,
+    let images = parts.iter().filter_map(|part| {
+        let PartKind::Image(Media { source: MediaSource::Bytes { base64, .. }, .. }) = &part.kind else { return None };
+        Some(Json::from(base64))
     });
     let images: Vec<Json> = images.collect();
     let text = text_of(&parts);

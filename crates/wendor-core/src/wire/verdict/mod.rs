@@ -91,10 +91,12 @@ impl Verdict {
 #[must_use]
 pub fn judge(conversation: &Conversation, target: &Target<'_>) -> Verdict {
     let mut verdict = Verdict::default();
-    for (field, path) in found::fields(conversation, target) {
+    let found = found::fields(conversation, target);
+    let is_written_anew = has_to_be_written_anew(conversation, target, &found);
+    for (field, path) in found {
         apply(&mut verdict, rule(conversation.dialect, target, field), path);
     }
-    if conversation.dialect != target.dialect || is_written_anew(conversation, target) {
+    if conversation.dialect != target.dialect || is_written_anew {
         let what = "nobody here knows this member, so it is left out";
         let unknown = conversation.unknown.iter();
         verdict.approximated.extend(unknown.map(|path| Note { path: path.clone(), what: what.to_owned() }));
@@ -124,10 +126,13 @@ pub fn turns_thinking_off(conversation: &Conversation, target: &Target<'_>) -> b
 /// turns or among its tools is left out.
 #[must_use]
 pub fn is_written_anew(conversation: &Conversation, target: &Target<'_>) -> bool {
-    let is_foreign = |(field, _): &(Field, String)| *field == Field::ForeignSeal;
+    has_to_be_written_anew(conversation, target, &found::fields(conversation, target))
+}
+
+fn has_to_be_written_anew(conversation: &Conversation, target: &Target<'_>, found: &[(Field, String)]) -> bool {
     let is_cut_from_a_list =
         |native: &Native| native.container == "tools" && !is_given_back(conversation, target, native.field);
-    found::fields(conversation, target).iter().any(is_foreign) || conversation.native.iter().any(is_cut_from_a_list)
+    found.iter().any(|(field, _)| *field == Field::ForeignSeal) || conversation.native.iter().any(is_cut_from_a_list)
 }
 
 fn apply(verdict: &mut Verdict, cell: Cell, path: String) {
