@@ -16,6 +16,7 @@ use super::codec::{self, Outside};
 use super::conversation::{Conversation, Delivery, Native, UsageFrame};
 use super::endpoint::{EmbedForm, Endpoint, InPath, Kind};
 use super::form::{boundary_of, part};
+use super::halves::lone_half;
 use super::json::texts::has_escaped_letters;
 use super::json::{Node, Wrong};
 use super::limits::{Limits, with_limit};
@@ -235,6 +236,12 @@ impl AppRequest {
         let mut conversation = codec::of(self.endpoint.dialect)
             .read_request(text, outside)
             .map_err(|wrong| BadRequest::of_path(&wrong.path, wrong.to_string()))?;
+        // Arguments and schemas go on as they are, and no other server would read these.
+        if let Some(place) = lone_half(text) {
+            let half = "an escape from \\ud800 to \\udfff stands without its other half";
+            let message = format!("in the text at byte {place} of the body {half}: send whole letters");
+            return Err(BadRequest::of_body("invalid_json", message));
+        }
         conversation.delivery = self.delivery;
         Ok(conversation)
     }

@@ -3,6 +3,8 @@
 
 use std::borrow::Cow;
 
+use bytes::Bytes;
+
 use super::json::texts::texts;
 
 /// Half a letter that waits for its other half.
@@ -20,9 +22,7 @@ impl Halves {
     pub fn mend(&mut self, data: &[u8]) -> Option<String> {
         // Most frames hold no escape at all.
         memchr::memchr(b'\\', data)?;
-        let may_hold_one =
-            memchr::memmem::find_iter(data, b"\\u").any(|at| matches!(data.get(at + 2), Some(b'd' | b'D')));
-        if !may_hold_one {
+        if !may_hold_half(data) {
             return None;
         }
         let data = std::str::from_utf8(data).ok()?;
@@ -73,6 +73,30 @@ impl Halves {
         out.push_str(written.get(from..).unwrap_or_default());
         Cow::Owned(out)
     }
+}
+
+/// A reply that came in one piece, with whole letters, as [`Halves::mend`] makes them.
+#[must_use]
+pub fn with_whole_letters(body: Bytes) -> Bytes {
+    Halves::default().mend(&body).map_or(body, Bytes::from)
+}
+
+/// Where in `body` the first text begins that holds half of a letter without its other half.
+#[must_use]
+pub fn lone_half(body: &str) -> Option<usize> {
+    if !may_hold_half(body.as_bytes()) {
+        return None;
+    }
+    let has_lone = |written: &str| matches!(Halves::default().whole(written), Cow::Owned(_));
+    texts(body)
+        .map(|found| found.place)
+        .find(|place| body.get(place.clone()).is_some_and(has_lone))
+        .map(|place| place.start)
+}
+
+/// Whether the escape of half a letter stands in it anywhere. Most bodies hold none at all.
+fn may_hold_half(data: &[u8]) -> bool {
+    memchr::memmem::find_iter(data, b"\\u").any(|at| matches!(data.get(at + 2), Some(b'd' | b'D')))
 }
 
 /// The half of a letter whose escape stands at that place.

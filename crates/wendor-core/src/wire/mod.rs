@@ -39,7 +39,7 @@ pub mod form;
 pub mod frames;
 mod gaps;
 pub mod generate_content;
-mod halves;
+pub mod halves;
 pub mod image;
 pub mod json;
 pub mod limits;

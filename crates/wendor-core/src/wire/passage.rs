@@ -18,7 +18,7 @@ use super::conversation::event::{Event, Usage};
 use super::facts::Facts;
 use super::frames::FrameDecoder;
 use super::halves::Halves;
-use super::json::write::{holds_separator, raw_on_one_line};
+use super::json::write::{holds_separator, with_separators_escaped};
 use super::plain::PlainReader;
 use super::seal::{Seal, SealDomain};
 use super::sent::{Sent, joined, marked};
@@ -403,11 +403,7 @@ impl Passage {
             return raw;
         }
         let mut mended = String::with_capacity(raw.len() + 16);
-        for line in String::from_utf8_lossy(&raw).split_inclusive('\n') {
-            let text = line.trim_end_matches('\n');
-            raw_on_one_line(text, &mut mended);
-            mended.push_str(line.get(text.len()..).unwrap_or_default());
-        }
+        with_separators_escaped(&String::from_utf8_lossy(&raw), &mut mended);
         Bytes::from(mended)
     }
 }

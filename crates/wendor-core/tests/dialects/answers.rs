@@ -159,7 +159,7 @@ fn replies_say_what_is_expected() {
 }
 
 /// An answer without what some dialect has no place for.
-fn common(answer: &Answer) -> Value {
+pub fn common(answer: &Answer) -> Value {
     let choice = answer.choices.first().cloned().unwrap_or_default();
     let stop = match choice.stop {
         Some(Stop::OutputCap | Stop::ContextFull) => "cap",

@@ -15,6 +15,8 @@ mod escapes;
 #[cfg(test)]
 mod fuzz;
 #[cfg(test)]
+mod grammar;
+#[cfg(test)]
 mod leaves;
 #[cfg(test)]
 mod linear;

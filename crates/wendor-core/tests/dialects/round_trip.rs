@@ -10,7 +10,7 @@ use wendor_core::wire::conversation::{
     AnswerFormat, Conversation, Media, MediaSource, Part, PartKind, Role, Tool, ToolCall, ToolChoice, ToolKind,
     ToolResult, Turn,
 };
-use wendor_core::wire::json::RawJson;
+use wendor_core::wire::json::{Number, RawJson};
 use wendor_core::wire::verdict::judge;
 
 use crate::edges::target;
@@ -183,7 +183,7 @@ fn parts_seen(parts: &[Part]) -> Vec<Value> {
 }
 
 /// What a neutral reader sees of a conversation.
-fn seen(conversation: &Conversation) -> Value {
+pub fn seen(conversation: &Conversation) -> Value {
     let leading = conversation.leading_system_turns();
     let mut turns: Vec<(bool, Vec<Part>)> = Vec::new();
     for turn in conversation.turns.iter().skip(leading) {
@@ -209,6 +209,7 @@ fn seen(conversation: &Conversation) -> Value {
         "turns": turns,
         "tools": conversation.tools.iter().map(tool).collect::<Vec<_>>(),
         "limit": conversation.output_limit,
+        "temperature": conversation.sampling.temperature.as_ref().map(Number::as_f64),
         "stop": conversation.sampling.stop,
         "user": conversation.end_user,
         "format": format,

@@ -5,11 +5,14 @@ use serde_json::{Value, json};
 use wendor_core::catalog::upstream::Dialect::{
     self, ChatCompletions as C, GenerateContent as G, LocalChat as L, Messages as M, Responses as R,
 };
+use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::codec;
 use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::facts::Facts;
 use wendor_core::wire::passage::{Passage, Step};
 
+use crate::answers::{common, events_of, translated};
+use crate::edges::chat;
 use crate::vectors::head;
 
 /// What an app of `to` gets of a stream that an upstream of `from` sends, and what is known of it then.
@@ -183,4 +186,47 @@ fn a_lone_half_of_a_letter_is_named_with_its_place() {
     let wrong = codec::of(R).read_request(body, codec::Outside::default()).unwrap_err();
     assert_eq!(wrong.path, "input[0].content");
     assert!(wrong.to_string().contains("without its other half"), "{wrong}");
+}
+
+#[test]
+fn a_half_inside_of_arguments_is_named_too() {
+    let body = br#"{"contents":[{"role":"model","parts":[{"functionCall":{"name":"f","args":{"a":"\ud83d"}}}]}]}"#;
+    let bad = AppRequest::read(chat(G), body).and_then(|request| request.understood(body)).unwrap_err();
+    assert!(bad.message.contains("at byte 79 of the body"), "{}", bad.message);
+}
+
+/// Frames pass as they came, and a line that ends otherwise is a line nevertheless.
+#[rstest]
+#[case::lf("\n")]
+#[case::crlf("\r\n")]
+#[case::cr("\r")]
+fn what_clients_take_for_the_end_of_a_line_is_escaped_and_lines_stay(#[case] end: &str) {
+    let delta = |text: &str, finish: &str| {
+        let choice = format!(r#"{{"index":0,"delta":{{"content":"{text}"}},"finish_reason":{finish}}}"#);
+        format!(r#"data: {{"choices":[{choice}]}}{end}{end}"#)
+    };
+    let stream = delta("Berth\u{2028}2", "null") + &delta("!", r#""stop""#) + &format!("data: [DONE]{end}{end}");
+    let passed = translated(C, C, stream.as_bytes()).unwrap();
+    // Whether a last CR is followed by an LF is not told any more.
+    let passed = String::from_utf8(passed).unwrap();
+    assert_eq!(passed.trim_end(), stream.trim_end().replace('\u{2028}', "\\u2028"));
+}
+
+#[rstest]
+#[case::none("{}")]
+#[case::space("{ }")]
+#[case::a_line("{\n}")]
+fn arguments_that_a_call_begins_with_count_once(#[case] input: &str) {
+    let call = format!(
+        r#"{{"type":"content_block_start","index":0,"content_block":{{"type":"tool_use","id":"t","name":"f","input":{input}}}}}"#
+    );
+    let delta =
+        r#"{"type":"content_block_delta","index":0,"delta":{"type":"input_json_delta","partial_json":"{\"a\":1}"}}"#;
+    let frames: String = [&call.replace('\n', "\ndata:"), delta, r#"{"type":"content_block_stop","index":0}"#]
+        .iter()
+        .map(|data| format!("data: {data}\n\n"))
+        .collect();
+    let (events, _) = events_of(M, frames.as_bytes());
+    let answer = Answer::of(events);
+    assert_eq!(common(&answer)["calls"], json!([["f", { "a": 1 }]]));
 }

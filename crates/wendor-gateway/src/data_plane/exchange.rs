@@ -30,6 +30,7 @@ use wendor_core::wire::endpoint::{Kind, TRANSCRIPTIONS};
 use wendor_core::wire::facts::Facts;
 use wendor_core::wire::fit::Content;
 use wendor_core::wire::frames::FrameDecoder;
+use wendor_core::wire::halves::with_whole_letters;
 use wendor_core::wire::passage::{Passage, Step};
 use wendor_core::wire::plain;
 use wendor_core::wire::sent::whole_marked;
@@ -280,6 +281,7 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
         let facts = Facts { output_bytes, is_finished: true, ..Facts::default() };
         return Ok(WholeReply { bytes, facts, content_type, note: None });
     }
+    let bytes = with_whole_letters(bytes);
     let (from, to) = (one.upstream.dialect, one.request.endpoint.dialect);
     match (one.content, &one.request.endpoint.kind) {
         (Content::Embedding(embedding), _) => embedded(embedding, bytes, one),
@@ -330,7 +332,7 @@ fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result
 
 /// A whole reply made of a stream, for offers that only stream.
 async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
-    let bytes = body_of(response, one).await?;
+    let bytes = with_whole_letters(body_of(response, one).await?);
     let codec = codec::of(one.upstream.dialect);
     let (mut decoder, mut reader) = (FrameDecoder::new(codec.framing()), codec.reader());
     let mut events = Vec::new();
@@ -356,7 +358,7 @@ async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeRe
 
 /// A stream made of a whole reply, for offers that do not stream.
 async fn taken_apart(response: Response<Incoming>, one: &Try<'_>) -> Result<OpenStream, Failure> {
-    let bytes = body_of(response, one).await?;
+    let bytes = with_whole_letters(body_of(response, one).await?);
     let events = codec::of(one.upstream.dialect).read_whole(&bytes)?;
     let (first, last, passage) =
         Passage::of_whole(one.upstream.dialect, one.request.endpoint.dialect, events, (one.head)())?;

@@ -9,6 +9,7 @@ pub mod read;
 pub mod texts;
 pub mod write;
 
+use super::halves::lone_half;
 use super::steps;
 
 pub use read::{Node, Object, Wrong};
@@ -19,10 +20,13 @@ pub use write::{Json, Members};
 pub struct RawJson(Box<str>);
 
 impl RawJson {
-    /// `text`, if it is JSON.
+    /// `text`, if it is JSON of whole letters: half a letter's escape is none to most readers.
     #[must_use]
     pub fn parse(text: &str) -> Option<Self> {
         steps::spent(text.len());
+        if lone_half(text).is_some() {
+            return None;
+        }
         serde_json::from_str::<&serde_json::value::RawValue>(text).ok().map(|raw| Self(raw.get().into()))
     }
 
@@ -36,6 +40,16 @@ impl RawJson {
     #[must_use]
     pub fn as_str(&self) -> &str {
         &self.0
+    }
+
+    /// Whether it is an object without members or an empty text, with whatever space is in it.
+    #[must_use]
+    pub fn says_nothing(&self) -> bool {
+        let mut letters = self.0.bytes().filter(|byte| !byte.is_ascii_whitespace());
+        matches!(
+            (letters.next(), letters.next(), letters.next()),
+            (Some(b'{'), Some(b'}'), None) | (Some(b'"'), Some(b'"'), None)
+        )
     }
 
     /// Whether it is an object.

@@ -166,9 +166,17 @@ pub fn raw_on_one_line(raw: &str, out: &mut String) {
         out.push_str(raw);
         return;
     }
-    for letter in raw.chars() {
+    let is_line_end = |letter: char| letter == '\n' || letter == '\r';
+    for (number, line) in raw.split(is_line_end).enumerate() {
+        out.push_str(if number == 0 { "" } else { " " });
+        with_separators_escaped(line, out);
+    }
+}
+
+/// Frames as they were, ends of their lines included, with the separators escaped that stand in their texts.
+pub fn with_separators_escaped(text: &str, out: &mut String) {
+    for letter in text.chars() {
         match letter {
-            '\n' | '\r' => out.push(' '),
             '\u{85}' | '\u{2028}' | '\u{2029}' => escape_by_number(letter, out),
             letter => out.push(letter),
         }

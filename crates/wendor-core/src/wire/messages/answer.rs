@@ -122,7 +122,7 @@ impl MessagesReader {
                 self.calls_begun += 1;
                 let (id, name) = (block.text("id")?, block.required_text("name", "the function's name")?);
                 events.push(Event::Call { choice: 0, call, id, name, kind: CallKind::Function });
-                let input = block.take("input").map(|input| input.raw()).filter(|input| input.as_str() != "{}");
+                let input = block.take("input").map(|input| input.raw()).filter(|input| !input.says_nothing());
                 self.calls.insert(index, (call, input.is_some()));
                 let whole = |input: RawJson| Event::Arguments { choice: 0, call, fragment: input.as_str().to_owned() };
                 events.extend(input.map(whole));

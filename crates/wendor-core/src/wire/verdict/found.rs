@@ -232,7 +232,7 @@ fn sampling(conversation: &Conversation, found: &mut Found) {
     say(sampling.stop.len() > STOPS_OF_CONTENT, Field::StopsAboveFive, "stop");
     say(sampling.choices.is_some_and(|choices| choices > 1), Field::Choices, "n");
     say(sampling.logprobs == Some(true) || sampling.top_logprobs.is_some(), Field::Logprobs, "logprobs");
-    let has_bias = sampling.logit_bias.as_ref().is_some_and(|bias| bias.as_str() != "{}");
+    let has_bias = sampling.logit_bias.as_ref().is_some_and(|bias| !bias.says_nothing());
     say(has_bias, Field::LogitBias, "logit_bias");
 }
 
