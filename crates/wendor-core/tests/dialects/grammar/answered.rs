@@ -39,13 +39,18 @@ impl Answered {
         }
     }
 
+    /// The word for why it ended: that all was said, that the limit was reached, or that functions are called.
+    pub fn stop<'a>(&self, said: &'a str, at_limit: &'a str, calls: &'a str) -> &'a str {
+        match self.ended {
+            Ended::AtLimit => at_limit,
+            Ended::Said if self.calls.is_empty() => said,
+            Ended::Said => calls,
+        }
+    }
+
     /// What a reader of any dialect has to see.
     pub fn seen(&self) -> Value {
-        let stop = match self.ended {
-            Ended::AtLimit => "cap",
-            Ended::Said if self.calls.is_empty() => "end",
-            Ended::Said => "calls",
-        };
+        let stop = self.stop("end", "cap", "calls");
         let calls: Vec<Value> = self.calls.iter().map(|(name, arguments)| json!([name, arguments])).collect();
         let text = |text: &Option<String>| text.clone().unwrap_or_default();
         json!({ "text": text(&self.text), "thinking": text(&self.thinking), "calls": calls, "stop": stop, "usage": [self.usage.0, self.usage.1] })

@@ -71,7 +71,9 @@ impl Asked {
         let has_user = matches!(dialect, Dialect::ChatCompletions | Dialect::Responses | Dialect::Messages);
         let formats: &[Format] = match dialect {
             Dialect::Messages => &[Format::Any, Format::Any, Format::Schema],
-            _ => &[Format::Any, Format::Any, Format::Json, Format::Schema],
+            Dialect::ChatCompletions | Dialect::Responses | Dialect::GenerateContent | Dialect::LocalChat => {
+                &[Format::Any, Format::Any, Format::Json, Format::Schema]
+            }
         };
         Self {
             system: dice.maybe(Dice::text),

@@ -39,12 +39,19 @@ fn texts(texts: &[String], kind: &str, dice: &mut Dice) -> Value {
 
 fn with_image(content: Value, image: Option<Value>) -> Value {
     let Some(image) = image else { return content };
-    let mut parts = match content {
-        Value::Array(parts) => parts,
-        text => vec![json!({ "type": image_text(&image), "text": text })],
-    };
+    let mut parts = in_parts(content, image_text(&image));
     parts.push(image);
     Value::Array(parts)
+}
+
+/// Content as parts: a text is one of `kind`.
+fn in_parts(content: Value, kind: &str) -> Vec<Value> {
+    match content {
+        Value::Array(parts) => parts,
+        Value::String(_) | Value::Null | Value::Bool(_) | Value::Number(_) | Value::Object(_) => {
+            vec![json!({ "type": kind, "text": content })]
+        }
+    }
 }
 
 /// The kind of a text beside such an image.
@@ -161,10 +168,7 @@ fn messages(asked: &Asked, dice: &mut Dice) -> Map<String, Value> {
                     said.push(json!({ "role": "user", "content": content }));
                 } else {
                     let mut parts = std::mem::take(&mut results);
-                    match content {
-                        Value::Array(more) => parts.extend(more),
-                        text => parts.push(json!({ "type": "text", "text": text })),
-                    }
+                    parts.extend(in_parts(content, "text"));
                     said.push(json!({ "role": "user", "content": parts }));
                 }
             }
@@ -225,7 +229,7 @@ fn generate_content(asked: &Asked, dice: &mut Dice) -> Map<String, Value> {
             }
         }
     }
-    let parameters = name(*dice.one_of(&["parametersJsonSchema", "parameters"]));
+    let parameters = name(if dice.coin() { "parametersJsonSchema" } else { "parameters" });
     let tool =
         |tool: &String| json!({ "name": tool, "description": format!("Tells {tool}."), parameters.as_str(): schema() });
     let declared: Vec<Value> = asked.tools.iter().map(tool).collect();

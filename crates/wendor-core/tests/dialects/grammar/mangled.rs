@@ -27,7 +27,9 @@ fn change(value: &mut Value, depth: usize, dice: &mut Dice) {
             let place = dice.below(values.len());
             change(&mut values[place], depth - 1, dice);
         }
-        found => *found = other(found.take(), dice),
+        Value::Null | Value::Bool(_) | Value::Number(_) | Value::String(_) | Value::Array(_) | Value::Object(_) => {
+            *value = other(value.take(), dice);
+        }
     }
 }
 

@@ -64,48 +64,14 @@ fn framed(values: Vec<Value>, named: Named, dice: &mut Dice) -> Framed {
     Framed { frames, end }
 }
 
-fn pieces(text: Option<&String>, dice: &mut Dice) -> Vec<String> {
-    text.map(|text| dice.pieces(text)).unwrap_or_default()
+/// `text` in pieces, each as `delta` makes it.
+fn in_pieces(text: Option<&String>, dice: &mut Dice, delta: impl Fn(String) -> Value) -> Vec<Value> {
+    text.map(|text| dice.pieces(text)).unwrap_or_default().into_iter().map(delta).collect()
 }
 
 fn chat_completions(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
-    let (repeats_role, fills) = (dice.coin(), dice.coin());
-    let mut deltas: Vec<Value> = Vec::new();
-    if dice.in_hundred(80) {
-        let content = *dice.one_of(&[Some(""), None]);
-        deltas.push(json!({ "role": "assistant", "content": content }));
-    }
-    let thinking = *dice.one_of(&["reasoning_content", "reasoning"]);
-    deltas.extend(pieces(answered.thinking.as_ref(), dice).into_iter().map(|piece| json!({ thinking: piece })));
-    deltas.extend(pieces(answered.text.as_ref(), dice).into_iter().map(|piece| json!({ "content": piece })));
-    let repeats_name = dice.in_hundred(30);
-    for (index, (name, arguments)) in answered.calls.iter().enumerate() {
-        let arguments = written(arguments, dice, true);
-        let (first, rest) = if dice.coin() { (String::new(), arguments) } else { (arguments, String::new()) };
-        let id = format!("call_{index}");
-        deltas.push(json!({ "tool_calls": [{ "index": index, "id": id, "type": "function", "function": { "name": name, "arguments": first } }] }));
-        for piece in dice.pieces(&rest) {
-            let mut call = json!({ "index": index, "function": { "arguments": piece } });
-            if repeats_name {
-                call["id"] = json!(id);
-                call["function"]["name"] = json!(name);
-            }
-            deltas.push(json!({ "tool_calls": [call] }));
-        }
-    }
-    for delta in &mut deltas {
-        if repeats_role {
-            delta["role"] = json!("assistant");
-        }
-        if fills && delta.get("content").is_none() {
-            delta["content"] = Value::Null;
-        }
-    }
-    let stop = match answered.ended {
-        Ended::AtLimit => "length",
-        Ended::Said if answered.calls.is_empty() => "stop",
-        Ended::Said => "tool_calls",
-    };
+    let deltas = chat_deltas(answered, dice);
+    let stop = answered.stop("stop", "length", "tool_calls");
     let (input, output) = answered.usage;
     let usage = json!({ "prompt_tokens": input, "completion_tokens": output, "total_tokens": input + output });
     let is_with_last = dice.coin() && !deltas.is_empty();
@@ -121,13 +87,68 @@ fn chat_completions(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
         values.push(chunk(json!([{ "index": 0, "delta": {}, "finish_reason": stop }])));
     }
     if dice.coin() {
-        let mut apart = chunk(json!([]));
-        apart["usage"] = usage;
-        values.push(apart);
-    } else if let Some(last) = values.last_mut() {
+        values.push(chunk(json!([])));
+    }
+    if let Some(last) = values.last_mut() {
         last["usage"] = usage;
     }
     values
+}
+
+fn chat_deltas(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
+    let mut deltas: Vec<Value> = Vec::new();
+    if dice.in_hundred(80) {
+        let content = *dice.one_of(&[Some(""), None]);
+        deltas.push(json!({ "role": "assistant", "content": content }));
+    }
+    let thinking = *dice.one_of(&["reasoning_content", "reasoning"]);
+    deltas.extend(in_pieces(answered.thinking.as_ref(), dice, |piece| json!({ thinking: piece })));
+    deltas.extend(in_pieces(answered.text.as_ref(), dice, |piece| json!({ "content": piece })));
+    let repeats_name = dice.in_hundred(30);
+    for (index, (name, arguments)) in answered.calls.iter().enumerate() {
+        let arguments = written(arguments, dice, true);
+        let (first, rest) = if dice.coin() { (String::new(), arguments) } else { (arguments, String::new()) };
+        let id = format!("call_{index}");
+        deltas.push(json!({ "tool_calls": [{ "index": index, "id": id, "type": "function", "function": { "name": name, "arguments": first } }] }));
+        for piece in dice.pieces(&rest) {
+            let mut call = json!({ "index": index, "function": { "arguments": piece } });
+            if repeats_name {
+                call["id"] = json!(id);
+                call["function"]["name"] = json!(name);
+            }
+            deltas.push(json!({ "tool_calls": [call] }));
+        }
+    }
+    let (repeats_role, fills) = (dice.coin(), dice.coin());
+    for delta in &mut deltas {
+        if repeats_role {
+            delta["role"] = json!("assistant");
+        }
+        if fills && delta.get("content").is_none() {
+            delta["content"] = Value::Null;
+        }
+    }
+    deltas
+}
+
+/// Items of a reply, as they are told one by one.
+struct Items {
+    values: Vec<Value>,
+    output: Vec<Value>,
+}
+
+impl Items {
+    fn tell(&mut self, kind: &str, members: Value) {
+        let mut value = members;
+        value["type"] = json!(format!("response.{kind}"));
+        value["output_index"] = json!(self.output.len());
+        self.values.push(value);
+    }
+
+    fn done(&mut self, item: Value) {
+        self.tell("output_item.done", json!({ "item": item }));
+        self.output.push(item);
+    }
 }
 
 fn responses(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
@@ -136,115 +157,105 @@ fn responses(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
     if dice.coin() {
         values.push(json!({ "type": "response.in_progress", "response": head("in_progress", json!([])) }));
     }
-    let mut output: Vec<Value> = Vec::new();
+    let mut items = Items { values, output: Vec::new() };
     let tells_done = dice.coin();
     if let Some(thinking) = &answered.thinking {
-        let at = output.len();
-        values.push(json!({ "type": "response.output_item.added", "output_index": at, "item": { "type": "reasoning", "id": "rs_1", "summary": [] } }));
-        values.push(json!({ "type": "response.reasoning_summary_part.added", "output_index": at, "item_id": "rs_1", "summary_index": 0, "part": { "type": "summary_text", "text": "" } }));
-        values.extend(dice.pieces(thinking).into_iter().map(|piece| json!({ "type": "response.reasoning_summary_text.delta", "output_index": at, "item_id": "rs_1", "summary_index": 0, "delta": piece })));
-        let item =
-            json!({ "type": "reasoning", "id": "rs_1", "summary": [{ "type": "summary_text", "text": thinking }] });
-        values.push(json!({ "type": "response.output_item.done", "output_index": at, "item": item }));
-        output.push(item);
+        items.tell("output_item.added", json!({ "item": { "type": "reasoning", "id": "rs_1", "summary": [] } }));
+        items.tell(
+            "reasoning_summary_part.added",
+            json!({ "item_id": "rs_1", "summary_index": 0, "part": { "type": "summary_text", "text": "" } }),
+        );
+        for piece in dice.pieces(thinking) {
+            items
+                .tell("reasoning_summary_text.delta", json!({ "item_id": "rs_1", "summary_index": 0, "delta": piece }));
+        }
+        items.done(
+            json!({ "type": "reasoning", "id": "rs_1", "summary": [{ "type": "summary_text", "text": thinking }] }),
+        );
     }
     if let Some(text) = &answered.text {
-        let at = output.len();
-        let part = |text: &str| json!({ "type": "output_text", "text": text, "annotations": [] });
-        values.push(json!({ "type": "response.output_item.added", "output_index": at, "item": { "type": "message", "id": "msg_1", "status": "in_progress", "role": "assistant", "content": [] } }));
-        values.push(json!({ "type": "response.content_part.added", "output_index": at, "item_id": "msg_1", "content_index": 0, "part": part("") }));
-        values.extend(dice.pieces(text).into_iter().map(|piece| json!({ "type": "response.output_text.delta", "output_index": at, "item_id": "msg_1", "content_index": 0, "delta": piece })));
-        if tells_done {
-            values.push(json!({ "type": "response.output_text.done", "output_index": at, "item_id": "msg_1", "content_index": 0, "text": text }));
-            values.push(json!({ "type": "response.content_part.done", "output_index": at, "item_id": "msg_1", "content_index": 0, "part": part(text) }));
-        }
-        let item = json!({ "type": "message", "id": "msg_1", "status": "completed", "role": "assistant", "content": [part(text)] });
-        values.push(json!({ "type": "response.output_item.done", "output_index": at, "item": item }));
-        output.push(item);
+        message_item(text, &mut items, (tells_done, dice));
     }
     for (number, (name, arguments)) in answered.calls.iter().enumerate() {
-        let (at, id) = (output.len(), format!("fc_{number}"));
+        let id = format!("fc_{number}");
         let arguments = written(arguments, dice, true);
         let item = |arguments: &str| json!({ "type": "function_call", "id": id, "call_id": format!("call_{number}"), "name": name, "arguments": arguments, "status": "completed" });
-        values.push(json!({ "type": "response.output_item.added", "output_index": at, "item": item("") }));
-        values.extend(dice.pieces(&arguments).into_iter().map(|piece| json!({ "type": "response.function_call_arguments.delta", "output_index": at, "item_id": id, "delta": piece })));
-        if tells_done {
-            values.push(json!({ "type": "response.function_call_arguments.done", "output_index": at, "item_id": id, "arguments": arguments }));
+        items.tell("output_item.added", json!({ "item": item("") }));
+        for piece in dice.pieces(&arguments) {
+            items.tell("function_call_arguments.delta", json!({ "item_id": id, "delta": piece }));
         }
-        values.push(json!({ "type": "response.output_item.done", "output_index": at, "item": item(&arguments) }));
-        output.push(item(&arguments));
+        if tells_done {
+            items.tell("function_call_arguments.done", json!({ "item_id": id, "arguments": arguments }));
+        }
+        items.done(item(&arguments));
     }
-    let (kind, status) = if answered.ended == Ended::AtLimit {
-        ("response.incomplete", "incomplete")
-    } else {
-        ("response.completed", "completed")
-    };
+    let Items { mut values, output } = items;
+    let status = answered.stop("completed", "incomplete", "completed");
     let mut whole = head(status, json!(output));
     if answered.ended == Ended::AtLimit {
         whole["incomplete_details"] = json!({ "reason": "max_output_tokens" });
     }
-    let (input, output) = answered.usage;
-    whole["usage"] = json!({ "input_tokens": input, "output_tokens": output, "total_tokens": input + output });
-    values.push(json!({ "type": kind, "response": whole }));
+    let (input, used) = answered.usage;
+    whole["usage"] = json!({ "input_tokens": input, "output_tokens": used, "total_tokens": input + used });
+    values.push(json!({ "type": format!("response.{status}"), "response": whole }));
     for (number, value) in values.iter_mut().enumerate() {
         value["sequence_number"] = json!(number);
     }
     values
 }
 
+fn message_item(text: &str, items: &mut Items, (tells_done, dice): (bool, &mut Dice)) {
+    let part = |text: &str| json!({ "type": "output_text", "text": text, "annotations": [] });
+    items.tell("output_item.added", json!({ "item": { "type": "message", "id": "msg_1", "status": "in_progress", "role": "assistant", "content": [] } }));
+    items.tell("content_part.added", json!({ "item_id": "msg_1", "content_index": 0, "part": part("") }));
+    for piece in dice.pieces(text) {
+        items.tell("output_text.delta", json!({ "item_id": "msg_1", "content_index": 0, "delta": piece }));
+    }
+    if tells_done {
+        items.tell("output_text.done", json!({ "item_id": "msg_1", "content_index": 0, "text": text }));
+        items.tell("content_part.done", json!({ "item_id": "msg_1", "content_index": 0, "part": part(text) }));
+    }
+    items.done(json!({ "type": "message", "id": "msg_1", "status": "completed", "role": "assistant", "content": [part(text)] }));
+}
+
 fn messages(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
+    let mut blocks: Vec<(Value, Vec<Value>)> = Vec::new();
+    if answered.thinking.is_some() {
+        let deltas =
+            in_pieces(answered.thinking.as_ref(), dice, |piece| json!({ "type": "thinking_delta", "thinking": piece }));
+        blocks.push((json!({ "type": "thinking", "thinking": "" }), deltas));
+    }
+    if answered.text.is_some() {
+        let deltas = in_pieces(answered.text.as_ref(), dice, |piece| json!({ "type": "text_delta", "text": piece }));
+        blocks.push((json!({ "type": "text", "text": "" }), deltas));
+    }
+    for (number, (name, arguments)) in answered.calls.iter().enumerate() {
+        // Of a call without arguments nothing may come at all.
+        let is_silent = *arguments == json!({}) && dice.coin();
+        let text = (!is_silent).then(|| written(arguments, dice, true));
+        let deltas =
+            in_pieces(text.as_ref(), dice, |piece| json!({ "type": "input_json_delta", "partial_json": piece }));
+        blocks.push((json!({ "type": "tool_use", "id": format!("tool_{number}"), "name": name, "input": {} }), deltas));
+    }
     let (input, output) = answered.usage;
     let told_at_start = dice.coin();
     let start = json!({ "input_tokens": if told_at_start { input } else { 0 }, "output_tokens": 1 });
     let mut values = vec![
         json!({ "type": "message_start", "message": { "id": "msg_1", "type": "message", "role": "assistant", "model": "m", "content": [], "stop_reason": null, "stop_sequence": null, "usage": start } }),
     ];
-    let mut at = 0;
-    let mut block = |begun: Value, deltas: Vec<Value>, dice: &mut Dice| {
+    for (at, (begun, deltas)) in blocks.into_iter().enumerate() {
         values.push(json!({ "type": "content_block_start", "index": at, "content_block": begun }));
-        if dice.in_hundred(20) {
-            values.push(json!({ "type": "ping" }));
-        }
+        values.extend(dice.in_hundred(20).then(|| json!({ "type": "ping" })));
         values.extend(
             deltas.into_iter().map(|delta| json!({ "type": "content_block_delta", "index": at, "delta": delta })),
         );
         values.push(json!({ "type": "content_block_stop", "index": at }));
-        at += 1;
-    };
-    if let Some(thinking) = &answered.thinking {
-        let deltas = dice
-            .pieces(thinking)
-            .into_iter()
-            .map(|piece| json!({ "type": "thinking_delta", "thinking": piece }))
-            .collect();
-        block(json!({ "type": "thinking", "thinking": "" }), deltas, dice);
     }
-    if let Some(text) = &answered.text {
-        let deltas =
-            dice.pieces(text).into_iter().map(|piece| json!({ "type": "text_delta", "text": piece })).collect();
-        block(json!({ "type": "text", "text": "" }), deltas, dice);
+    let mut usage = json!({ "output_tokens": output });
+    if !told_at_start {
+        usage["input_tokens"] = json!(input);
     }
-    for (number, (name, arguments)) in answered.calls.iter().enumerate() {
-        // Of a call without arguments nothing may come at all.
-        let is_silent = *arguments == json!({}) && dice.coin();
-        let text = if is_silent { String::new() } else { written(arguments, dice, true) };
-        let deltas = dice
-            .pieces(&text)
-            .into_iter()
-            .map(|piece| json!({ "type": "input_json_delta", "partial_json": piece }))
-            .collect();
-        block(json!({ "type": "tool_use", "id": format!("tool_{number}"), "name": name, "input": {} }), deltas, dice);
-    }
-    let stop = match answered.ended {
-        Ended::AtLimit => "max_tokens",
-        Ended::Said if answered.calls.is_empty() => "end_turn",
-        Ended::Said => "tool_use",
-    };
-    let usage = if told_at_start {
-        json!({ "output_tokens": output })
-    } else {
-        json!({ "input_tokens": input, "output_tokens": output })
-    };
+    let stop = answered.stop("end_turn", "max_tokens", "tool_use");
     values.push(
         json!({ "type": "message_delta", "delta": { "stop_reason": stop, "stop_sequence": null }, "usage": usage }),
     );
@@ -254,11 +265,8 @@ fn messages(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
 
 fn generate_content(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
     let (input, output) = answered.usage;
-    let mut parts: Vec<Value> = pieces(answered.thinking.as_ref(), dice)
-        .into_iter()
-        .map(|piece| json!({ "text": piece, "thought": true }))
-        .collect();
-    parts.extend(pieces(answered.text.as_ref(), dice).into_iter().map(|piece| json!({ "text": piece })));
+    let mut parts = in_pieces(answered.thinking.as_ref(), dice, |piece| json!({ "text": piece, "thought": true }));
+    parts.extend(in_pieces(answered.text.as_ref(), dice, |piece| json!({ "text": piece })));
     parts.extend(
         answered.calls.iter().map(|(name, arguments)| json!({ "functionCall": { "name": name, "args": arguments } })),
     );
@@ -274,7 +282,7 @@ fn generate_content(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
         }
         values.push(value);
     }
-    let stop = if answered.ended == Ended::AtLimit { "MAX_TOKENS" } else { "STOP" };
+    let stop = answered.stop("STOP", "MAX_TOKENS", "STOP");
     if apart || values.is_empty() {
         values
             .push(json!({ "candidates": [{ "content": { "role": "model", "parts": [{ "text": "" }] }, "index": 0 }] }));
@@ -288,15 +296,10 @@ fn generate_content(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
 
 fn local_chat(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
     let line = |message: Value| json!({ "model": "m", "created_at": "2026-11-24T02:00:00Z", "message": message, "done": false });
-    let mut values: Vec<Value> = pieces(answered.thinking.as_ref(), dice)
-        .into_iter()
-        .map(|piece| line(json!({ "role": "assistant", "content": "", "thinking": piece })))
-        .collect();
-    values.extend(
-        pieces(answered.text.as_ref(), dice)
-            .into_iter()
-            .map(|piece| line(json!({ "role": "assistant", "content": piece }))),
-    );
+    let thought = |piece: String| line(json!({ "role": "assistant", "content": "", "thinking": piece }));
+    let said = |piece: String| line(json!({ "role": "assistant", "content": piece }));
+    let mut values = in_pieces(answered.thinking.as_ref(), dice, thought);
+    values.extend(in_pieces(answered.text.as_ref(), dice, said));
     let call = |(name, arguments): &(String, Value)| json!({ "function": { "name": name, "arguments": arguments } });
     if dice.coin() && !answered.calls.is_empty() {
         values.push(line(json!({ "role": "assistant", "content": "", "tool_calls": answered.calls.iter().map(call).collect::<Vec<_>>() })));
@@ -309,7 +312,7 @@ fn local_chat(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
         );
     }
     let (input, output) = answered.usage;
-    let stop = if answered.ended == Ended::AtLimit { "length" } else { "stop" };
+    let stop = answered.stop("stop", "length", "stop");
     values.push(json!({ "model": "m", "created_at": "2026-11-24T02:00:01Z", "message": { "role": "assistant", "content": "" }, "done": true, "done_reason": stop, "prompt_eval_count": input, "eval_count": output }));
     values
 }

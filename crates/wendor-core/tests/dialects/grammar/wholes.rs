@@ -19,14 +19,6 @@ pub fn whole(answered: &Answered, dialect: Dialect, dice: &mut Dice) -> String {
     written(&value, dice, true)
 }
 
-fn stop<'a>(answered: &Answered, said: &'a str, at_limit: &'a str, calls: &'a str) -> &'a str {
-    match answered.ended {
-        Ended::AtLimit => at_limit,
-        Ended::Said if answered.calls.is_empty() => said,
-        Ended::Said => calls,
-    }
-}
-
 fn chat_completions(answered: &Answered, dice: &mut Dice) -> Value {
     let mut message = json!({ "role": "assistant", "content": answered.text });
     if let Some(thinking) = &answered.thinking {
@@ -40,7 +32,7 @@ fn chat_completions(answered: &Answered, dice: &mut Dice) -> Value {
     let (input, output) = answered.usage;
     json!({
         "id": "c1", "object": "chat.completion", "created": 1_790_000_000, "model": "m",
-        "choices": [{ "index": 0, "message": message, "finish_reason": stop(answered, "stop", "length", "tool_calls") }],
+        "choices": [{ "index": 0, "message": message, "finish_reason": answered.stop("stop", "length", "tool_calls") }],
         "usage": { "prompt_tokens": input, "completion_tokens": output, "total_tokens": input + output },
     })
 }
@@ -56,7 +48,7 @@ fn responses(answered: &Answered, dice: &mut Dice) -> Value {
     let (input, used) = answered.usage;
     json!({
         "id": "resp_1", "object": "response", "created_at": 1_790_000_000, "model": "m", "output": output, "incomplete_details": reason,
-        "status": stop(answered, "completed", "incomplete", "completed"),
+        "status": answered.stop("completed", "incomplete", "completed"),
         "usage": { "input_tokens": input, "output_tokens": used, "total_tokens": input + used },
     })
 }
@@ -70,7 +62,7 @@ fn messages(answered: &Answered) -> Value {
     let (input, output) = answered.usage;
     json!({
         "id": "msg_1", "type": "message", "role": "assistant", "model": "m", "content": content, "stop_sequence": null,
-        "stop_reason": stop(answered, "end_turn", "max_tokens", "tool_use"),
+        "stop_reason": answered.stop("end_turn", "max_tokens", "tool_use"),
         "usage": { "input_tokens": input, "output_tokens": output },
     })
 }
@@ -83,7 +75,7 @@ fn generate_content(answered: &Answered) -> Value {
     );
     let (input, output) = answered.usage;
     json!({
-        "candidates": [{ "content": { "role": "model", "parts": parts }, "index": 0, "finishReason": stop(answered, "STOP", "MAX_TOKENS", "STOP") }],
+        "candidates": [{ "content": { "role": "model", "parts": parts }, "index": 0, "finishReason": answered.stop("STOP", "MAX_TOKENS", "STOP") }],
         "usageMetadata": { "promptTokenCount": input, "candidatesTokenCount": output, "totalTokenCount": input + output }, "modelVersion": "m",
     })
 }
@@ -102,7 +94,7 @@ fn local_chat(answered: &Answered) -> Value {
     }
     let (input, output) = answered.usage;
     json!({
-        "model": "m", "created_at": "2026-11-24T02:00:01Z", "message": message, "done": true, "done_reason": stop(answered, "stop", "length", "stop"),
+        "model": "m", "created_at": "2026-11-24T02:00:01Z", "message": message, "done": true, "done_reason": answered.stop("stop", "length", "stop"),
         "prompt_eval_count": input, "eval_count": output,
     })
 }
