@@ -1,6 +1,8 @@
 //! What is known of an answer while it comes, and of what it used. Events enter one after the other.
 
+use super::cited::LeftOut;
 use super::conversation::event::{Event, Usage};
+use crate::catalog::upstream::Dialect;
 use crate::metering::images::Images;
 use crate::metering::usage::TokenCounts;
 
@@ -17,11 +19,36 @@ pub struct Facts {
     pub is_at_cap: bool,
     /// Images in the answer.
     pub images: Images,
+    /// What the app's dialect has no words for.
+    pub left_out: LeftOut,
     /// Whether the model was at its end, so that what was reported then is all of it.
     pub is_finished: bool,
 }
 
 impl Facts {
+    /// Takes what an event says that is written for an app of `dialect`.
+    pub fn take_for(&mut self, dialect: Dialect, event: &Event) {
+        match event {
+            Event::Image { .. } => self.left_out.images = self.left_out.images.saturating_add(1),
+            Event::Citation { citation, .. } if citation.written(dialect, &(0..0)).is_none() => {
+                self.left_out.citations = self.left_out.citations.saturating_add(1);
+            }
+            Event::Citation { .. }
+            | Event::Text { .. }
+            | Event::Refusal { .. }
+            | Event::Thinking { .. }
+            | Event::Sealed { .. }
+            | Event::NextBlock { .. }
+            | Event::Call { .. }
+            | Event::Arguments { .. }
+            | Event::CallEnd { .. }
+            | Event::Logprobs { .. }
+            | Event::Finish { .. }
+            | Event::Usage(_) => {}
+        }
+        self.take(event);
+    }
+
     /// Takes what an event says.
     pub fn take(&mut self, event: &Event) {
         let bytes = match event {

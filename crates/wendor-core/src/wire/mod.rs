@@ -28,6 +28,7 @@
 
 pub mod asked;
 pub mod chat_completions;
+pub mod cited;
 pub mod codec;
 pub mod conversation;
 pub mod count;
@@ -55,6 +56,7 @@ pub mod rejection;
 pub mod responses;
 pub mod rewriting;
 pub mod scan;
+pub mod schema;
 pub mod seal;
 pub mod sending;
 pub mod sent;

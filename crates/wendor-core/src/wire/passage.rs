@@ -93,6 +93,8 @@ pub struct Passage {
     estimates_usage: bool,
     halves: Halves,
     facts: Facts,
+    /// What the app speaks.
+    to: Dialect,
     events: Vec<Event>,
     /// What is to be done once what came before it has been sent.
     next: Option<Step>,
@@ -123,6 +125,7 @@ impl Passage {
             estimates_usage,
             halves: Halves::default(),
             facts: Facts::default(),
+            to,
             events: Vec::new(),
             next: None,
             has_bytes: false,
@@ -149,7 +152,7 @@ impl Passage {
         let mut passage =
             Self { way: Way::Translated(codec::of(to).writer(head.clone())), ..Self::new(from, to, head) };
         passage.phase = Phase::Flowing;
-        events.iter().for_each(|event| passage.facts.take(event));
+        events.iter().for_each(|event| passage.facts.take_for(to, event));
         passage.events = events;
         let mut out = Sent::default();
         passage.translated(&mut out)?;
@@ -261,7 +264,7 @@ impl Passage {
         let read = match &self.way {
             Way::Same { .. } => self.reader.look(data, &mut self.facts, &mut self.events),
             Way::Translated(_) => self.reader.read(data, &mut self.events).inspect(|_| {
-                self.events.iter().for_each(|event| self.facts.take(event));
+                self.events.iter().for_each(|event| self.facts.take_for(self.to, event));
             }),
         };
         let kind = match read {

@@ -28,7 +28,7 @@ pub fn read(body: &[u8]) -> Result<Facts, Failure> {
     let output_bytes = u64::try_from(text_bytes(&mut reply)).unwrap_or(u64::MAX);
     let images = Images::of(images(&mut reply), size(&mut reply));
     let counts = usage.and_then(Usage::counts);
-    Ok(Facts { usage, counts, output_bytes, is_at_cap: false, images, is_finished: true })
+    Ok(Facts { usage, counts, output_bytes, images, is_finished: true, ..Facts::default() })
 }
 
 /// Bytes of the texts that a model wrote: of a local server, of a transcript, of legacy completions.

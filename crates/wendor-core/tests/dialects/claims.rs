@@ -68,6 +68,11 @@ const SAMPLES: &[Sample] = &[
         C,
         r#""messages":[{"role":"user","content":[{"type":"input_audio","input_audio":{"data":"AAAA","format":"wav"}}]}]"#,
     ),
+    (
+        Field::OtherAudioIn,
+        G,
+        r#""contents":[{"role":"user","parts":[{"inlineData":{"mimeType":"audio/ogg","data":"AAAA"}}]}]"#,
+    ),
     (Field::AudioOut, C, r#""modalities":["text","audio"],"audio":{"voice":"a","format":"wav"}"#),
     (
         Field::FileBytes,

@@ -390,3 +390,38 @@ fn json_mode_always_instructs() {
     let went = sent(C, &body, M);
     assert!(went["system"][2]["text"].as_str().unwrap().contains("JSON"), "{went}");
 }
+
+/// What an answer has to look like, where services hold the model to it: no further members, and held only where all are required.
+#[rstest]
+#[case::to_messages(G, M, r#""generationConfig":{"responseSchema":{"type":"OBJECT","properties":{"a":{"type":"STRING"}}}}"#, "/output_config/format", json!({ "type": "json_schema", "schema": { "type": "object", "properties": { "a": { "type": "string" } }, "additionalProperties": false } }))]
+#[case::all_required(G, C, r#""generationConfig":{"responseSchema":{"type":"OBJECT","properties":{"a":{"type":"STRING"}},"required":["a"]}}"#, "/response_format/json_schema", json!({ "name": "response", "strict": true, "schema": { "type": "object", "properties": { "a": { "type": "string" } }, "required": ["a"], "additionalProperties": false } }))]
+#[case::one_is_left_to_choice(G, R, r#""generationConfig":{"responseSchema":{"type":"OBJECT","properties":{"a":{"type":"STRING"}}}}"#, "/text/format", json!({ "type": "json_schema", "name": "response", "schema": { "type": "object", "properties": { "a": { "type": "string" } } } }))]
+#[case::capitals(C, G, r#""response_format":{"type":"json_schema","json_schema":{"name":"s","schema":{"type":"OBJECT","properties":{"a":{"type":["STRING","NULL"]}}}}}"#, "/generationConfig/responseJsonSchema", json!({ "type": "object", "properties": { "a": { "type": ["string", "null"] } } }))]
+fn schemas_are_as_services_want_them(
+    #[case] from: Dialect,
+    #[case] to: Dialect,
+    #[case] members: &str,
+    #[case] place: &str,
+    #[case] expected: Value,
+) {
+    let members =
+        members.replace(r#""generationConfig":{"#, r#""generationConfig":{"responseMimeType":"application/json","#);
+    let went = sent(from, &body(from, &members), to);
+    assert_eq!(went.pointer(place), Some(&expected), "{went}");
+}
+
+#[rstest]
+#[case::named_otherwise(C, "audio/x-wav", Some("wav"))]
+#[case::mpeg(R, "audio/mpeg", Some("mp3"))]
+#[case::neither(C, "audio/ogg", None)]
+fn sound_goes_by_the_names_that_services_know(#[case] to: Dialect, #[case] kind: &str, #[case] format: Option<&str>) {
+    let media = format!(r#"{{"inlineData":{{"mimeType":"{kind}","data":"AAAA"}}}}"#);
+    let body = format!(r#"{{"contents":[{{"role":"user","parts":[{media}]}}]}}"#);
+    match (sent_from(chat(G), &body, &target(to)), format) {
+        (Ok((went, _)), Some(format)) => {
+            assert!(went.to_string().contains(&format!(r#""format":"{format}""#)), "{went}")
+        }
+        (Err(why), None) => assert!(why.contains("wav or mp3"), "{why}"),
+        (found, _) => panic!("{found:?}"),
+    }
+}

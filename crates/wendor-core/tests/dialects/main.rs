@@ -29,6 +29,8 @@ mod refusals;
 #[cfg(test)]
 mod round_trip;
 #[cfg(test)]
+mod sources;
+#[cfg(test)]
 mod streams;
 #[cfg(test)]
 mod vectors;

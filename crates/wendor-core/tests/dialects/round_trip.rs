@@ -182,6 +182,19 @@ fn parts_seen(parts: &[Part]) -> Vec<Value> {
     seen
 }
 
+/// A schema without the word that it is closed, which services demand that hold the model to it.
+fn opened(value: Value) -> Value {
+    match value {
+        Value::Object(members) => {
+            let is_closing = |name: &str, value: &Value| name == "additionalProperties" && *value == Value::Bool(false);
+            let kept = members.into_iter().filter(|(name, value)| !is_closing(name, value));
+            kept.map(|(name, value)| (name, opened(value))).collect()
+        }
+        Value::Array(values) => values.into_iter().map(opened).collect(),
+        Value::Null | Value::Bool(_) | Value::Number(_) | Value::String(_) => value,
+    }
+}
+
 /// What a neutral reader sees of a conversation.
 pub fn seen(conversation: &Conversation) -> Value {
     let leading = conversation.leading_system_turns();
@@ -202,7 +215,7 @@ pub fn seen(conversation: &Conversation) -> Value {
     let format = match &conversation.format {
         None | Some(AnswerFormat::Text) => Value::Null,
         Some(AnswerFormat::Json) => json!("json"),
-        Some(AnswerFormat::Schema(schema)) => value(&schema.schema),
+        Some(AnswerFormat::Schema(schema)) => opened(value(&schema.schema)),
     };
     json!({
         "system": conversation.leading_system(),

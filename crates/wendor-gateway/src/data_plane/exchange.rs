@@ -289,13 +289,13 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
             let read = reply::read(&bytes).map_err(|bad| Failure::new(FailureKind::Malformed, bad.to_string()))?;
             let images = Images::of(read.images, None);
             let (counts, output_bytes, is_at_cap) = (read.usage, read.output_bytes, read.is_at_cap);
-            let facts = Facts { usage: None, counts, output_bytes, is_at_cap, images, is_finished: true };
+            let facts = Facts { counts, output_bytes, is_at_cap, images, is_finished: true, ..Facts::default() };
             Ok(WholeReply::json(bytes, facts))
         }
         (_, Kind::Chat(_)) => {
             let events = codec::of(from).read_whole(&bytes)?;
             let mut facts = Facts { is_finished: true, ..Facts::default() };
-            events.iter().for_each(|event| facts.take(event));
+            events.iter().for_each(|event| if from == to { facts.take(event) } else { facts.take_for(to, event) });
             let bytes = match from == to {
                 true => whole_marked(bytes, &events, &(one.head)().seals),
                 false => Bytes::from(codec::of(to).write_whole(&Answer::of(events), &(one.head)())?),
@@ -346,7 +346,7 @@ async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeRe
         reader.read(&data, &mut events)?;
     }
     let mut facts = Facts { is_finished: reader.is_finished(), ..Facts::default() };
-    events.iter().for_each(|event| facts.take(event));
+    events.iter().for_each(|event| facts.take_for(one.request.endpoint.dialect, event));
     one.seen.note(facts);
     if !reader.is_finished() {
         return Err(Failure::new(FailureKind::CutOff, "its stream ended in the middle"));

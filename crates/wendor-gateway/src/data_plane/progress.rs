@@ -34,7 +34,7 @@ impl Progress {
     /// What is known of an answer.
     #[must_use]
     pub fn of(facts: Facts) -> Self {
-        let Facts { counts, output_bytes, images, is_finished, usage: _, is_at_cap: _ } = facts;
+        let Facts { counts, output_bytes, images, is_finished, usage: _, is_at_cap: _, left_out: _ } = facts;
         Self { usage: counts, output_bytes, images, is_finished }
     }
 

@@ -55,7 +55,8 @@ fn head(status: u16, along: &Along, note: Option<&str>) -> HttpResponseBuilder {
 const USAGE_UNTOLD: &str = "usage: the upstream does not report it; it is counted by an estimate";
 
 /// The answer with a whole reply.
-pub async fn whole(reply: WholeReply, along: Along) -> HttpResponse {
+pub async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
+    along.ticket.unsayable(reply.facts.left_out);
     let note = reply.note.or(reply.facts.counts.is_none().then_some(USAGE_UNTOLD));
     let mut response = head(200, &along, note);
     // Some client libraries take a reply for text when it is not said to be JSON.
@@ -223,6 +224,9 @@ impl StreamBody {
 
     fn end_properly(&mut self, last: Bytes) {
         let facts = self.passage.facts();
+        if let Some(ticket) = &mut self.ticket {
+            ticket.unsayable(facts.left_out);
+        }
         let end = if facts.is_at_cap { End::OutputCap } else { End::Proper };
         self.end(Outcome::Answered(end, Progress::of(facts)), last, Closing::Clean);
     }

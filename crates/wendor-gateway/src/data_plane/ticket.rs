@@ -12,6 +12,7 @@ use wendor_core::quota::Measure;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::{FailedAttempt, Failure};
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
+use wendor_core::wire::cited::LeftOut;
 
 use super::Call;
 use super::account::Account;
@@ -254,6 +255,11 @@ impl Ticket {
         if let Some(open) = self.open.last_mut() {
             open.streamed = streamed;
         }
+    }
+
+    /// That much of the answer has no words in the app's dialect.
+    pub fn unsayable(&mut self, left_out: LeftOut) {
+        self.detail.changes.extend(left_out.changes(self.call().dialect));
     }
 
     /// Notes of the request on its way, for the header that tells the app; `None` when there are none. `more` is not on the record.

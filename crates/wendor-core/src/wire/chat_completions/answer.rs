@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 
 use bytes::Bytes;
 
+use crate::catalog::upstream::Dialect;
 use crate::routing::failure::{Failure, FailureKind};
+use crate::wire::cited::Citation;
 use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader, data_frame};
 use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
 use crate::wire::conversation::turn::CallKind;
@@ -206,7 +208,9 @@ fn said(choice: u32, from: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(
     events.extend(of(from.text("refusal")?).map(|text| Event::Refusal { choice, text }));
     let citations = from.take("annotations").filter(Node::is_list).map(|node| node.list()).transpose()?;
     let citations = citations.unwrap_or_default();
-    events.extend(citations.iter().map(|node| Event::Citation { choice, value: node.raw() }));
+    events.extend(
+        citations.iter().map(|node| Event::Citation { choice, citation: Citation::of(Dialect::ChatCompletions, node) }),
+    );
     Ok(())
 }
 

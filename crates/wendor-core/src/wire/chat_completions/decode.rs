@@ -10,6 +10,7 @@ use crate::wire::conversation::{
 };
 use crate::wire::json::{Node, Object, RawJson, Wrong};
 use crate::wire::native::{Known, take_known};
+use crate::wire::schema;
 use crate::wire::verdict::field::Field;
 
 /// Members of the body that no other dialect has under a neutral word.
@@ -190,7 +191,7 @@ fn part(node: &Node<'_>) -> Result<Part, Wrong> {
             let mut audio = object.required("input_audio", "an object with `data` and `format`")?.object()?;
             let base64 = audio.required_text("data", "the sound in base64")?;
             let format = audio.required_text("format", "wav or mp3")?;
-            let source = MediaSource::Bytes { kind: format!("audio/{format}"), base64 };
+            let source = MediaSource::bytes(&format!("audio/{format}"), base64);
             PartKind::Audio(Media { source, name: None })
         }
         "file" => PartKind::File(file(&mut object)?),
@@ -295,7 +296,7 @@ fn tool_of(name: String, description: Option<String>, kind: ToolKind, path: &str
 }
 
 fn function_tool(function: &mut Object<'_>, node: &Node<'_>) -> Result<Tool, Wrong> {
-    let parameters = function.take("parameters").map(|node| node.raw());
+    let parameters = function.take("parameters").map(|node| schema::read(&node));
     let name = function.required_text("name", "the function's name")?;
     let description = function.text("description")?;
     let is_strict = function.flag("strict")?;
@@ -412,7 +413,7 @@ fn format(node: &Node<'_>) -> Result<Option<AnswerFormat>, Wrong> {
 /// A schema with its name, as chat-completions and responses have it.
 pub(crate) fn named_schema(object: &mut Object<'_>) -> Result<Schema, Wrong> {
     Ok(Schema {
-        schema: object.take("schema").map_or_else(RawJson::empty_object, |node| node.raw()),
+        schema: object.take("schema").map_or_else(RawJson::empty_object, |node| schema::read(&node)),
         typed: None,
         name: object.text("name")?,
         description: object.text("description")?,

@@ -9,6 +9,7 @@ use crate::wire::conversation::{
 };
 use crate::wire::json::{Json, Members};
 use crate::wire::native::{give_back, given_back};
+use crate::wire::schema::{closed, requires_all};
 use crate::wire::verdict::Target;
 
 /// Writes the body.
@@ -225,13 +226,14 @@ fn part_of(part: &Part, conversation: &Conversation, target: &Target<'_>) -> Opt
     Some(give_back(conversation, target, &part.native, "", members).into())
 }
 
-fn audio(media: &Media) -> Members {
+/// Sound, as this dialect and responses have it.
+pub(crate) fn audio(media: &Media) -> Members {
     let (data, format) = match &media.source {
-        MediaSource::Bytes { kind, base64 } => (base64.as_str(), kind.rsplit('/').next().unwrap_or("wav")),
-        MediaSource::Url { url, .. } => (url.as_str(), "wav"),
-        MediaSource::Handle(_) => ("", "wav"),
+        MediaSource::Bytes { kind, base64 } => (base64.as_str(), kind.strip_prefix("audio/").unwrap_or(kind)),
+        // The verdict lets neither through.
+        MediaSource::Url { .. } | MediaSource::Handle(_) => ("", "wav"),
     };
-    Members::new().put("data", data).put("format", if format == "mpeg" { "mp3" } else { format })
+    Members::new().put("data", data).put("format", format)
 }
 
 fn tools(conversation: &Conversation, target: &Target<'_>, body: Members) -> Members {
@@ -311,10 +313,12 @@ fn format(format: &AnswerFormat) -> Members {
 
 /// A schema with its name, as this dialect and responses have it: where the app's dialect has no names, it gets one.
 pub(crate) fn named_schema(schema: &Schema) -> Members {
-    let is_named_there = schema.name.is_some();
+    // Where the app's dialect has no word for it, the model is held to every schema, as far as services take it so.
+    let is_held = schema.is_strict.or(schema.name.is_none().then(|| requires_all(&schema.schema)).filter(|all| *all));
+    let is_closed = is_held == Some(true) && schema.is_strict.is_none();
     Members::new()
         .put("name", schema.name.clone().unwrap_or_else(|| "response".to_owned()))
         .some("description", schema.description.as_ref())
-        .put("schema", &schema.schema)
-        .some("strict", schema.is_strict.or((!is_named_there).then_some(true)))
+        .put("schema", if is_closed { closed(&schema.schema) } else { schema.schema.clone() })
+        .some("strict", is_held)
 }

@@ -1,7 +1,9 @@
 //! Answers for an app of this dialect: a stream frame by frame, and whole replies (PROTOCOLS sections 2.4 and 2.5).
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 
+use crate::catalog::upstream::Dialect;
 use crate::routing::failure::Failure;
 use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter, data_frame};
 use crate::wire::conversation::answer::{Answer, Block, Choice};
@@ -22,13 +24,15 @@ pub struct ChatWriter {
     /// Why each ended: told once, at the end, whatever the upstream says how often.
     stops: BTreeMap<u32, Stop>,
     gaps: Gaps,
+    /// The letters of the block that is being written, by choice: sources are named by their place.
+    letters: BTreeMap<u32, Range<usize>>,
 }
 
 impl ChatWriter {
     /// A writer of one answer.
     #[must_use]
     pub fn new(head: AnswerHead) -> Self {
-        Self { head, choices: BTreeSet::new(), stops: BTreeMap::new(), gaps: Gaps::default() }
+        Self { head, choices: BTreeSet::new(), stops: BTreeMap::new(), gaps: Gaps::default(), letters: BTreeMap::new() }
     }
 
     fn chunk(&self, choices: Vec<Json>, usage: Option<Members>) -> String {
@@ -92,7 +96,13 @@ impl StreamWriter for ChatWriter {
     fn write(&mut self, event: &Event, out: &mut Vec<u8>) -> Result<(), Failure> {
         match event {
             Event::Text { choice, text } => {
-                let text = format!("{}{text}", self.gaps.before(*choice, Said::Text));
+                let gap = self.gaps.before(*choice, Said::Text);
+                let letters = self.letters.entry(*choice).or_default();
+                if !gap.is_empty() {
+                    *letters = letters.end + gap.len()..letters.end + gap.len();
+                }
+                letters.end += text.chars().count();
+                let text = format!("{gap}{text}");
                 self.delta(*choice, Members::new().put("content", text), out);
             }
             Event::NextBlock { choice } => self.gaps.next_block(*choice),
@@ -117,12 +127,14 @@ impl StreamWriter for ChatWriter {
                 self.begin(*choice, out);
                 self.stops.insert(*choice, stop.clone());
             }
+            Event::Citation { choice, citation } => {
+                let letters = self.letters.get(choice).cloned().unwrap_or_default();
+                if let Some(written) = citation.written(Dialect::ChatCompletions, &letters) {
+                    self.delta(*choice, Members::new().put("annotations", vec![written]), out);
+                }
+            }
             // Seals have no place here; usage goes out last.
-            Event::Sealed { .. }
-            | Event::CallEnd { .. }
-            | Event::Image { .. }
-            | Event::Citation { .. }
-            | Event::Usage(_) => {}
+            Event::Sealed { .. } | Event::CallEnd { .. } | Event::Image { .. } | Event::Usage(_) => {}
         }
         Ok(())
     }
@@ -170,6 +182,7 @@ fn choice_of(index: usize, choice: &Choice, head: &AnswerHead) -> Json {
     let message = message.put("refusal", choice.refusal_of().map_or(Json::Null, Json::from));
     let thinking = choice.thinking_of();
     let message = if thinking.is_empty() { message } else { message.put("reasoning_content", thinking) };
+    let message = message.list("annotations", citations(choice));
     let calls = calls(index, choice, head);
     let message = match (head.functions, choice.has_calls()) {
         (FunctionForm::Functions, true) => message.some("function_call", first_function(choice)),
@@ -182,6 +195,23 @@ fn choice_of(index: usize, choice: &Choice, head: &AnswerHead) -> Json {
         .put("logprobs", logprobs(&choice.logprobs))
         .put("finish_reason", reason(stop, head.functions))
         .into()
+}
+
+fn citations(choice: &Choice) -> Vec<Json> {
+    let (mut written, mut begin) = (Vec::new(), 0);
+    for block in &choice.blocks {
+        match block {
+            Block::Text { text, citations } => {
+                let letters = begin..begin + text.chars().count();
+                written.extend(
+                    citations.iter().filter_map(|citation| citation.written(Dialect::ChatCompletions, &letters)),
+                );
+                begin = letters.end + choice.gap().len();
+            }
+            Block::Refusal(_) | Block::Thinking { .. } | Block::Call { .. } => {}
+        }
+    }
+    written
 }
 
 fn calls(index: usize, choice: &Choice, head: &AnswerHead) -> Vec<Json> {

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 
 use super::event::{Event, Stop, TokenLogprob, Usage};
 use super::turn::CallKind;
+use crate::wire::cited::Citation;
 use crate::wire::gaps::GAP;
-use crate::wire::json::RawJson;
 use crate::wire::seal::Seal;
 
 /// A whole answer.
@@ -41,8 +41,8 @@ pub enum Block {
     Text {
         /// All of it.
         text: String,
-        /// As the dialect says it.
-        citations: Vec<RawJson>,
+        /// Its sources.
+        citations: Vec<Citation>,
     },
     /// Why the model will not answer.
     Refusal(String),
@@ -97,7 +97,7 @@ impl Answer {
                 (choice.has_blocks, choice.begins_next) = (true, true);
             }
             Event::CallEnd { .. } | Event::Image { .. } => {}
-            Event::Citation { choice, value } => self.choice(choice).citation(value),
+            Event::Citation { choice, citation } => self.choice(choice).citation(citation),
             Event::Logprobs { choice, tokens } => self.choice(choice).logprobs.extend(tokens),
             Event::Finish { choice, stop } => self.choice(choice).stop = Some(stop),
             Event::Usage(usage) => self.usage = Some(self.usage.unwrap_or_default().with(usage)),
@@ -155,13 +155,13 @@ impl Choice {
         }
     }
 
-    fn citation(&mut self, value: RawJson) {
+    fn citation(&mut self, citation: Citation) {
         if let Some(Block::Text { citations, .. }) = self.blocks.last_mut() {
-            citations.push(value);
+            citations.push(citation);
         }
     }
 
-    fn gap(&self) -> &'static str {
+    pub(crate) fn gap(&self) -> &'static str {
         if self.has_blocks { GAP } else { "" }
     }
 

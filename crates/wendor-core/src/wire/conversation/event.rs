@@ -1,8 +1,8 @@
 //! What an answer says, piece by piece, in no dialect.
 
 use crate::metering::usage::{MOST_BELIEVED, TokenCounts};
+use crate::wire::cited::Citation;
 use crate::wire::conversation::turn::CallKind;
-use crate::wire::json::RawJson;
 use crate::wire::seal::Seal;
 
 /// A piece of an answer. Where a dialect has several choices, each piece says which it belongs to.
@@ -79,8 +79,8 @@ pub enum Event {
     Citation {
         /// Of which choice.
         choice: u32,
-        /// As it stood there.
-        value: RawJson,
+        /// The source.
+        citation: Citation,
     },
     /// Log probabilities, as chat-completions has them: a list of tokens.
     Logprobs {

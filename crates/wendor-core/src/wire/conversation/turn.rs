@@ -199,7 +199,13 @@ impl MediaSource {
     /// Bytes of that kind, under the name that services know it by.
     #[must_use]
     pub fn bytes(kind: &str, base64: String) -> Self {
-        let kind = if kind.eq_ignore_ascii_case("image/jpg") { "image/jpeg" } else { kind };
+        let small = kind.to_ascii_lowercase();
+        let kind = match small.as_str() {
+            "image/jpg" => "image/jpeg",
+            "audio/mpeg" | "audio/mpga" | "audio/x-mp3" => "audio/mp3",
+            "audio/wave" | "audio/x-wav" | "audio/vnd.wave" => "audio/wav",
+            _ => kind,
+        };
         Self::Bytes { kind: kind.to_owned(), base64 }
     }
 
@@ -345,6 +351,8 @@ mod tests {
         "data:text/plain;base64,AA=="
     )]
     #[case::other_name("data:image/jpg;base64,AAA=", Some("image/jpeg"), "data:image/jpeg;base64,AAA=")]
+    #[case::sound("data:audio/mpeg;base64,AAA=", Some("audio/mp3"), "data:audio/mp3;base64,AAA=")]
+    #[case::sound_in_waves("data:audio/X-WAV;base64,AAA=", Some("audio/wav"), "data:audio/wav;base64,AAA=")]
     #[case::not_base64("data:text/plain,hello", None, "data:text/plain,hello")]
     #[case::address("https://pier.example/a.png", None, "https://pier.example/a.png")]
     fn addresses_of_media(#[case] url: &str, #[case] kind: Option<&str>, #[case] back: &str) {

@@ -254,7 +254,7 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
 fn declaration_of(node: &Node<'_>, conversation: &mut Conversation) -> Result<Tool, Wrong> {
     let mut declaration = node.camel_object()?;
     let typed = declaration.take("parameters").map(|node| node.raw());
-    let plain = declaration.take("parametersJsonSchema").map(|node| node.raw());
+    let plain = declaration.take("parametersJsonSchema").map(|node| crate::wire::schema::read(&node));
     let parameters = match (plain, &typed) {
         (Some(plain), _) => Some(plain),
         (None, Some(typed)) => Some(schema::plain_of_typed(typed)),

@@ -6,6 +6,7 @@ use std::collections::{BTreeSet, HashMap};
 use serde_json::{Map, Value, json};
 
 use crate::wire::json::RawJson;
+use crate::wire::schema::for_each_schema;
 use crate::wire::steps::spent;
 
 /// A typed schema as JSON Schema. What cannot be read stays as it is: the upstream says what is wrong.
@@ -21,7 +22,7 @@ fn plain(value: &mut Value) {
     // An ordering hint, of which JSON Schema knows nothing.
     object.remove("propertyOrdering");
     object.remove("property_ordering");
-    for_each_schema(object, plain);
+    for_each_schema(object, &mut plain);
     let is_nullable = object.remove("nullable") == Some(Value::Bool(true));
     if let Some(Value::Array(values)) = object.get_mut("enum").filter(|_| is_nullable)
         && !values.contains(&Value::Null)
@@ -182,18 +183,6 @@ fn typed_kind(kind: &Value) -> Option<(Value, bool)> {
             Some((json!(only.to_ascii_uppercase()), !null.is_empty()))
         }
         Value::Null | Value::Bool(_) | Value::Number(_) | Value::Object(_) => None,
-    }
-}
-
-/// Every schema that stands in `object`.
-fn for_each_schema(object: &mut Map<String, Value>, mut with: impl FnMut(&mut Value)) {
-    for (name, inner) in object.iter_mut() {
-        match (name.as_str(), inner) {
-            ("properties", Value::Object(properties)) => properties.values_mut().for_each(&mut with),
-            ("anyOf" | "prefixItems", Value::Array(schemas)) => schemas.iter_mut().for_each(&mut with),
-            ("items", schema @ Value::Object(_)) => with(schema),
-            (_, _) => {}
-        }
     }
 }
 

@@ -11,6 +11,7 @@ use crate::wire::conversation::{
 use crate::wire::image::kind_of_base64;
 use crate::wire::json::{Node, Object, Wrong};
 use crate::wire::native::{Known, take_known};
+use crate::wire::schema;
 use crate::wire::verdict::field::Field;
 
 pub(super) const KNOWN: &[Known] = &[("keep_alive", Field::KeepAlive)];
@@ -145,7 +146,7 @@ fn call_of(node: &Node<'_>) -> Result<Part, Wrong> {
 fn tool(node: &Node<'_>, conversation: &mut Conversation) -> Result<Tool, Wrong> {
     let mut tool = node.object()?;
     let mut function = tool.required("function", "an object with `name`")?.object()?;
-    let parameters = function.take("parameters").map(|node| node.raw());
+    let parameters = function.take("parameters").map(|node| schema::read(&node));
     let (name, description) = (function.required_text("name", "the function's name")?, function.text("description")?);
     tool.take("type");
     conversation.not_known(tool);
@@ -177,7 +178,7 @@ fn sampling(mut options: Object<'_>, conversation: &mut Conversation) -> Result<
 
 fn format(node: &Node<'_>) -> Result<Option<AnswerFormat>, Wrong> {
     if node.is_object() {
-        let schema = Schema { schema: node.raw(), typed: None, name: None, description: None, is_strict: None };
+        let schema = Schema { schema: schema::read(node), typed: None, name: None, description: None, is_strict: None };
         return Ok(Some(AnswerFormat::Schema(schema)));
     }
     match node.text()?.as_str() {

@@ -4,8 +4,10 @@ use std::collections::BTreeMap;
 
 use bytes::Bytes;
 
+use crate::catalog::upstream::Dialect;
 use crate::routing::failure::{Failure, FailureKind};
 use crate::wire::chat_completions::answer::malformed;
+use crate::wire::cited::Citation;
 use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader, named_frame};
 use crate::wire::conversation::event::{Event, Stop, Usage};
 use crate::wire::conversation::turn::CallKind;
@@ -171,12 +173,16 @@ impl MessagesReader {
                 }
             }
             "citations_delta" => {
-                events.extend(delta.take("citation").map(|node| Event::Citation { choice: 0, value: node.raw() }));
+                events.extend(delta.take("citation").map(|node| cited(&node)));
             }
             _ => {}
         }
         Ok(())
     }
+}
+
+fn cited(node: &Node<'_>) -> Event {
+    Event::Citation { choice: 0, citation: Citation::of(Dialect::Messages, node) }
 }
 
 fn stop_of(from: &mut Object<'_>) -> Result<Option<Stop>, Wrong> {
@@ -242,7 +248,7 @@ pub fn read_whole(body: &[u8]) -> Result<Vec<Event>, Failure> {
             let mut block = node.object()?;
             let citations = block.list("citations")?;
             reader.block(index, &mut block, &mut events)?;
-            events.extend(citations.iter().map(|node| Event::Citation { choice: 0, value: node.raw() }));
+            events.extend(citations.iter().map(cited));
         }
         let open: Vec<u64> = reader.calls.keys().copied().collect();
         open.into_iter().for_each(|index| reader.end_call(index, &mut events));

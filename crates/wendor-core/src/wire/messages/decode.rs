@@ -14,6 +14,7 @@ use crate::wire::conversation::{
 };
 use crate::wire::json::{Node, Object, Wrong};
 use crate::wire::native::{Known, take_known};
+use crate::wire::schema;
 use crate::wire::seal::Seal;
 use crate::wire::verdict::field::Field;
 
@@ -214,7 +215,7 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
             conversation.native.push(hosted(&node, "tools"));
             continue;
         }
-        let parameters = tool.take("input_schema").map(|node| node.raw());
+        let parameters = tool.take("input_schema").map(|node| schema::read(&node));
         let mut native = Vec::new();
         take_known(&mut tool, WIDE_CACHE, "", &mut native);
         let is_strict = tool.flag("strict")?;
@@ -265,7 +266,7 @@ fn thinking(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<
     }
     if let Some(node) = output.take("format") {
         let mut format = node.object()?;
-        let schema = format.required("schema", "a JSON Schema")?.raw();
+        let schema = schema::read(&format.required("schema", "a JSON Schema")?);
         let schema = Schema { schema, typed: None, name: None, description: None, is_strict: None };
         conversation.format = Some(AnswerFormat::Schema(schema));
         conversation.places.push(("format", node.path().to_owned()));

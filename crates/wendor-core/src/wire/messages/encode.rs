@@ -11,6 +11,7 @@ use crate::wire::conversation::{
 };
 use crate::wire::json::{Json, Members};
 use crate::wire::native::{give_back, given_back};
+use crate::wire::schema::closed;
 use crate::wire::seal::Seal;
 use crate::wire::verdict::Target;
 
@@ -275,7 +276,7 @@ fn thinking(conversation: &Conversation, target: &Target<'_>, limit: u64, body: 
         ThinkingAmount::Budget(tokens) => budget(Some(tokens), body, shown),
     };
     if let Some(AnswerFormat::Schema(schema)) = &conversation.format {
-        output = output.put("format", Members::typed("json_schema").put("schema", &schema.schema));
+        output = output.put("format", Members::typed("json_schema").put("schema", closed(&schema.schema)));
     }
     body.nested("output_config", output)
 }

@@ -5,6 +5,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 
+use crate::catalog::upstream::Dialect;
 use crate::routing::failure::{Failure, FailureKind};
 use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter, named_frame};
 use crate::wire::conversation::answer::{Answer, Block};
@@ -169,12 +170,14 @@ impl MessagesWriter {
                 Some(Open::Text | Open::Thinking) => self.close(out),
                 Some(Open::Call(_)) | None => Ok(()),
             },
-            // Sources are named in the words of the dialect that they come from; log probabilities have no place.
-            Event::Image { .. }
-            | Event::Citation { .. }
-            | Event::Logprobs { .. }
-            | Event::Finish { .. }
-            | Event::Usage(_) => Ok(()),
+            Event::Citation { citation, .. } => match citation.written(Dialect::Messages, &(0..0)) {
+                Some(citation) => {
+                    self.text(Open::Text, Members::typed("citations_delta").put("citation", citation), out)
+                }
+                None => Ok(()),
+            },
+            // Log probabilities have no place.
+            Event::Image { .. } | Event::Logprobs { .. } | Event::Finish { .. } | Event::Usage(_) => Ok(()),
         }
     }
 
@@ -283,7 +286,11 @@ pub fn whole(answer: &Answer, head: &AnswerHead) -> Result<String, Failure> {
     let mut content: Vec<Json> = Vec::new();
     for block in &choice.blocks {
         content.push(match block {
-            Block::Text { text, .. } | Block::Refusal(text) => Members::typed("text").put("text", text).into(),
+            Block::Text { text, citations } => {
+                let citations = citations.iter().filter_map(|citation| citation.written(Dialect::Messages, &(0..0)));
+                Members::typed("text").put("text", text).list("citations", citations.collect()).into()
+            }
+            Block::Refusal(text) => Members::typed("text").put("text", text).into(),
             Block::Thinking { text, seal } => thinking(text, seal.as_ref(), head).into(),
             Block::Call { call, id, name, arguments, .. } => Members::typed("tool_use")
                 .put("id", id.clone().unwrap_or_else(|| head.call_id(0, *call)))

@@ -4,13 +4,15 @@ use std::collections::BTreeMap;
 
 use bytes::Bytes;
 
+use crate::catalog::upstream::Dialect;
 use crate::routing::failure::{Failure, FailureKind};
 use crate::wire::chat_completions::answer::{malformed, token_logprobs};
+use crate::wire::cited::Citation;
 use crate::wire::codec::{Closing, ErrorTold, FrameKind, StreamReader};
 use crate::wire::conversation::event::{Event, Stop, Usage};
 use crate::wire::conversation::turn::CallKind;
 use crate::wire::gaps::GAP;
-use crate::wire::json::{Node, Object, RawJson, Wrong};
+use crate::wire::json::{Node, Object, Wrong};
 use crate::wire::seal::Seal;
 use crate::wire::sse::SseFrame;
 use crate::wire::upstream_error::failure_of_class;
@@ -126,8 +128,7 @@ impl ResponsesReader {
                 }
             }
             "response.output_text.annotation.added" => {
-                let citation = frame.take("annotation");
-                events.extend(citation.map(|node| Event::Citation { choice: 0, value: node.raw() }));
+                events.extend(frame.take("annotation").map(|node| cited(&node)));
             }
             "response.output_item.done" => {
                 let mut item = frame.required("item", "the item")?.object()?;
@@ -295,14 +296,16 @@ fn message(item: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> 
             Some(_) | None => {
                 events.push(Event::NextBlock { choice: 0 });
                 events.extend(of(part.text("text")?).map(|text| Event::Text { choice: 0, text }));
-                let cited = part.list("annotations")?;
-                let citation = |node: &Node<'_>| -> RawJson { node.raw() };
-                events.extend(cited.iter().map(|node| Event::Citation { choice: 0, value: citation(node) }));
+                events.extend(part.list("annotations")?.iter().map(cited));
                 logprobs(&mut part, events)?;
             }
         }
     }
     Ok(())
+}
+
+fn cited(node: &Node<'_>) -> Event {
+    Event::Citation { choice: 0, citation: Citation::of(Dialect::Responses, node) }
 }
 
 fn thinking(item: &mut Object<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {

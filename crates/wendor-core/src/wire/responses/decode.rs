@@ -10,6 +10,7 @@ use crate::wire::conversation::{
 };
 use crate::wire::json::{Node, Object, Wrong};
 use crate::wire::native::{Known, take_known};
+use crate::wire::schema;
 use crate::wire::seal::Seal;
 use crate::wire::verdict::field::Field;
 
@@ -236,7 +237,7 @@ fn part(node: &Node<'_>) -> Result<Part, Wrong> {
             let mut audio = object.required("input_audio", "an object with `data` and `format`")?.object()?;
             let base64 = audio.required_text("data", "the sound in base64")?;
             let kind = format!("audio/{}", audio.required_text("format", "wav or mp3")?);
-            PartKind::Audio(Media { source: MediaSource::Bytes { kind, base64 }, name: None })
+            PartKind::Audio(Media { source: MediaSource::bytes(&kind, base64), name: None })
         }
         "input_file" => PartKind::File(file(&mut object)?),
         _ => foreign(node, Field::OwnOnly),
@@ -266,7 +267,7 @@ fn tools(object: &mut Object<'_>, conversation: &mut Conversation) -> Result<(),
         let kind = tool.required_text("type", "function or custom")?;
         let kind = match kind.as_str() {
             "function" => {
-                ToolKind::Function { parameters: tool.take("parameters").map(|node| node.raw()), typed: None }
+                ToolKind::Function { parameters: tool.take("parameters").map(|node| schema::read(&node)), typed: None }
             }
             "custom" => ToolKind::Custom(tool.take("format").map(|node| node.raw())),
             _ => {

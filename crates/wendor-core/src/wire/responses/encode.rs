@@ -1,7 +1,7 @@
 //! A neutral conversation as the body for an upstream of this dialect.
 
 use crate::catalog::upstream::Dialect;
-use crate::wire::chat_completions::encode::{FAILED, effort, named_schema, result_text};
+use crate::wire::chat_completions::encode::{FAILED, audio, effort, named_schema, result_text};
 use crate::wire::conversation::turn::{CallKind, Thinking};
 use crate::wire::conversation::wish::custom_names;
 use crate::wire::conversation::{
@@ -156,14 +156,7 @@ fn part_of(part: &Part, role: Role, conversation: &Conversation, target: &Target
         PartKind::Text(text) => Members::typed("input_text").put("text", text),
         PartKind::Refusal(text) => Members::typed("refusal").put("refusal", text),
         PartKind::Image(media) => Members::typed("input_image").put("image_url", media.source.to_url()),
-        PartKind::Audio(media) => {
-            let (data, format) = match &media.source {
-                MediaSource::Bytes { kind, base64 } => (base64.as_str(), kind.rsplit('/').next().unwrap_or("wav")),
-                MediaSource::Url { url, .. } => (url.as_str(), "wav"),
-                MediaSource::Handle(_) => return None,
-            };
-            Members::typed("input_audio").put("input_audio", Members::new().put("data", data).put("format", format))
-        }
+        PartKind::Audio(media) => Members::typed("input_audio").put("input_audio", audio(media)),
         PartKind::File(media) => file(media),
         PartKind::Foreign(foreign) => return Some(Json::from(&foreign.value)),
         PartKind::Video(_) | PartKind::ToolCall(_) | PartKind::ToolResult(_) | PartKind::Thinking(_) => return None,

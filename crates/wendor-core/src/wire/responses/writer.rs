@@ -2,8 +2,10 @@
 
 use std::collections::BTreeMap;
 
+use crate::catalog::upstream::Dialect;
 use crate::routing::failure::Failure;
 use crate::wire::chat_completions::writer::token_logprobs;
+use crate::wire::cited::Citation;
 use crate::wire::codec::{AnswerHead, Closing, ErrorTold, StreamWriter, named_frame};
 use crate::wire::conversation::answer::{Answer, Block};
 use crate::wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
@@ -29,6 +31,7 @@ struct Item {
     text: String,
     seal: Option<Seal>,
     logprobs: Vec<TokenLogprob>,
+    citations: Vec<Json>,
     is_done: bool,
 }
 
@@ -85,8 +88,17 @@ impl ResponsesWriter {
             Kind::Call(_, CallKind::Custom) => "ctc",
         };
         let id = format!("{prefix}_{}_{place}", self.head.request);
-        let item =
-            Item { kind, id, call_id, name, text: String::new(), seal: None, logprobs: Vec::new(), is_done: false };
+        let item = Item {
+            kind,
+            id,
+            call_id,
+            name,
+            text: String::new(),
+            seal: None,
+            logprobs: Vec::new(),
+            citations: Vec::new(),
+            is_done: false,
+        };
         let added = Members::typed("response.output_item.added").put("output_index", place);
         self.frame("response.output_item.added", added.put("item", item_of(&item, "in_progress", &self.head)), out);
         if let Some(part) = part_of(&item) {
@@ -158,6 +170,17 @@ impl ResponsesWriter {
         self.frame("response.output_item.done", done.put("item", item_of(&item, "completed", &self.head)), out);
     }
 
+    /// A source of the last text.
+    fn cited(&mut self, citation: &Citation, out: &mut Vec<u8>) {
+        let Some(item) = self.items.last_mut().filter(|item| item.kind == Kind::Text) else { return };
+        let Some(written) = citation.written(Dialect::Responses, &(0..item.text.chars().count())) else { return };
+        item.citations.push(written.clone());
+        let (item, place) = (item.clone(), self.items.len() - 1);
+        let name = "response.output_text.annotation.added";
+        let members = self.at(&item, place, name).put("annotation_index", item.citations.len() - 1);
+        self.frame(name, members.put("annotation", written), out);
+    }
+
     fn sealed(&mut self, seal: &Seal, out: &mut Vec<u8>) {
         let place = match self.open_item(Kind::Thinking) {
             Some(place) => place,
@@ -205,7 +228,8 @@ impl StreamWriter for ResponsesWriter {
                 }
                 self.stop = Some(stop.clone());
             }
-            Event::Image { .. } | Event::Citation { .. } | Event::Usage(_) => {}
+            Event::Citation { citation, .. } => self.cited(citation, out),
+            Event::Image { .. } | Event::Usage(_) => {}
         }
         Ok(())
     }
@@ -258,18 +282,18 @@ fn part_event(kind: Kind, which: &str) -> &'static str {
 
 fn part_of(item: &Item) -> Option<Members> {
     match item.kind {
-        Kind::Text => Some(text_part(&item.text, &item.logprobs)),
+        Kind::Text => Some(text_part(item)),
         Kind::Refusal => Some(Members::typed("refusal").put("refusal", &item.text)),
         Kind::Thinking => Some(Members::typed("summary_text").put("text", &item.text)),
         Kind::Call(..) => None,
     }
 }
 
-fn text_part(text: &str, logprobs: &[TokenLogprob]) -> Members {
+fn text_part(item: &Item) -> Members {
     Members::typed("output_text")
-        .put("text", text)
-        .put("annotations", Vec::new())
-        .put("logprobs", token_logprobs(logprobs))
+        .put("text", &item.text)
+        .put("annotations", item.citations.clone())
+        .put("logprobs", token_logprobs(&item.logprobs))
 }
 
 /// An item as it stands in frames and in the reply; while it is in progress its content is empty.
@@ -382,6 +406,13 @@ fn whole_item(place: usize, block: &Block, head: &AnswerHead, logprobs: &mut Vec
         }
     };
     let logprobs = if kind == Kind::Text { std::mem::take(logprobs) } else { Vec::new() };
+    let citations = match block {
+        Block::Text { text, citations } => {
+            let letters = 0..text.chars().count();
+            citations.iter().filter_map(|citation| citation.written(Dialect::Responses, &letters)).collect()
+        }
+        Block::Refusal(_) | Block::Thinking { .. } | Block::Call { .. } => Vec::new(),
+    };
     let id = format!("{prefix}_{}_{place}", head.request);
-    Item { kind, id, call_id, name, text, seal, logprobs, is_done: true }
+    Item { kind, id, call_id, name, text, seal, logprobs, citations, is_done: true }
 }

@@ -46,6 +46,8 @@ fields! {
     ImageDetail => "image detail",
     /// Sound to be heard.
     AudioIn => "audio in",
+    /// Sound of another kind than wav and mp3.
+    OtherAudioIn => "audio in, neither wav nor mp3",
     /// Sound in the answer.
     AudioOut => "audio out",
     /// A document, its bytes in the request.

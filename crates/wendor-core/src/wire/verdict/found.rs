@@ -89,7 +89,11 @@ fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), f
                 }
             }
             PartKind::Image(media) => found.push((media_field(media, Field::ImageBytes, Field::ImageUrl), path())),
-            PartKind::Audio(media) => found.push((media_field(media, Field::AudioIn, Field::FileUrl), path())),
+            PartKind::Audio(media) => {
+                let is_usual = matches!(media.source.kind(), Some("audio/wav" | "audio/mp3"));
+                let by_bytes = if is_usual { Field::AudioIn } else { Field::OtherAudioIn };
+                found.push((media_field(media, by_bytes, Field::FileUrl), path()));
+            }
             PartKind::File(media) => found.push((media_field(media, Field::FileBytes, Field::FileUrl), path())),
             PartKind::Video(media) => found.push((media_field(media, Field::Video, Field::Video), path())),
             PartKind::ToolResult(result) => tool_result(result, part, (conversation, target), found),

@@ -33,6 +33,7 @@ const NO_ASSISTANT_FIRST: Cell = R("this offer wants the user to speak first; be
 const NEEDS_BYTES: Cell = R("this offer needs the bytes; send them in the request as base64");
 const AS_FILE: Cell = A("is passed on as a file's address");
 const NO_AUDIO: Cell = R("this offer takes no sound");
+const TWO_KINDS: Cell = R("this offer takes sound as wav or mp3; convert it");
 const NO_AUDIO_OUT: Cell = R("this offer answers in text only");
 const NO_FILES: Cell = R("this offer takes no documents; send their text");
 const NO_BLOCKS: Cell = R("this offer takes no documents made of blocks; send their text");
@@ -93,6 +94,7 @@ pub const TABLE: &[(Field, [Cell; 5])] = &[
     (Field::ImageUrl, [Carried, Carried, Carried, AS_FILE, NEEDS_BYTES]),
     (Field::ImageDetail, [Carried, Carried, DROPPED, DROPPED, DROPPED]),
     (Field::AudioIn, [Carried, Carried, NO_AUDIO, Carried, NO_AUDIO]),
+    (Field::OtherAudioIn, [TWO_KINDS, TWO_KINDS, NO_AUDIO, Carried, NO_AUDIO]),
     (Field::AudioOut, [Carried, NO_AUDIO_OUT, NO_AUDIO_OUT, NO_AUDIO_OUT, NO_AUDIO_OUT]),
     (Field::FileBytes, [Carried, Carried, Carried, Carried, NO_FILES]),
     (Field::FileUrl, [NEEDS_BYTES, Carried, Carried, AS_FILE, NO_FILES]),

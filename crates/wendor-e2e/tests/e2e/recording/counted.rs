@@ -193,3 +193,29 @@ async fn input_is_estimated_as_the_offer_counts_it() {
     assert!(counting["bytes_a_token"].as_str().unwrap().starts_with("2."), "{counting}");
     assert!(counting["error_percent"].is_string(), "{counting}");
 }
+
+/// What an answer holds that the app's dialect has no words for stands on the record, and in the head where that has not left yet.
+#[rstest]
+#[case::whole(false)]
+#[case::streamed(true)]
+#[tokio::test]
+async fn an_image_that_cannot_be_passed_on_is_told(#[case] streamed: bool) {
+    let (ferry, standins) = begin().await;
+    let parts = json!([{ "text": "Here it is." }, { "inlineData": { "mimeType": "image/png", "data": IMAGE } }]);
+    let answer = json!({ "candidates": [{ "content": { "role": "model", "parts": parts }, "index": 0, "finishReason": "STOP" }] });
+    let (kind, answer) = match streamed {
+        true => ("text/event-stream", format!("data: {answer}\n\n")),
+        false => ("application/json", answer.to_string()),
+    };
+    standins[1].replay(reply(kind, &answer));
+    let asked = ferry.ask(&question("to-generate-content", streamed)).await;
+    assert_eq!(header(&asked, "wendor-notes").contains("images in the answer: left out"), !streamed);
+    let id = header(&asked, "wendor-request-id");
+    let _all = asked.text().await.unwrap();
+    let shown = ferry.request(&id).await;
+    let changes = shown["changes"].as_array().unwrap();
+    let told = changes.iter().find(|change| change["member"] == "images in the answer").expect("it is told");
+    assert_eq!((&told["before"], &shown["request"]["images"]), (&json!("1"), &json!(1)), "{shown}");
+    let page = ferry.wendor(&["request", "show", &id]).await.out;
+    assert!(page.contains("chat-completions has no place for them"), "{page}");
+}
