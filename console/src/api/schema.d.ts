@@ -1670,6 +1670,8 @@ export interface components {
         RouteLine: {
             /** @description The name that apps put in `model`. */
             name: string;
+            /** @description Web pages that may ask it from a browser, beside those of the service. */
+            origins: string[];
             /** @description Its stages, in order. */
             stages: components["schemas"]["StageLine"][];
             /** @description The teams that may use it. */

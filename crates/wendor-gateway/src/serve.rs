@@ -6,6 +6,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::dev::{Extensions, ServerHandle, fn_service};
+use actix_web::http::header;
+use actix_web::middleware::DefaultHeaders;
 use actix_web::{App as WebApp, HttpServer, web};
 use arc_swap::ArcSwap;
 use chrono::TimeDelta;
@@ -151,6 +153,13 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
         let (web_app, _) =
             WebApp::new().configure(data_plane_routes).into_utoipa_app().configure(admin::routes).split_for_parts();
         web_app
+            // Outside the console nothing that is answered here is a page, whatever it looks like; the console has its own policy.
+            .wrap(
+                DefaultHeaders::new()
+                    .add((header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+                    .add((header::CONTENT_SECURITY_POLICY, "default-src 'none'; sandbox"))
+                    .add((header::CROSS_ORIGIN_RESOURCE_POLICY, "same-origin")),
+            )
             .app_data(data.clone())
             .app_data(openapi.clone())
             .app_data(admin::problem::json_config())

@@ -75,6 +75,9 @@ const sentence = computed(() => {
             </li>
           </ul>
           <p v-if="route.teams.length === 0" class="second">No team may.</p>
+          <p v-if="route.origins.length > 0" class="mt-2">
+            Web pages of {{ listed(route.origins) }} may ask it from a browser.
+          </p>
         </section>
       </div>
       <ClientCode :route="route.name" />

@@ -21,6 +21,7 @@ pub mod difference;
 pub mod document;
 pub mod file;
 pub mod key;
+pub mod origin;
 pub mod role;
 pub mod route;
 pub mod team;

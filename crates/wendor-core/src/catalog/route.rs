@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use super::origin::Origin;
 use crate::name::OfferName;
 use crate::routing::failure::FailureKind;
 
@@ -126,9 +127,18 @@ pub struct Route {
     /// Whether only offers are asked that can take a request exactly as it is.
     #[serde(rename = "strict", default, skip_serializing_if = "std::ops::Not::not")]
     pub is_strict: bool,
+    /// Web pages that may ask it from a browser, beside those of the service itself.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub origins: Vec<Origin>,
 }
 
 impl Route {
+    /// Whether pages of that origin may ask it.
+    #[must_use]
+    pub fn lists(&self, origin: &str) -> bool {
+        self.origins.iter().any(|listed| listed.as_str() == origin)
+    }
+
     /// Every offer of every stage, in order, as written.
     pub fn offers(&self) -> impl Iterator<Item = &OfferName> {
         self.stages.iter().flat_map(|stage| stage.offers.iter().map(|entry| &entry.offer))

@@ -210,6 +210,7 @@ mod tests {
         let route = Route {
             stages: vec![stage(pick, &[("a/m", 1), ("b/m", 1)]), stage(Pick::Room, &[("c/m", 1)])],
             is_strict: false,
+            origins: Vec::new(),
         };
         let plan = make(&route, |name| known(name.upstream().as_str()), 5);
         plan.taken().map(|planned| planned.offer.upstream().to_string()).collect()
@@ -231,6 +232,7 @@ mod tests {
         let route = Route {
             stages: vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1), ("c/m", 1), ("d/m", 1)])],
             is_strict: false,
+            origins: Vec::new(),
         };
         let plan = make(
             &route,
@@ -260,7 +262,11 @@ mod tests {
 
     #[test]
     fn shares_are_kept_over_many_requests() {
-        let route = Route { stages: vec![stage(Pick::Share, &[("a/m", 3), ("b/m", 1)])], is_strict: false };
+        let route = Route {
+            stages: vec![stage(Pick::Share, &[("a/m", 3), ("b/m", 1)])],
+            is_strict: false,
+            origins: Vec::new(),
+        };
         let firsts = (0..4_000).filter(|seed| make(&route, |_| view(), *seed).offers[0].offer == offer("a/m")).count();
         assert!((2_850..3_150).contains(&firsts), "{firsts} of 4000 for three quarters");
     }
@@ -282,7 +288,7 @@ mod tests {
                 stage(*pick, &names.iter().map(|name| (name.as_str(), 1)).collect::<Vec<_>>())
             }).collect();
             let mentions: usize = stages.iter().map(|stage| stage.offers.len()).sum();
-            let route = Route { stages, is_strict: false };
+            let route = Route { stages, is_strict: false, origins: Vec::new() };
             let known = |offer: &OfferName| {
                 let number = usize::from(offer.upstream().as_str().as_bytes()[1] - b'0');
                 let health = if failing[number] { HealthState::Failing } else { HealthState::Well };

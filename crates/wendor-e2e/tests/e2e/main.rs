@@ -3,6 +3,8 @@
 #[cfg(test)]
 mod admission;
 #[cfg(test)]
+mod attacks;
+#[cfg(test)]
 mod catalogue;
 #[cfg(test)]
 mod client;

@@ -3,9 +3,12 @@
 //! The cookie is `SameSite=Strict` and goes to the management API alone. A call that changes something and comes with it must
 //! also say that a page of this service made it ([`is_own_page`]): pages of other ports on the same host are the same site.
 
+use actix_web::body::MessageBody;
 use actix_web::cookie::{Cookie, SameSite, time::Duration};
+use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header;
-use actix_web::{HttpRequest, HttpResponse, delete, post, web};
+use actix_web::middleware::Next;
+use actix_web::{HttpRequest, HttpResponse, ResponseError, delete, post, web};
 
 use wendor_core::catalog::key::{KeyKind, KeyText};
 
@@ -13,6 +16,7 @@ use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::session::{Me, SESSION, SignIn, signed_in};
 use crate::app::App;
+use crate::data_plane::page;
 
 /// The cookie's name.
 pub(super) const COOKIE: &str = "wendor_session";
@@ -63,13 +67,28 @@ fn cookie(request: &HttpRequest, value: String) -> Cookie<'static> {
 /// then the one that was asked.
 pub(super) fn is_own_page(request: &HttpRequest) -> bool {
     let text = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
-    match (text("sec-fetch-site"), text("origin")) {
+    match (text("sec-fetch-site"), request.headers().get(header::ORIGIN)) {
         (Some(site), _) => site == "same-origin",
-        (None, Some(origin)) => {
-            let host = text(header::HOST.as_str());
-            host.is_some() && origin.split_once("://").map(|(_, host)| host) == host
-        }
+        (None, Some(origin)) => page::is_own(request.headers(), origin),
         (None, None) => false,
+    }
+}
+
+/// Refuses what a page of another site asks, before anything of it is read: whatever it sends along, a sign-in included.
+pub(super) async fn own_pages_only(
+    request: ServiceRequest,
+    next: Next<impl MessageBody + 'static>,
+) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    let headers = request.headers();
+    match headers.get(header::ORIGIN).filter(|origin| !page::is_own(headers, origin)) {
+        Some(origin) => {
+            let origin = origin.to_str().unwrap_or_default();
+            let why = format!(
+                "a page of {origin:?} asks; the management API takes calls of programs and of its own console alone"
+            );
+            Ok(request.into_response(Problem::NotAllowed(why).error_response()).map_into_right_body())
+        }
+        None => next.call(request).await.map(ServiceResponse::map_into_left_body),
     }
 }
 

@@ -71,7 +71,7 @@ pub(super) async fn route(
         let offers = offers.iter().map(entry).collect::<Result<Vec<StageOffer>, Problem>>()?;
         let moves_on = FailureKind::MOVES_ON_BY_DEFAULT.to_vec();
         let stage = Stage { offers, pick: Pick::Room, moves_on, deadlines: StageDeadlines::default() };
-        catalogue.routes.insert(name, Route { stages: vec![stage], is_strict: false });
+        catalogue.routes.insert(name, Route { stages: vec![stage], is_strict: false, origins: Vec::new() });
         Ok(Vec::new())
     });
     Ok(web::Json(applied.await?))

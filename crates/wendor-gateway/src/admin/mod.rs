@@ -39,6 +39,7 @@ pub mod teams;
 pub mod upstreams;
 pub mod usage;
 
+use actix_web::middleware::from_fn;
 use actix_web::{App as WebApp, HttpResponse, get, web};
 use utoipa::OpenApi;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -106,6 +107,7 @@ pub(super) async fn openapi_document(document: web::Data<Document>) -> HttpRespo
 pub fn routes(config: &mut ServiceConfig) {
     config.service(
         scope::scope("/manage/v1")
+            .wrap(from_fn(browser::own_pages_only))
             .service(openapi_document)
             .service(session::sign_in)
             .service(browser::begin)

@@ -48,6 +48,8 @@ pub struct RouteLine {
     pub stages: Vec<StageLine>,
     /// The teams that may use it.
     pub teams: Vec<String>,
+    /// Web pages that may ask it from a browser, beside those of the service.
+    pub origins: Vec<String>,
 }
 
 /// The word of a way to pick.
@@ -76,6 +78,7 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
         name: name.to_string(),
         stages: route.stages.iter().map(stage_line).collect(),
         teams: teams_of(name),
+        origins: route.origins.iter().map(|origin| origin.as_str().to_owned()).collect(),
     };
     let sees_all = principal.standing.only_team().is_none();
     let lines = snapshot.catalogue.routes.iter().map(line).filter(|line| sees_all || !line.teams.is_empty());

@@ -1,6 +1,6 @@
 //! Step 1, admit: takes a request as it arrived, gives an [`Admitted`] with its ticket, fails with a [`Refusal`].
 //!
-//! In this order, cheapest and most telling first: the key (before the body is read, in memory, no database), our headers,
+//! In this order, cheapest and most telling first: the page that asks, if it is one, the key (before the body is read, in memory, no database), our headers,
 //! the body, the route and whether this key may use it, room in the spool, room in the quotas. **A quota says no here**
 //! ([`reserve`]) for what does not depend on the offer; cost is asked when an offer's turn comes.
 
@@ -99,6 +99,7 @@ fn beta_headers(headers: &HeaderMap) -> Vec<(HeaderName, HeaderValue)> {
 /// The [`Refusal`] that the app is told.
 pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) -> Result<Admitted, Refusal> {
     let snapshot = app.now_serving();
+    call.page.may_ask()?;
     let key = key_of(&snapshot, asked.presented, call)?.clone();
     let marks = asked.marks?;
     let body = body::read(app, payload, asked.declared_bytes).await?;
@@ -108,6 +109,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     };
     let request = request.map_err(Refusal::BadRequest)?;
     let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
+    call.page.may_ask_for(route)?;
     let content = content_of(&snapshot, route, &request, &body)?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
     let asked_for = asked_for(&request);

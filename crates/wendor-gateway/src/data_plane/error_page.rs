@@ -1,13 +1,22 @@
 //! `GET /errors` and `GET /errors/{code}`: what each error code means and what to do. Every error that Wendor itself tells an app names
 //! its page.
 
-use actix_web::{HttpResponse, web};
+use actix_web::http::header;
+use actix_web::{HttpResponse, HttpResponseBuilder, web};
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD as BASE64;
+use sha2::{Digest, Sha256};
 
 /// A code, what it means, and what to do.
 type Explained = (&'static str, &'static str, &'static str);
 
 /// Every code of the data plane.
 pub const CODES: &[Explained] = &[
+    (
+        "foreign_page",
+        "A web page asks from a browser, of a site that the route does not list.",
+        "Ask from a program, or have the site listed in the route's `origins`. A key in a page can be read by everyone who opens it.",
+    ),
     ("no_key", "The request came without a key.", "Send the key as `Authorization: Bearer wdr-..`."),
     (
         "two_keys",
@@ -128,11 +137,11 @@ pub async fn page(code: web::Path<String>) -> HttpResponse {
     match found {
         Some((code, what, remedy)) => {
             let body = format!("<h1>{code}</h1><p>{what}</p><p>{remedy}</p><p><a href=\"/errors\">All codes</a></p>");
-            HttpResponse::Ok().content_type("text/html; charset=utf-8").body(framed(code, &body))
+            answer(HttpResponse::Ok(), framed(code, &body))
         }
         None => {
             let body = "<h1>No such code</h1><p><a href=\"/errors\">All codes</a></p>";
-            HttpResponse::NotFound().content_type("text/html; charset=utf-8").body(framed("No such code", body))
+            answer(HttpResponse::NotFound(), framed("No such code", body))
         }
     }
 }
@@ -142,7 +151,17 @@ pub async fn list() -> HttpResponse {
     let line = |(code, what, _): &Explained| format!("<li><a href=\"/errors/{code}\">{code}</a>: {what}</li>");
     let lines: String = CODES.iter().map(line).collect();
     let body = format!("<h1>Error codes</h1><ul>{lines}</ul>");
-    HttpResponse::Ok().content_type("text/html; charset=utf-8").body(framed("Error codes", &body))
+    answer(HttpResponse::Ok(), framed("Error codes", &body))
+}
+
+/// What the pages look like.
+const STYLE: &str = "body{font:16px/1.5 system-ui,sans-serif;max-width:42rem;margin:3rem auto;padding:0 1rem}";
+
+/// A page of which nothing runs, and only its own look counts.
+fn answer(mut response: HttpResponseBuilder, page: String) -> HttpResponse {
+    let policy = format!("default-src 'none'; style-src 'sha256-{}'; sandbox", BASE64.encode(Sha256::digest(STYLE)));
+    response.insert_header((header::CONTENT_SECURITY_POLICY, policy));
+    response.content_type("text/html; charset=utf-8").body(page)
 }
 
 /// A page that needs nothing but itself, light and dark as the reader's system is.
@@ -150,7 +169,7 @@ fn framed(title: &str, body: &str) -> String {
     format!(
         "<!doctype html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title} · Wendor</title>\
          <meta name=\"color-scheme\" content=\"light dark\"><meta name=\"viewport\" content=\"width=device-width\">\
-         <style>body{{font:16px/1.5 system-ui,sans-serif;max-width:42rem;margin:3rem auto;padding:0 1rem}}</style>\
+         <style>{STYLE}</style>\
          </head><body>{body}</body></html>"
     )
 }

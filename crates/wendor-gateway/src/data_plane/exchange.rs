@@ -103,8 +103,8 @@ pub struct WholeReply {
     pub bytes: Bytes,
     /// What it says.
     pub facts: Facts,
-    /// Its content type, where that is not JSON.
-    pub content_type: Option<header::HeaderValue>,
+    /// Whether it is plain text, and not JSON.
+    pub is_text: bool,
     /// What its app is told beside, where there is something.
     pub note: Option<&'static str>,
 }
@@ -116,8 +116,6 @@ pub struct RejectedReply {
     pub status: u16,
     /// Its bytes.
     pub bytes: Bytes,
-    /// Its content type.
-    pub content_type: Option<header::HeaderValue>,
     /// The dialect that it is in.
     pub dialect: Dialect,
 }
@@ -131,7 +129,7 @@ impl Try<'_> {
 
 impl WholeReply {
     fn json(bytes: Bytes, facts: Facts) -> Self {
-        Self { bytes, facts, content_type: None, note: None }
+        Self { bytes, facts, is_text: false, note: None }
     }
 }
 
@@ -233,11 +231,10 @@ async fn refused(
     if kind != FailureKind::Rejected {
         return Err(Failure::of_status(status, retry_after(response.headers())));
     }
-    let content_type = response.headers().get(header::CONTENT_TYPE).cloned();
     let cut = || Failure::new(FailureKind::CutOff, format!("its answer {status} broke off"));
     let body = timeout_at(until, http_body_util::Limited::new(response.into_body(), MAX_REPLY_BYTES).collect()).await;
     let bytes = body.map_err(|_| cut())?.map_err(|_| cut())?.to_bytes();
-    Ok(Reply::Rejected(RejectedReply { status, bytes, content_type, dialect }))
+    Ok(Reply::Rejected(RejectedReply { status, bytes, dialect }))
 }
 
 fn retry_after(headers: &hyper::HeaderMap) -> Option<Duration> {
@@ -273,13 +270,14 @@ async fn body_of(response: Response<Incoming>, one: &Try<'_>) -> Result<Bytes, F
 
 /// A whole reply, checked, in the app's dialect.
 async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
-    let content_type = response.headers().get(header::CONTENT_TYPE).cloned();
+    let content_type = response.headers().get(header::CONTENT_TYPE);
+    let is_plain = content_type.is_some_and(|kind| kind.as_bytes().starts_with(b"text/plain"));
+    let is_text = one.form.is_some() && is_plain;
     let bytes = body_of(response, one).await?;
-    let is_text = content_type.as_ref().is_some_and(|kind| kind.as_bytes().starts_with(b"text/plain"));
-    if one.form.is_some() && is_text {
+    if is_text {
         let output_bytes = u64::try_from(bytes.len()).unwrap_or(u64::MAX);
         let facts = Facts { output_bytes, is_finished: true, ..Facts::default() };
-        return Ok(WholeReply { bytes, facts, content_type, note: None });
+        return Ok(WholeReply { bytes, facts, is_text, note: None });
     }
     let bytes = with_whole_letters(bytes);
     let (from, to) = (one.upstream.dialect, one.request.endpoint.dialect);

@@ -59,6 +59,7 @@ fn list(
     (kind, wanted): (&Kind, Option<&str>),
 ) -> Result<String, Refusal> {
     let snapshot = app.now_serving();
+    call.page.may_ask()?;
     let key = key_of(&snapshot, presented_key(request.headers(), request.query_string()), call)?;
     let allowed = routes_of(&snapshot, key);
     let made_at = snapshot.made_at;

@@ -24,6 +24,7 @@ pub mod listing;
 pub mod marks;
 pub mod open_attempt;
 pub mod outlet;
+pub mod page;
 pub mod pieces;
 pub mod plan;
 pub mod progress;
@@ -37,6 +38,7 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse, Url};
+use actix_web::http::Method;
 use actix_web::http::header::{self, HeaderMap, HeaderValue};
 use actix_web::{HttpMessage, HttpResponse, web};
 use chrono::{DateTime, Utc};
@@ -51,6 +53,7 @@ use attempt::Answering;
 use clients::Clients;
 use exchange::Reply;
 use fault::{Fault, caught};
+use page::Page;
 use refusal::Refusal;
 
 /// A request that has arrived.
@@ -66,6 +69,8 @@ pub struct Call {
     pub dialect: Dialect,
     /// The address under which the app knows this service.
     pub host: Box<str>,
+    /// The web page that asks, if it is one.
+    pub page: Page,
 }
 
 impl Call {
@@ -74,7 +79,8 @@ impl Call {
     pub fn begin(app: &App, dialect: Dialect, headers: &HeaderMap) -> Self {
         let arrived_at = app.clock.now();
         let host = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
-        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, host: host.into() }
+        let page = Page::of(headers, &app.now_serving());
+        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, host: host.into(), page }
     }
 
     /// The page that explains an error code.
@@ -105,6 +111,12 @@ pub fn chat_completions(request: ServiceRequest) -> impl Future<Output = Result<
 /// # Errors
 /// When the service was put together wrongly: its state is missing.
 pub async fn any(request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
+    if request.method() == Method::OPTIONS {
+        let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
+        if let Some(told) = page::preflight(&request, &app.now_serving()) {
+            return Ok(request.into_response(told));
+        }
+    }
     let found = resolve(request.method().as_str(), request.path(), hints(request.headers()));
     match found {
         Ok(endpoint) => match endpoint.kind {
@@ -131,7 +143,6 @@ fn hints(headers: &HeaderMap) -> Hints {
 }
 
 async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
-    let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
     let call = Call::begin(&app, endpoint.dialect, request.headers());
@@ -144,6 +155,10 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
         Err(Fault) => Refusal::Fault.answer(&app, &call),
     };
     Ok(request.into_response(response))
+}
+
+fn missing() -> actix_web::Error {
+    actix_web::error::ErrorInternalServerError("the state of the service is missing")
 }
 
 /// Headers and address are slices of the buffer that the server read them into, together with the first part of the body. What was

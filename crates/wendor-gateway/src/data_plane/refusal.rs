@@ -33,6 +33,8 @@ pub(super) const KEPT_OF_A_NAME: usize = 80;
 /// Why an app gets no answer.
 #[derive(Debug)]
 pub enum Refusal {
+    /// A web page of that origin asks, and no route lists it.
+    ForeignPage(Box<str>),
     /// No key was sent.
     NoKey,
     /// Two different keys were sent.
@@ -167,6 +169,7 @@ impl Refusal {
         const SERVER: &str = "server_error";
         let unauthorised = |code| told(401, "authentication_error", code);
         match self {
+            Self::ForeignPage(_) => told(403, "permission_error", "foreign_page"),
             Self::NoKey => unauthorised("no_key"),
             Self::TwoKeys => unauthorised("two_keys"),
             Self::NotAKey(BadKey::OtherForm(_)) => unauthorised("not_a_key"),
@@ -208,6 +211,9 @@ impl Refusal {
 
     fn message(&self) -> String {
         match self {
+            Self::ForeignPage(origin) => format!(
+                "A web page of {origin} asks, which this route does not list. Ask from a program, or have it listed in the route's `origins`."
+            ),
             Self::NoKey => "No key came with this request. Send one as `Authorization: Bearer wdr-..`.".to_owned(),
             Self::TwoKeys => "Two different keys came with this request. Send one.".to_owned(),
             Self::NotAKey(bad) => sentence(&bad.to_string()),
@@ -319,8 +325,9 @@ impl Retry {
     }
 }
 
-/// The request's id in the headers that client libraries show.
+/// The request's id in the headers that client libraries show, and that a page may read the answer where one asks.
 pub(super) fn identify(response: &mut HttpResponseBuilder, call: &Call) {
+    call.page.allow(response);
     if let Ok(id) = HeaderValue::from_str(call.id.as_str()) {
         for name in ["wendor-request-id", "x-request-id", "request-id"] {
             response.insert_header((HeaderName::from_static(name), id.clone()));

@@ -60,7 +60,7 @@ pub async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
     let note = reply.note.or(reply.facts.counts.is_none().then_some(USAGE_UNTOLD));
     let mut response = head(200, &along, note);
     // Some client libraries take a reply for text when it is not said to be JSON.
-    response.content_type(content_type_of(reply.content_type.as_ref()));
+    response.content_type(if reply.is_text { "text/plain; charset=utf-8" } else { "application/json" });
     let end = if reply.facts.is_at_cap { End::OutputCap } else { End::Proper };
     along.ticket.settle(Outcome::Answered(end, Progress::of(reply.facts))).wait().await;
     response.body(reply.bytes)
@@ -70,25 +70,18 @@ pub async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
 pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     let to = along.ticket.call().dialect;
     let answer = (reply.status, reply.bytes.as_ref());
-    let (status, content_type, bytes) = match rejection(reply.dialect, to, answer, along.ticket.id().as_str()) {
-        Rejection::AsItCame => (reply.status, content_type_of(reply.content_type.as_ref()), reply.bytes),
-        Rejection::Told(told) => {
-            let body = Bytes::from(codec::of(to).error(&told));
-            (told.status, HeaderValue::from_static("application/json"), body)
-        }
+    let (status, bytes) = match rejection(reply.dialect, to, answer, along.ticket.id().as_str()) {
+        Rejection::AsItCame => (reply.status, reply.bytes),
+        Rejection::Told(told) => (told.status, Bytes::from(codec::of(to).error(&told))),
     };
     let mut response = head(status, &along, None);
-    response.content_type(content_type);
+    // Whatever an upstream calls it: a browser must not take it for a page.
+    response.content_type("application/json");
     if status >= 500 {
         response.insert_header(("x-should-retry", "false"));
     }
     along.ticket.settle(Outcome::Rejected(reply.status)).wait().await;
     response.body(bytes)
-}
-
-fn content_type_of(upstream: Option<&header::HeaderValue>) -> HeaderValue {
-    let said = upstream.and_then(|value| HeaderValue::from_bytes(value.as_bytes()).ok());
-    said.unwrap_or(HeaderValue::from_static("application/json"))
 }
 
 /// The answer with a stream.

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::reader::{Item, Reader, no_such};
+use crate::catalog::origin::Origin;
 use crate::catalog::route::{Pick, Route, Stage, StageDeadlines, StageOffer};
 use crate::name::{Name, OfferName};
 use crate::routing::failure::FailureKind;
@@ -36,6 +37,8 @@ fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
     let mut table = reader.table(item)?;
     let stages_item = reader.required(&mut table, "stages");
     let is_strict = table.take("strict").and_then(|item| reader.flag(&item)).unwrap_or(false);
+    let listed = table.take("origins").and_then(|item| reader.list(&item)).unwrap_or_default();
+    let origins = listed.iter().filter_map(|item| reader.parsed(item, Origin::parse)).collect();
     reader.finish(table);
     let stages_item = stages_item?;
     let items = reader.list(&stages_item)?;
@@ -43,7 +46,7 @@ fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
         reader.problem(&stages_item.path, &stages_item.span, "a route needs at least one stage");
     }
     let stages = items.iter().filter_map(|item| stage(reader, item, known)).collect();
-    Some(Route { stages, is_strict })
+    Some(Route { stages, is_strict, origins })
 }
 
 fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<Stage> {

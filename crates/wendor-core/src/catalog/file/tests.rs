@@ -26,6 +26,7 @@ plain_http = "allowed"
 offers."sea/fulmar-large".rates = [{ from = 2026-01-01, input = 3, input_cached = 0.3, cache_written = "3.75", output = 15, image = 0.04, image_sizes = { "1024x1024" = 0.08 } }]
 
 [routes.night-sailings]
+origins = ["https://berths.example", "http://127.0.0.1:5173"]
 stages = [
   { offers = ["quayside-a/dunlin-7b"], pick = "room", first_event = "5s", reply = "1m" },
   { offers = [{ offer = "quarry/sea/fulmar-large", share = 3 }], pick = "share", moves_on = ["unreachable"], whole = "90s" },
@@ -53,6 +54,12 @@ fn what_is_written_reads_back_the_same() {
 }
 
 #[rstest]
+#[case::origin_with_a_path(
+    "\"https://berths.example\"",
+    "\"https://berths.example/a\"",
+    "routes.night-sailings.origins[0]",
+    "scheme, host and port alone"
+)]
 #[case::unknown_key(
     "hosting = \"own\"\nstreams",
     "hosting = \"own\"\nstream",

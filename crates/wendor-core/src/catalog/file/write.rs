@@ -28,6 +28,10 @@ pub fn write(catalogue: &Catalogue, rates: &RateCard) -> String {
         if route.is_strict {
             line(&mut out, "strict = true");
         }
+        if !route.origins.is_empty() {
+            let origins: Vec<String> = route.origins.iter().map(|origin| quoted(origin.as_str())).collect();
+            line(&mut out, &format!("origins = [{}]", origins.join(", ")));
+        }
         line(&mut out, "stages = [");
         for stage in &route.stages {
             line(&mut out, &format!("  {},", stage_table(stage)));

@@ -1,0 +1,110 @@
+//! Web pages that ask. A browser says of which page a request is, in `Origin`; programs say nothing. Pages of this service may ask, and
+//! those that a route lists (`origins`): all others are refused before their body is read, since a form on any site can post here.
+
+use actix_web::HttpResponse;
+use actix_web::HttpResponseBuilder;
+use actix_web::dev::ServiceRequest;
+use actix_web::http::Method;
+use actix_web::http::header::{self, HeaderMap, HeaderValue};
+use wendor_core::catalog::route::Route;
+
+use super::refusal::{KEPT_OF_A_NAME, Refusal};
+use crate::snapshot::Snapshot;
+
+/// The answers' own headers that a page may read.
+const SHOWN: &str = "wendor-request-id, wendor-offer, wendor-revision, wendor-attempts, wendor-notes, x-request-id, request-id, \
+                     retry-after, retry-after-ms, x-should-retry";
+
+/// For how long a browser may keep what a preflight told it, in seconds.
+const PREFLIGHT_AGE: &str = "600";
+
+/// Of which page a request is.
+#[derive(Clone, Debug)]
+pub enum Page {
+    /// A program, or a page of this service.
+    Own,
+    /// A page that some route lists.
+    Listed(HeaderValue),
+    /// Any other.
+    Foreign(Box<str>),
+}
+
+impl Page {
+    /// What the headers of a request say.
+    #[must_use]
+    pub fn of(headers: &HeaderMap, snapshot: &Snapshot) -> Self {
+        let Some(origin) = headers.get(header::ORIGIN) else { return Self::Own };
+        if is_own(headers, origin) {
+            return Self::Own;
+        }
+        let text = origin.to_str().unwrap_or_default();
+        let is_listed = |route: &Route| route.lists(text);
+        if snapshot.catalogue.routes.values().any(is_listed) {
+            Self::Listed(origin.clone())
+        } else {
+            Self::Foreign(text.chars().take(KEPT_OF_A_NAME).collect())
+        }
+    }
+
+    /// Whether it may ask at all.
+    ///
+    /// # Errors
+    /// The [`Refusal`] that names it.
+    pub fn may_ask(&self) -> Result<(), Refusal> {
+        match self {
+            Self::Own | Self::Listed(_) => Ok(()),
+            Self::Foreign(origin) => Err(Refusal::ForeignPage(origin.clone())),
+        }
+    }
+
+    /// Whether it may ask this route.
+    ///
+    /// # Errors
+    /// The [`Refusal`] that names it.
+    pub fn may_ask_for(&self, route: &Route) -> Result<(), Refusal> {
+        match self {
+            Self::Own => Ok(()),
+            Self::Listed(origin) if route.lists(origin.to_str().unwrap_or_default()) => Ok(()),
+            Self::Listed(origin) => Err(Refusal::ForeignPage(origin.to_str().unwrap_or_default().into())),
+            Self::Foreign(origin) => Err(Refusal::ForeignPage(origin.clone())),
+        }
+    }
+
+    /// Says in an answer that the page may read it.
+    pub fn allow(&self, response: &mut HttpResponseBuilder) {
+        if let Self::Listed(origin) = self {
+            response.insert_header((header::ACCESS_CONTROL_ALLOW_ORIGIN, origin.clone()));
+            response.insert_header((header::ACCESS_CONTROL_EXPOSE_HEADERS, SHOWN));
+            response.insert_header((header::VARY, "origin"));
+        }
+    }
+}
+
+/// Whether that origin is the address under which this service was asked.
+#[must_use]
+pub fn is_own(headers: &HeaderMap, origin: &HeaderValue) -> bool {
+    let text = |value: &HeaderValue| value.to_str().ok().map(str::to_owned);
+    let host = headers.get(header::HOST).and_then(text);
+    let of_page = text(origin).and_then(|origin| origin.split_once("://").map(|(_, host)| host.to_owned()));
+    host.is_some() && of_page == host
+}
+
+/// The answer to a browser that asks before a page does. `None` for any other request.
+#[must_use]
+pub fn preflight(request: &ServiceRequest, snapshot: &Snapshot) -> Option<HttpResponse> {
+    let headers = request.headers();
+    let wanted = headers.get(header::ACCESS_CONTROL_REQUEST_METHOD)?;
+    if request.method() != Method::OPTIONS {
+        return None;
+    }
+    let page = Page::of(headers, snapshot);
+    let Page::Listed(_) = &page else { return None };
+    let mut response = HttpResponse::NoContent();
+    page.allow(&mut response);
+    response.insert_header((header::ACCESS_CONTROL_ALLOW_METHODS, wanted.clone()));
+    response.insert_header((header::ACCESS_CONTROL_MAX_AGE, PREFLIGHT_AGE));
+    if let Some(names) = headers.get(header::ACCESS_CONTROL_REQUEST_HEADERS) {
+        response.insert_header((header::ACCESS_CONTROL_ALLOW_HEADERS, names.clone()));
+    }
+    Some(response.finish())
+}
