@@ -314,6 +314,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The secret in force, and which credentials are under which. */
+        get: operations["get-secret"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/secret/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move kept credentials to the secret in force, up to a hundred at once. */
+        post: operations["post-secret-rotate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/service": {
         parameters: {
             query?: never;
@@ -1114,6 +1148,8 @@ export interface components {
         MendAsk: {
             /** @description The change, as the check told it. */
             change: Record<string, never>;
+            /** @description The host that the credential may be sent to from then on, where the change leads to another one. */
+            to_host?: string | null;
             /** @description The value that it needs, if any. */
             value?: string | null;
         };
@@ -1677,6 +1713,35 @@ export interface components {
             /** @description The teams that may use it. */
             teams: string[];
         };
+        /** @description The secret in force, and what is under which. */
+        SecretLine: {
+            /** @description Whether the secret before is there too. */
+            has_before: boolean;
+            /** @description What is under which secret. */
+            kept: components["schemas"]["UnderSecret"][];
+            /** @description The mark of the secret in force; nothing where the service has none. */
+            mark?: string | null;
+        };
+        /** @description How far moving to the secret in force has come. */
+        SecretRotated: {
+            /**
+             * Format: int64
+             * @description Credentials under it.
+             */
+            done: number;
+            /**
+             * Format: int64
+             * @description Credentials that are not yet: ask again.
+             */
+            left: number;
+            /** @description The mark of the secret in force. */
+            mark: string;
+            /**
+             * Format: int64
+             * @description Credentials that neither secret opens: they have to be set again.
+             */
+            unreadable: number;
+        };
         /** @description A model, as it is served and as it is offered. */
         ServedLine: {
             /** @description By which team. */
@@ -1915,6 +1980,16 @@ export interface components {
              * @description The part of the output that is reasoning.
              */
             reasoning: number;
+        };
+        /** @description Kept credentials under one secret. */
+        UnderSecret: {
+            /**
+             * Format: int64
+             * @description How many credentials.
+             */
+            credentials: number;
+            /** @description The secret's mark, by which two can be told apart and nothing else; nothing for credentials of the first form. */
+            mark?: string | null;
         };
         /** @description An upstream to be added. */
         UpstreamAddition: {
@@ -2647,6 +2722,73 @@ export interface operations {
             };
             /** @description No such route */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Marks and numbers; nothing of the secrets themselves */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretLine"];
+                };
+            };
+            /** @description Owners only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-secret-rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How far it has come */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecretRotated"];
+                };
+            };
+            /** @description Owners only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The service has no secret */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -85,3 +85,14 @@ export function bytes(count: number): string {
 export function shortDigest(digest: string): string {
   return digest.replace(/^.*:/, '').slice(0, 12)
 }
+
+/** The host of an address as people type it. */
+export function hostOf(address: string): string {
+  return (
+    address
+      .replace(/^[a-z]+:\/\//i, '')
+      .split(/[/?#]/)[0]
+      ?.replace(/:\d+$/, '')
+      .toLowerCase() ?? ''
+  )
+}

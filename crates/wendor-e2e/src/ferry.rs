@@ -19,7 +19,7 @@ use crate::waiting::until;
 use crate::wendor::{Ran, wendor};
 
 /// What quarry demands; the service finds it in this variable.
-pub const CREDENTIAL: (&str, &str) = ("QUARRY_CREDENTIAL", "s3cret-of-quarry");
+pub const CREDENTIAL: (&str, &str) = ("WENDOR_UPSTREAM_QUARRY", "s3cret-of-quarry");
 
 /// What differs from the usual installation.
 #[derive(Debug, Default)]
@@ -79,7 +79,7 @@ offers.dunlin-70b = {{ output_cap = {cap}, rates = [{{ from = 2026-01-01, input 
 [upstreams.quarry]
 address = "http://{quarry}/v1/"
 hosting = "hosted"
-credential = {{ env = "QUARRY_CREDENTIAL" }}
+credential = {{ env = "WENDOR_UPSTREAM_QUARRY" }}
 offers.fulmar-large = {{ output_cap = 100, rates = [{{ from = 2026-01-01, input = 3, input_cached = 0.3, output = 15 }}] }}
 
 [routes.night-sailings]

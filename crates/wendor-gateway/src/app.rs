@@ -10,6 +10,7 @@ use wendor_store::Store;
 
 use crate::allowances::Allowances;
 use crate::clock::Clock;
+use crate::credentials::Keyring;
 use crate::fleet::Fleet;
 use crate::hosts::Hosts;
 use crate::metrics::Metrics;
@@ -18,7 +19,6 @@ use crate::settings::Settings;
 use crate::snapshot::Snapshot;
 use crate::spool::Spool;
 use crate::trust::Trust;
-use crate::vault::Vault;
 
 /// The service's state.
 #[derive(Debug)]
@@ -45,8 +45,8 @@ pub struct App {
     pub look_soon: tokio::sync::Notify,
     /// Held by whoever replaces the snapshot.
     pub looking: tokio::sync::Mutex<()>,
-    /// Encrypts credentials that are kept.
-    pub vault: Vault,
+    /// Where credentials of upstreams are found.
+    pub keyring: Keyring,
     /// What happened of late.
     pub recent: Recent,
     /// Counters for the outside.

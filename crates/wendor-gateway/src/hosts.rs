@@ -9,10 +9,23 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 
 use hyper_util::client::legacy::connect::dns::Name;
+use wendor_core::catalog::reach::Reach;
 
-/// Names with their addresses.
+/// Names with their addresses, and the addresses that nothing goes to.
 #[derive(Clone, Debug, Default)]
-pub struct Hosts(Arc<BTreeMap<String, Vec<IpAddr>>>);
+pub struct Hosts {
+    names: Arc<BTreeMap<String, Vec<IpAddr>>>,
+    reach: Arc<Reach>,
+}
+
+/// What a host leads to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Led {
+    /// Its addresses; none when it has none.
+    pub to: Vec<IpAddr>,
+    /// One of them that nothing goes to, and why: then nothing goes to any.
+    pub refused: Option<(IpAddr, &'static str)>,
+}
 
 /// Why the file cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -24,8 +37,9 @@ impl Hosts {
     ///
     /// # Errors
     /// [`BadHosts`] with the line.
-    pub fn read(file: Option<&Path>) -> Result<Self, BadHosts> {
-        let Some(path) = file else { return Ok(Self::default()) };
+    pub fn read(file: Option<&Path>, reach: Reach) -> Result<Self, BadHosts> {
+        let reach = Arc::new(reach);
+        let Some(path) = file else { return Ok(Self { names: Arc::default(), reach }) };
         let text = std::fs::read_to_string(path)
             .map_err(|error| BadHosts(format!("{} cannot be read: {error}", path.display())))?;
         let mut names: BTreeMap<String, Vec<IpAddr>> = BTreeMap::new();
@@ -37,20 +51,32 @@ impl Hosts {
                 .map_err(|_| BadHosts(format!("{} line {}: `{address}` is no address", path.display(), number + 1)))?;
             words.for_each(|name| names.entry(name.to_ascii_lowercase()).or_default().push(address));
         }
-        Ok(Self(Arc::new(names)))
+        Ok(Self { names: Arc::new(names), reach })
     }
 
     /// The names that the file tells.
     pub fn names(&self) -> impl Iterator<Item = &str> {
-        self.0.keys().map(String::as_str)
+        self.names.keys().map(String::as_str)
     }
 
-    /// The addresses of a host; none when it has none.
-    pub async fn look_up(&self, host: &str) -> Vec<IpAddr> {
+    /// Why nothing goes to a host that is an address itself.
+    #[must_use]
+    pub fn refuses(&self, host: &str) -> Option<&'static str> {
+        self.reach.refuses(host.parse().ok()?)
+    }
+
+    /// What a host leads to.
+    pub async fn look_up(&self, host: &str) -> Led {
+        let to = self.addresses(host).await;
+        let refused = to.iter().find_map(|address| Some((*address, self.reach.refuses(*address)?)));
+        Led { to, refused }
+    }
+
+    async fn addresses(&self, host: &str) -> Vec<IpAddr> {
         if let Ok(address) = host.parse() {
             return vec![address];
         }
-        if let Some(known) = self.0.get(&host.to_ascii_lowercase()) {
+        if let Some(known) = self.names.get(&host.to_ascii_lowercase()) {
             return known.clone();
         }
         let found = tokio::net::lookup_host((host, 0)).await;
@@ -76,8 +102,12 @@ impl tower_service::Service<Name> for Hosts {
     fn call(&mut self, name: Name) -> Self::Future {
         let hosts = self.clone();
         Box::pin(async move {
-            let found: Vec<SocketAddr> =
-                hosts.look_up(name.as_str()).await.into_iter().map(|address| SocketAddr::new(address, 0)).collect();
+            let led = hosts.look_up(name.as_str()).await;
+            if let Some((address, why)) = led.refused {
+                let told = format!("the name leads to {address}, {why}");
+                return Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, told));
+            }
+            let found: Vec<SocketAddr> = led.to.into_iter().map(|address| SocketAddr::new(address, 0)).collect();
             match found.is_empty() {
                 true => Err(std::io::Error::new(std::io::ErrorKind::NotFound, "the name leads to no address")),
                 false => Ok(found.into_iter()),
@@ -95,11 +125,14 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("hosts");
         std::fs::write(&path, "# ferries\n127.0.0.9 quarry.tern.example quarry # hosted\n::1 quarry\n").unwrap();
-        let hosts = Hosts::read(Some(&path)).unwrap();
-        assert_eq!(hosts.look_up("Quarry").await.len(), 2);
-        assert_eq!(hosts.look_up("10.0.0.1").await, ["10.0.0.1".parse::<IpAddr>().unwrap()]);
-        assert!(hosts.look_up("no-such-host.invalid").await.is_empty());
+        let hosts = Hosts::read(Some(&path), Reach::default()).unwrap();
+        assert_eq!(hosts.look_up("Quarry").await.to.len(), 2);
+        assert_eq!(hosts.look_up("10.0.0.1").await.to, ["10.0.0.1".parse::<IpAddr>().unwrap()]);
+        assert_eq!(hosts.look_up("no-such-host.invalid").await, Led::default());
+        std::fs::write(&path, "127.0.0.9 gulls\n169.254.169.254 gulls\n").unwrap();
+        let led = Hosts::read(Some(&path), Reach::default()).unwrap().look_up("gulls").await;
+        assert_eq!(led.refused.unwrap().0.to_string(), "169.254.169.254");
         std::fs::write(&path, "quarry 127.0.0.9").unwrap();
-        assert!(Hosts::read(Some(&path)).unwrap_err().to_string().contains("line 1: `quarry`"));
+        assert!(Hosts::read(Some(&path), Reach::default()).unwrap_err().to_string().contains("line 1: `quarry`"));
     }
 }

@@ -9,6 +9,7 @@ pub mod app;
 pub mod checks;
 pub mod clock;
 mod console;
+pub mod credentials;
 pub mod data_plane;
 pub mod fleet;
 pub mod hosts;

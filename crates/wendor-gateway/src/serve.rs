@@ -18,6 +18,7 @@ use wendor_store::{Store, StoreError};
 use crate::allowances::{Allowances, Settled};
 use crate::app::{App, Bodies, Ids};
 use crate::clock::Clock;
+use crate::credentials::Keyring;
 use crate::data_plane;
 use crate::data_plane::clients::Clients;
 use crate::fleet::Fleet;
@@ -29,8 +30,7 @@ use crate::snapshot::Snapshot;
 use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
 use crate::tasks::{inventory, orphans, retention, revision_watch, spool_drain};
 use crate::trust::{BadAuthorities, Trust};
-use crate::vault::Vault;
-use crate::{admin, console, vital};
+use crate::{admin, console, credentials, vital};
 
 /// How long a write to an app may be blocked: a client that stopped reading without closing holds a stream no longer.
 const BLOCKED_WRITE: Duration = Duration::from_secs(45);
@@ -92,7 +92,7 @@ pub enum ServeError {
 pub async fn serve(world: World) -> Result<(), ServeError> {
     let World { settings, listener, store, clock, process, mut stop } = world;
     let trust = Trust::with_authorities(settings.authorities.as_deref())?;
-    let hosts = Hosts::read(settings.hosts.as_deref())?;
+    let hosts = Hosts::read(settings.hosts.as_deref(), settings.reach.clone())?;
     let claim = Claim::take(&settings.spool)?;
     if !reach_database(&store, &mut stop).await? {
         return Ok(());
@@ -103,8 +103,9 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let place = place.map(|place| Place { segment: place.segment, offset: place.offset });
     let (spool, reader) = Spool::open(claim, place, settings.spool_options)?;
     let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
-    let vault = Vault::of(settings.secret.as_ref());
-    let snapshot = Snapshot::read(&store, &vault, clock.now()).await?;
+    let keyring = Keyring::of(&settings);
+    keep_anew(&store, &keyring).await?;
+    let snapshot = Snapshot::read(&store, (&keyring, &hosts), clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = Arc::new(App {
         bodies: Bodies::new(settings.bodies_limit),
@@ -117,7 +118,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
         fleet: Fleet::default(),
         trust,
         hosts,
-        vault,
+        keyring,
         look_soon: tokio::sync::Notify::new(),
         looking: tokio::sync::Mutex::new(()),
         recent: Recent::default(),
@@ -215,6 +216,17 @@ fn bound_blocked_writes(connection: &dyn std::any::Any, _extensions: &mut Extens
     if let Some(stream) = connection.downcast_ref::<actix_web::rt::net::TcpStream>() {
         // Where the system has no such option the write stays unbounded, as without this.
         let _unset = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(BLOCKED_WRITE));
+    }
+}
+
+/// Credentials of the first form are kept anew, so that each is bound to where it goes.
+async fn keep_anew(store: &Store, keyring: &Keyring) -> Result<(), ServeError> {
+    let catalogue = store.current_revision().await?.map(|(_, catalogue)| catalogue).unwrap_or_default();
+    loop {
+        let came = credentials::keep_anew(store, &keyring.vault, &catalogue, credentials::Which::FirstForm).await?;
+        if came.left == 0 {
+            return Ok(());
+        }
     }
 }
 

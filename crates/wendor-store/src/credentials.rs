@@ -1,7 +1,7 @@
 //! Upstreams' credentials as Wendor keeps them: encrypted by the service before they come here. One that takes another's place leaves it
 //! usable for a while.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 
 use crate::store::bump;
 use crate::{Store, StoreError};
@@ -13,14 +13,25 @@ pub struct NewCredential<'a> {
     pub id: &'a str,
     /// Of which upstream.
     pub upstream: &'a str,
-    /// Encrypted.
-    pub sealed: &'a [u8],
+    /// As it is kept.
+    pub kept: &'a Resealed<'a>,
     /// The one that it takes the place of, and until when that can be used.
     pub replaces: Option<(&'a str, DateTime<Utc>)>,
     /// When.
     pub at: DateTime<Utc>,
     /// By whom.
     pub by: &'a str,
+}
+
+/// A credential as it is kept.
+#[derive(Clone, Debug)]
+pub struct Resealed<'a> {
+    /// Encrypted.
+    pub sealed: Vec<u8>,
+    /// The host that it is bound to.
+    pub host: &'a str,
+    /// The mark of the secret that it is under.
+    pub kept_under: &'a str,
 }
 
 /// A kept credential.
@@ -32,6 +43,10 @@ pub struct KeptCredential {
     pub upstream: String,
     /// Encrypted; nothing once it is erased.
     pub sealed: Option<Vec<u8>>,
+    /// The host that it is bound to; nothing in the first form.
+    pub host: Option<String>,
+    /// The mark of the secret that it is under; nothing in the first form.
+    pub kept_under: Option<String>,
     /// When it was added.
     pub added_at: DateTime<Utc>,
     /// By whom.
@@ -57,12 +72,14 @@ impl Store {
                 .await?;
         }
         sqlx::query(
-            "insert into upstream_credential (id, upstream, sealed, added_at, added_by, replaces)
-             values ($1, $2, $3, $4, $5, (select id from upstream_credential where id = $6))",
+            "insert into upstream_credential (id, upstream, sealed, host, kept_under, added_at, added_by, replaces)
+             values ($1, $2, $3, $4, $5, $6, $7, (select id from upstream_credential where id = $8))",
         )
         .bind(new.id)
         .bind(new.upstream)
-        .bind(new.sealed)
+        .bind(&new.kept.sealed)
+        .bind(new.kept.host)
+        .bind(new.kept.kept_under)
         .bind(new.at)
         .bind(new.by)
         .bind(new.replaces.map(|(id, _)| id))
@@ -79,23 +96,54 @@ impl Store {
     /// When the database is away.
     pub async fn kept_credentials(&self) -> Result<Vec<KeptCredential>, StoreError> {
         let rows = sqlx::query_as(
-            "select id, upstream, sealed, added_at, added_by, replaces, usable_until from upstream_credential order by added_at",
+            "select id, upstream, sealed, host, kept_under, added_at, added_by, replaces, usable_until from upstream_credential order by added_at",
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// Erases what may not be used any more. Gives how many.
+    /// Keeps one anew, or erases it, unless somebody else has done either since it was read.
     ///
     /// # Errors
     /// When the database is away.
-    pub async fn erase_replaced_credentials(&self, now: DateTime<Utc>) -> Result<u64, StoreError> {
+    pub async fn reseal_credential(&self, id: &str, was: &[u8], anew: Option<Resealed<'_>>) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let erased =
-            sqlx::query("update upstream_credential set sealed = null where usable_until <= $1 and sealed is not null")
-                .bind(now)
-                .execute(&mut *transaction)
-                .await?
-                .rows_affected();
+        let (sealed, host, kept_under) = match &anew {
+            Some(anew) => (Some(&anew.sealed), Some(anew.host), Some(anew.kept_under)),
+            None => (None, None, None),
+        };
+        sqlx::query(
+            "update upstream_credential set sealed = $3, host = $4, kept_under = $5 where id = $1 and sealed = $2",
+        )
+        .bind(id)
+        .bind(was)
+        .bind(sealed)
+        .bind(host)
+        .bind(kept_under)
+        .execute(&mut *transaction)
+        .await?;
+        bump(&mut transaction).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Erases what may not be used any more: whose time after another took its place is over, and what no upstream of the catalogue has
+    /// used for an hour. Gives how many.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn erase_unused_credentials(&self, in_use: &[&str], now: DateTime<Utc>) -> Result<u64, StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        let erased = sqlx::query(
+            "update upstream_credential set sealed = null
+             where sealed is not null and (usable_until <= $1
+                or (usable_until is null and added_at < $2 and not (id = any($3))))",
+        )
+        .bind(now)
+        .bind(now - TimeDelta::hours(1))
+        .bind(in_use)
+        .execute(&mut *transaction)
+        .await?
+        .rows_affected();
         if erased > 0 {
             bump(&mut transaction).await?;
         }

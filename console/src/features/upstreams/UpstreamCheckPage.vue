@@ -3,7 +3,7 @@
 import { computed, onMounted, ref } from 'vue'
 import { Problem } from '@/api/client'
 import { useCheck, useMend, useProofCost } from '@/api/connecting'
-import { outcome, tookWords, untouched, type RemedySeen } from '@/lib/checks'
+import { hostOf, outcome, tookWords, untouched, type RemedySeen } from '@/lib/checks'
 import { duration, grouped, money } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import CheckSteps from '@/ui/CheckSteps.vue'
@@ -51,7 +51,9 @@ async function apply(remedy: RemedySeen, value: string | undefined) {
   const all = (report.value?.steps ?? []).flatMap((step) => step.findings).flatMap((finding) => finding.remedies)
   const line = all.find((one) => one.number != null && one.number === remedy.number)
   if (!line?.change) throw new Problem(0, 'Gone', 'This remedy is of an earlier check; look again.', undefined)
-  await mend.mutateAsync({ change: line.change, value: value ?? null })
+  // The remedy names the host that it leads to; whoever applies it means that one.
+  const to = (line.change as { to?: string }).to
+  await mend.mutateAsync({ change: line.change, value: value ?? null, to_host: to ? hostOf(to) : null })
   await look()
 }
 

@@ -1,7 +1,7 @@
 /** Takes an address and a key, gives a check and its remedies; `useWriting` takes what it found and what is to be offered of it. */
 import { computed, ref } from 'vue'
 import { useCheck } from '@/api/connecting'
-import { untouched, type RemedySeen, type StepSeen } from '@/lib/checks'
+import { hostOf, untouched, type RemedySeen, type StepSeen } from '@/lib/checks'
 import { credential, type Draft, type KeyPlace } from './addition'
 import { useWriting } from './useWriting'
 
@@ -31,6 +31,11 @@ export function useAddition() {
     const change = line?.change as { setting?: string; name?: string } | undefined
     if (line?.then) {
       const { address: to, ...rest } = line.then
+      if (hostOf(to) !== hostOf(address.value)) {
+        // A server can send us anywhere; what it was given goes along only if it is typed again.
+        keyPlace.value = 'none'
+        keyText.value = ''
+      }
       address.value = to
       mended.value = rest
     } else if (change?.setting === 'header' && change.name && value) {

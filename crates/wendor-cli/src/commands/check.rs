@@ -1,6 +1,7 @@
 //! `wendor upstream check`: the steps of a check in lines, findings under the step that they are of, remedies with their numbers.
 
 use serde_json::json;
+use wendor_core::diagnosis::remedy::Change;
 use wendor_gateway::admin::catalogue::CatalogueApplied;
 use wendor_gateway::admin::check_report::{CheckReport, CheckStepLine, FindingLine, ProofCost};
 use wendor_gateway::admin::checking::CheckAsk;
@@ -28,7 +29,13 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
     ask.prove = args.prove;
     let mut report: CheckReport = management.post("/upstreams/check", &body_of(&ask)?).await?;
     if let Some(number) = args.mend {
-        report = mended(&mut ask, (number, args.value.as_deref()), &report, (management, reader)).await?;
+        report = mended(
+            &mut ask,
+            (number, args.value.as_deref(), args.server.to_host.as_deref()),
+            &report,
+            (management, reader),
+        )
+        .await?;
     }
     match reader {
         Reader::Program => output::json(&report)?,
@@ -135,10 +142,30 @@ fn cost_words(cost: &ProofCost) -> String {
     )
 }
 
+/// A server can send whoever asks it to any other host: the credential follows only where somebody says so.
+///
+/// # Errors
+/// When nobody does.
+pub(super) fn consented(draft: &UpstreamDraft, then: &UpstreamDraft, to_host: Option<&str>) -> Result<(), Failure> {
+    let host = |draft: &UpstreamDraft| {
+        let pasted = wendor_core::diagnosis::pasted::read(&draft.address).ok()?;
+        Some(pasted.address.host().to_ascii_lowercase())
+    };
+    let to = host(then);
+    let is_meant = to.is_some() && to_host.map(str::to_ascii_lowercase) == to;
+    if draft.credential.is_none() || host(draft) == to || is_meant {
+        return Ok(());
+    }
+    let to = to.unwrap_or_default();
+    Err(Failure::NotUnderstood(format!(
+        "The remedy leads to another host, {to}, which would get the credential. If that is meant, add --to-host {to}."
+    )))
+}
+
 /// Applies a remedy and checks again.
 async fn mended(
     ask: &mut CheckAsk,
-    (number, value): (usize, Option<&str>),
+    (number, value, to_host): (usize, Option<&str>, Option<&str>),
     report: &CheckReport,
     (management, reader): (&Management, Reader),
 ) -> Result<CheckReport, Failure> {
@@ -159,13 +186,20 @@ async fn mended(
     }
     match (&ask.name, &remedy.then) {
         (Some(name), _) => {
-            let body = json!({ "change": remedy.change, "value": value });
+            if let Some(Change::Address { to }) = &remedy.change {
+                let then = UpstreamDraft { address: to.as_str().to_owned(), ..report.settings.clone() };
+                consented(&report.settings, &then, to_host)?;
+            }
+            let body = json!({ "change": remedy.change, "value": value, "to_host": to_host });
             let applied: CatalogueApplied = management.post(&format!("/upstreams/{name}/mend"), &body).await?;
             if reader == Reader::Person {
                 output::note(&format!("{}: revision {} is in force. Checked again:\n", remedy.says, applied.revision));
             }
         }
         (None, Some(then)) => {
+            if let Some(draft) = &ask.draft {
+                consented(draft, then, to_host)?;
+            }
             let credential = ask.draft.as_ref().and_then(|draft| draft.credential.clone());
             ask.draft = Some(UpstreamDraft { credential, ..then.clone() });
             output::note(&format!("{}. Checked so:\n", remedy.says));

@@ -11,6 +11,7 @@ mod person;
 mod records;
 mod request;
 mod route;
+mod secret;
 mod serve;
 mod session;
 mod start;
@@ -57,6 +58,7 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Route(command) => route::run(command, &management()?, reader).await,
         Command::Upstream(command) => upstream::run(command, &management()?, reader).await,
         Command::Spool(command) => records::spool(command, &management()?, reader).await,
+        Command::Secret(command) => secret::run(command, &management()?, reader).await,
         Command::Ledger(command) => records::ledger(command, &management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,
         Command::Person(PersonCommand::List) => person::list(&management()?, reader).await,

@@ -40,7 +40,7 @@ pub(super) async fn add(
     let mut draft = check::draft(&args.address, &args.server)?;
     draft.place = args.place.clone();
     draft.streams = args.streams;
-    let report = checked(&mut draft, args.mend, (management, reader)).await?;
+    let report = checked(&mut draft, (args.mend, args.server.to_host.as_deref()), (management, reader)).await?;
     let name = args.name.clone().unwrap_or_else(|| report.name.clone());
     let offers = offers(&report, args.models.as_deref())?;
     let credential = draft.credential.clone();
@@ -72,7 +72,7 @@ pub(super) async fn add(
 /// Checks a draft until nothing bars the way, applying remedies if that is wished.
 async fn checked(
     draft: &mut UpstreamDraft,
-    mend: bool,
+    (mend, to_host): (bool, Option<&str>),
     (management, reader): (&Management, Reader),
 ) -> Result<CheckReport, Failure> {
     for _ in 0..=MOST_MENDS {
@@ -87,6 +87,7 @@ async fn checked(
         let remedy = failing.findings.iter().flat_map(|finding| &finding.remedies).find(|remedy| remedy.then.is_some());
         match remedy.and_then(|remedy| Some((remedy.says.clone(), remedy.then.clone()?))).filter(|_| mend) {
             Some((says, then)) => {
+                check::consented(draft, &then, to_host)?;
                 output::note(&format!("{says}."));
                 *draft = UpstreamDraft { credential: draft.credential.clone(), place: draft.place.clone(), ..then };
             }

@@ -108,10 +108,10 @@ pub struct ServerArgs {
     /// `own` hardware, or `hosted` and paid for by use; guessed from the address when absent.
     #[arg(long, value_name = "WHICH")]
     pub hosting: Option<String>,
-    /// Its key is in this environment variable of the service.
+    /// Its key is in this variable of the service, WENDOR_UPSTREAM_...
     #[arg(long, value_name = "NAME", group = "key")]
     pub key_env: Option<String>,
-    /// Its key is in this file of the service.
+    /// Its key is in this file of the service's folder of credentials.
     #[arg(long, value_name = "PATH", group = "key")]
     pub key_file: Option<String>,
     /// Its key is read from standard input; Wendor keeps it encrypted.
@@ -129,6 +129,9 @@ pub struct ServerArgs {
     /// The one certificate that is accepted, by its SHA-256.
     #[arg(long, value_name = "SHA256")]
     pub certificate: Option<String>,
+    /// The other host that may get the key, where a remedy leads to one.
+    #[arg(long, value_name = "HOST")]
+    pub to_host: Option<String>,
 }
 
 /// A server to be brought in.

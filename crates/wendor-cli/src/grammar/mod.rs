@@ -86,6 +86,9 @@ pub enum Command {
     /// Entries on their way into the database.
     #[command(subcommand)]
     Spool(SpoolCommand),
+    /// What the service's secret protects, and moving it to another one.
+    #[command(subcommand)]
+    Secret(SecretCommand),
     /// What is kept of what happened.
     #[command(subcommand)]
     Ledger(LedgerCommand),
@@ -358,6 +361,18 @@ pub struct SignInArgs {
     /// Where the service is; kept with the token.
     #[arg(long, value_name = "URL")]
     pub url: Option<String>,
+}
+
+/// What can be done with the service's secret.
+#[derive(Debug, Subcommand)]
+pub enum SecretCommand {
+    /// Which secret is in force, and how many kept credentials are under which.
+    Show,
+    /// Move kept credentials to the secret in force. An owner's; broken off, it goes on where it was left.
+    #[command(
+        after_help = "Start the service with the new secret as WENDOR_SECRET and the old one as WENDOR_SECRET_BEFORE first."
+    )]
+    Rotate,
 }
 
 /// The spool.

@@ -13,6 +13,12 @@ impl Address {
     /// # Errors
     /// A sentence that names the text and what an address looks like.
     pub fn parse(text: &str) -> Result<Self, String> {
+        if text.contains('#') || text.contains(char::is_control) {
+            let shown = text.escape_debug();
+            return Err(format!(
+                "`{shown}` is not an upstream's address: it has a fragment (`#`) or a control character"
+            ));
+        }
         let address = Self::of_record(text)?;
         let authority = address.authority();
         let after_host = authority.rsplit_once(']').map_or(authority, |(_, rest)| rest);
@@ -172,6 +178,7 @@ mod tests {
     #[case::doubled_version("http://quarry.example/v1/v1", Some("http://quarry.example/v1/models"))]
     #[case::port_too_high("http://quarry.example:99999", None)]
     #[case::port_of_nothing("http://quarry.example:0", None)]
+    #[case::fragment("http://quarry.example/#a", None)]
     #[case::empty("", None)]
     fn addresses(#[case] text: &str, #[case] endpoint: Option<&str>) {
         assert_eq!(Address::parse(text).ok().map(|address| address.endpoint("/v1/models")).as_deref(), endpoint);

@@ -22,6 +22,7 @@ pub mod document;
 pub mod file;
 pub mod key;
 pub mod origin;
+pub mod reach;
 pub mod role;
 pub mod route;
 pub mod team;

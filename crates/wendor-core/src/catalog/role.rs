@@ -88,6 +88,12 @@ impl Standing {
         matches!(self.role, Role::Owner | Role::Operator)
     }
 
+    /// Whether what the service's secret protects may be moved to another.
+    #[must_use]
+    pub fn can_manage_secret(&self) -> bool {
+        self.role == Role::Owner
+    }
+
     /// Whether people may be added.
     #[must_use]
     pub fn can_manage_people(&self) -> bool {

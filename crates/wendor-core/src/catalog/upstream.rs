@@ -74,7 +74,52 @@ pub enum CredentialSource {
     Kept(String),
 }
 
+/// How variables begin that hold credentials: nothing else of the service's environment can be named in a catalogue.
+pub const CREDENTIAL_VARIABLES: &str = "WENDOR_UPSTREAM_";
+
 impl CredentialSource {
+    /// The variable of that name.
+    ///
+    /// # Errors
+    /// When it is none that holds credentials.
+    pub fn env(name: &str) -> Result<Self, String> {
+        let rest = name.strip_prefix(CREDENTIAL_VARIABLES).unwrap_or_default();
+        let is_allowed = |byte: u8| byte.is_ascii_uppercase() || byte.is_ascii_digit() || byte == b'_';
+        if rest.is_empty() || !rest.bytes().all(is_allowed) {
+            return Err(format!(
+                "`{}` is no variable of a credential: call it `{CREDENTIAL_VARIABLES}NAME`, in capitals, where the service runs",
+                name.escape_debug()
+            ));
+        }
+        Ok(Self::Env(name.to_owned()))
+    }
+
+    /// The file of that path. Whether it lies in the folder of credentials is found out where it is read.
+    ///
+    /// # Errors
+    /// When it makes no path.
+    pub fn file(path: &str) -> Result<Self, String> {
+        if path.is_empty() || path.contains(char::is_control) || path.split('/').any(|step| step == "..") {
+            return Err(format!(
+                "`{}` is no file of a credential: write its path in the folder that the setting `credentials` names",
+                path.escape_debug()
+            ));
+        }
+        Ok(Self::File(path.to_owned()))
+    }
+
+    /// The kept one of that id.
+    ///
+    /// # Errors
+    /// When it makes no id.
+    pub fn kept(id: &str) -> Result<Self, String> {
+        let is_allowed = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
+        if id.is_empty() || !id.bytes().all(is_allowed) {
+            return Err(format!("`{}` is no id of a kept credential, such as `crd-7qk2m0xz4t`", id.escape_debug()));
+        }
+        Ok(Self::Kept(id.to_owned()))
+    }
+
     /// Where it is, in words.
     #[must_use]
     pub fn place(&self) -> String {
@@ -84,6 +129,37 @@ impl CredentialSource {
             Self::Kept(id) => format!("the credential {id} that Wendor keeps"),
         }
     }
+}
+
+/// Request headers that an upstream must not set: Wendor sets them itself, on every request or on each attempt.
+const OWN_HEADERS: [&str; 9] = [
+    "host",
+    "content-length",
+    "content-type",
+    "transfer-encoding",
+    "connection",
+    "accept",
+    "accept-encoding",
+    "x-request-id",
+    "traceparent",
+];
+
+/// A further request header of an upstream: its name in small letters, and its value.
+///
+/// # Errors
+/// When Wendor sets it itself, or it makes none.
+pub fn further_header(name: &str, value: &str) -> Result<(String, String), String> {
+    let small = name.to_ascii_lowercase();
+    if http::HeaderName::try_from(&small).is_err() {
+        return Err(format!("`{}` is no name of a header", name.escape_debug()));
+    }
+    if OWN_HEADERS.contains(&small.as_str()) {
+        return Err(format!("`{name}` cannot be set as a header here: Wendor sets it itself"));
+    }
+    if http::HeaderValue::try_from(value).is_err() {
+        return Err(format!("the value of `{name}` makes no header: it has only visible characters"));
+    }
+    Ok((small, value.to_owned()))
 }
 
 /// How the credential is sent.

@@ -48,6 +48,8 @@ findings! {
     KeyExposed => "key-exposed", "the key would cross a network unencrypted";
     /// Name.
     HostUnknown => "host-unknown", "the host's name leads to no address";
+    /// An address that nothing is sent to.
+    AddressRefused => "address-refused", "the host leads to an address that nothing is sent to";
     /// Connection.
     OtherPort => "other-port", "nothing listens on the port, but on another usual one";
     /// Connection.

@@ -40,6 +40,15 @@ pub fn judge_name(address: &Address, found: &[IpAddr], known: &[&str]) -> Judged
     Judged::found(format!("{host} is not known"), Finding::failing(FindingKind::HostUnknown, says, remedies))
 }
 
+/// Judges a host that leads to an address that nothing goes to.
+#[must_use]
+pub fn judge_refused(address: &Address, refused: IpAddr, why: &str) -> Judged {
+    let does = "If a model server is there all the same, name its range in the service's setting `reach`.";
+    let says = format!("{} leads to {refused}, {why}: nothing is sent there.", address.host());
+    let finding = Finding::failing(FindingKind::AddressRefused, says, vec![Remedy::operator(does)]);
+    Judged::found(format!("{refused} is refused"), finding)
+}
+
 /// Judges the connections.
 #[must_use]
 pub fn judge_connection(address: &Address, dialled: &Dialled) -> Judged {

@@ -180,7 +180,7 @@ mod tests {
         #[case] expected: Option<FindingKind>,
     ) {
         let mut upstream = Upstream::at(Address::parse(address).unwrap(), Dialect::ChatCompletions, Hosting::Hosted);
-        upstream.credential = Some(CredentialSource::Env("QUARRY_CREDENTIAL".into()));
+        upstream.credential = Some(CredentialSource::Env("WENDOR_UPSTREAM_QUARRY".into()));
         upstream.allows_plain_http = allowed;
         let there = CredentialSeen::There { place: "the variable".into(), oddity: None };
         let judged = judge(&upstream, None, &there);

@@ -144,8 +144,9 @@ async fn serve_check_tells_where_each_setting_came_from_and_starts_nothing() {
     let environment = [("WENDOR_DATABASE_URL", ferry.database.url.as_str()), ("WENDOR_GRACE", "5s")];
     let told = wendor(&["serve", "--check", "--listen", "127.0.0.1:9"], &environment, "").await;
     assert_eq!(told.status, 0, "{}", told.err);
+    let schema = format!("schema {}", wendor_store::Store::known_schema());
     for line in [
-        "schema 4",
+        schema.as_str(),
         "It would listen on http://127.0.0.1:9",
         "listen              127.0.0.1:9",
         "flag",

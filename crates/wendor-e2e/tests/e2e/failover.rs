@@ -131,13 +131,13 @@ async fn a_stage_moves_on_only_after_the_failures_that_it_names() {
 
 #[tokio::test]
 async fn a_missing_credential_is_the_operators_fault_and_names_the_variable() {
-    let more = "[upstreams.farlight]\naddress = \"http://127.0.0.1:9\"\nhosting = \"hosted\"\ncredential = { env = \"FARLIGHT_CREDENTIAL\" }\noffers.fulmar-mini = {}\n[routes.manifests]\nstages = [{ offers = [\"farlight/fulmar-mini\"] }]\n";
+    let more = "[upstreams.farlight]\naddress = \"http://127.0.0.1:9\"\nhosting = \"hosted\"\ncredential = { env = \"WENDOR_UPSTREAM_FARLIGHT\" }\noffers.fulmar-mini = {}\n[routes.manifests]\nstages = [{ offers = [\"farlight/fulmar-mini\"] }]\n";
     let ferry = Ferry::with(wendor_e2e::ferry::Wishes { more: more.into(), ..Default::default() }).await;
     let answer = ferry.ask(&question("manifests", false)).await;
     assert_eq!(answer.status(), 502);
     let told: Value = answer.json().await.unwrap();
     let message = told["error"]["message"].as_str().unwrap();
-    assert!(message.contains("misconfigured") && message.contains("FARLIGHT_CREDENTIAL is not set"), "{message}");
+    assert!(message.contains("misconfigured") && message.contains("WENDOR_UPSTREAM_FARLIGHT is not set"), "{message}");
 }
 
 #[tokio::test]

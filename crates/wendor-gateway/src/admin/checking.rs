@@ -3,7 +3,7 @@
 use actix_web::{post, web};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use wendor_core::catalog::upstream::Hosting;
+use wendor_core::catalog::upstream::{Address, Hosting, Upstream};
 use wendor_core::diagnosis::change;
 use wendor_core::diagnosis::listing::Elsewhere;
 use wendor_core::diagnosis::proof::{self, Kept as KeptProof, Proof};
@@ -23,7 +23,7 @@ use crate::app::App;
 use crate::checks::calls::{Asking, Extent};
 use crate::checks::spending::{OPERATORS, Payer};
 use crate::checks::{self, Checked, Subject};
-use crate::snapshot::{Credential, Kept};
+use crate::credentials::{Credential, Kept};
 
 /// What is to be checked, and how far.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -59,6 +59,9 @@ pub struct MendAsk {
     /// The value that it needs, if any.
     #[serde(default)]
     pub value: Option<String>,
+    /// The host that the credential may be sent to from then on, where the change leads to another one.
+    #[serde(default)]
+    pub to_host: Option<String>,
 }
 
 /// Check an upstream, step by step, as far as the first that bars the way.
@@ -128,17 +131,10 @@ async fn subject(app: &App, ask: &CheckAsk) -> Result<Subject, Problem> {
         (Some(name), None) => {
             let name = known_upstream(&snapshot, name)?;
             let upstream = snapshot.catalogue.upstreams.get(&name).cloned().ok_or(Problem::Internal)?;
-            let kept = Kept::read(&app.store, &app.vault, &snapshot.catalogue).await?;
-            let credential = found(kept.find(&upstream));
-            let elsewhere = elsewhere(Some(&name));
-            Ok(Subject {
-                name: Some(name),
-                stated: Some(upstream.dialect),
-                seen: kept.seen(&upstream),
-                credential,
-                upstream,
-                elsewhere,
-            })
+            let kept = Kept::read(&app.store, &app.keyring, &snapshot.catalogue).await?;
+            let credential = found(kept.find(Some(&name), &upstream));
+            let (elsewhere, seen) = (elsewhere(Some(&name)), kept.seen(Some(&name), &upstream));
+            Ok(Subject { name: Some(name), stated: Some(upstream.dialect), seen, credential, upstream, elsewhere })
         }
         (None, Some(text)) => {
             let drafted = draft::check(text)?;
@@ -147,9 +143,9 @@ async fn subject(app: &App, ask: &CheckAsk) -> Result<Subject, Problem> {
                 upstreams: [(Name::parse("draft").map_err(|_| Problem::Internal)?, upstream.clone())].into(),
                 ..Default::default()
             };
-            let kept = Kept::read(&app.store, &app.vault, &as_if).await?;
-            let mut seen = kept.seen(&upstream);
-            let mut credential = found(kept.find(&upstream));
+            let kept = Kept::read(&app.store, &app.keyring, &as_if).await?;
+            let mut seen = kept.seen(None, &upstream);
+            let mut credential = found(kept.find(None, &upstream));
             if let Some(value) = drafted.value {
                 seen =
                     wendor_core::diagnosis::seen::CredentialSeen::There { place: "the field".to_owned(), oddity: None };
@@ -227,6 +223,19 @@ fn proof_cost(app: &App, subject: &Subject, model: Option<&str>) -> ProofCost {
     }
 }
 
+/// A server can send whoever checks it anywhere: its credential follows only where somebody says so.
+fn consented(upstream: &Upstream, to: &Address, to_host: Option<&str>) -> Result<(), Problem> {
+    let is_same = to.host().eq_ignore_ascii_case(upstream.address.host());
+    if upstream.credential.is_none() || is_same || to_host == Some(to.host()) {
+        return Ok(());
+    }
+    let message = format!(
+        "the remedy leads to another host, {}, which would get the credential; say so if it is meant",
+        to.host()
+    );
+    Err(Problem::BadValue { field: "to_host", message })
+}
+
 /// Apply a remedy to an upstream, as a new revision.
 #[utoipa::path(tag = "upstreams", request_body = MendAsk, responses(
     (status = 200, body = CatalogueApplied, description = "Applied"),
@@ -239,8 +248,11 @@ pub(super) async fn mend(
     path: web::Path<String>,
     body: web::Json<MendAsk>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
-    let MendAsk { change, value } = body.into_inner();
+    let MendAsk { change, value, to_host } = body.into_inner();
     let name = known_upstream(&app.now_serving(), &path)?;
+    if let (Change::Address { to }, Some(upstream)) = (&change, app.now_serving().catalogue.upstreams.get(&name)) {
+        consented(upstream, to, to_host.as_deref())?;
+    }
     let note = format!("{name} mended after a check");
     let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, rates| {
         change::apply(catalogue, rates, (&name, &change), value.as_deref())

@@ -10,7 +10,7 @@ use wendor_core::catalog::upstream::{CredentialSource, Offer};
 use wendor_core::diagnosis::listing::ModelSeen;
 use wendor_core::name::Name;
 use wendor_core::secret::Secret;
-use wendor_store::credentials::NewCredential;
+use wendor_store::credentials::{NewCredential, Resealed};
 
 use super::catalogue::CatalogueApplied;
 use super::draft::{self, UpstreamDraft};
@@ -19,6 +19,7 @@ use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
 use crate::app::App;
+use crate::vault::Bound;
 
 /// The longest that a replaced credential may be used on.
 const LONGEST_OVERLAP: i64 = 7 * 24 * 3_600;
@@ -106,9 +107,10 @@ pub(super) async fn add(
     if let Some(value) = &drafted.value {
         let id = credential_id();
         // Looked at only, nothing is kept; that it could be is found out all the same.
-        sealed(&app, &id, value)?;
+        let bound = Bound { id: &id, upstream: name.as_str(), host: upstream.address.host() };
+        sealed(&app, bound, value)?;
         if !look {
-            keep(&app, &principal, (&id, name.as_str(), value), None).await?;
+            keep(&app, &principal, (bound, value), None).await?;
         }
         upstream.credential = Some(CredentialSource::Kept(id));
     }
@@ -182,14 +184,16 @@ pub(super) async fn credential(
     let value = draft::cleaned(&value)?;
     let snapshot = super::catalogue::fresh(&app).await?;
     let name = known_upstream(&snapshot, &path)?;
-    let before = match snapshot.catalogue.upstreams.get(&name).and_then(|upstream| upstream.credential.clone()) {
+    let upstream = snapshot.catalogue.upstreams.get(&name).ok_or(Problem::Internal)?;
+    let before = match upstream.credential.clone() {
         Some(CredentialSource::Kept(id)) => Some(id),
         Some(CredentialSource::Env(_) | CredentialSource::File(_)) | None => None,
     };
     let until = app.clock.now() + TimeDelta::seconds(overlap_seconds);
     let id = credential_id();
     let replaces = before.as_deref().map(|before| (before, until));
-    keep(&app, &principal, (&id, name.as_str(), &value), replaces).await?;
+    let bound = Bound { id: &id, upstream: name.as_str(), host: upstream.address.host() };
+    keep(&app, &principal, (bound, &value), replaces).await?;
     let note = format!("{name} has another credential");
     let source = CredentialSource::Kept(id.clone());
     let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, _| {
@@ -206,19 +210,22 @@ fn credential_id() -> String {
     format!("crd-{}", base32::of_bytes(&bytes))
 }
 
-fn sealed(app: &App, id: &str, value: &Secret) -> Result<Vec<u8>, Problem> {
-    let sealed = app.vault.seal(id, value, rand::rng().random());
+fn sealed(app: &App, bound: Bound<'_>, value: &Secret) -> Result<Vec<u8>, Problem> {
+    let sealed = app.keyring.vault.seal(bound, value, rand::rng().random());
     sealed.map_err(|error| Problem::BadValue { field: "credential", message: error.to_string() })
 }
 
 async fn keep(
     app: &App,
     principal: &Principal,
-    (id, upstream, value): (&str, &str, &Secret),
+    (bound, value): (Bound<'_>, &Secret),
     replaces: Option<(&str, DateTime<Utc>)>,
 ) -> Result<(), Problem> {
-    let sealed = sealed(app, id, value)?;
-    let new = NewCredential { id, upstream, sealed: &sealed, replaces, at: app.clock.now(), by: &principal.name };
+    let sealed = sealed(app, bound, value)?;
+    let Bound { id, upstream, host } = bound;
+    let kept_under = app.keyring.vault.mark().unwrap_or_default();
+    let anew = Resealed { sealed, host, kept_under };
+    let new = NewCredential { id, upstream, kept: &anew, replaces, at: app.clock.now(), by: &principal.name };
     app.store.keep_credential(new).await?;
     tracing::info!(upstream, credential = id, by = principal.name, "credential kept");
     Ok(())

@@ -3,13 +3,15 @@
 use std::collections::BTreeMap;
 use std::num::NonZeroU32;
 
-use hyper::header::{HeaderName, HeaderValue};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::ability::Ability;
-use wendor_core::catalog::upstream::{Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream};
+use wendor_core::catalog::upstream::{
+    Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream, further_header,
+};
 use wendor_core::catalog::weights::{OtherWeights, WeightsPin};
 use wendor_core::diagnosis::{pasted, settings};
+use wendor_core::name::{Name, OfferName};
 use wendor_core::secret::Secret;
 
 use super::problem::Problem;
@@ -128,6 +130,14 @@ fn word<T: Copy>(field: &'static str, text: &str, words: &[(&str, T)]) -> Result
     })
 }
 
+/// A text that a record can hold and a terminal can show.
+fn plain(field: &'static str, text: Option<&String>) -> Result<Option<String>, Problem> {
+    match text.filter(|text| text.contains(char::is_control)) {
+        Some(text) => Err(bad(field, format!("`{}` holds a control character", text.escape_debug()))),
+        None => Ok(text.cloned()),
+    }
+}
+
 fn positive(field: &'static str, number: Option<u32>) -> Result<Option<NonZeroU32>, Problem> {
     number
         .map(|number| NonZeroU32::new(number).ok_or_else(|| bad(field, "0 will not do; leave it out for no limit")))
@@ -149,22 +159,24 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
         None => guessed(&pasted.address),
     };
     let mut upstream = Upstream::at(pasted.address, stated.unwrap_or(Dialect::ChatCompletions), hosting);
-    upstream.place = draft.place.clone().filter(|place| !place.is_empty());
+    upstream.place = plain("place", draft.place.as_ref())?.filter(|place| !place.is_empty());
     upstream.streams = positive("streams", draft.streams)?;
     let auth = draft.auth.clone().map(|text| Auth::try_from(text).map_err(|why| bad("auth", why))).transpose()?;
     upstream.auth = auth.unwrap_or_default();
     for (name, value) in &draft.headers {
-        if HeaderName::try_from(name).is_err() || HeaderValue::try_from(value).is_err() {
-            return Err(bad("headers", format!("`{name}` with that value makes no header")));
-        }
+        let (name, value) = further_header(name, value).map_err(|why| bad("headers", why))?;
+        upstream.headers.insert(name, value);
     }
-    upstream.headers = draft.headers.clone();
     let certificate =
         draft.certificate.as_deref().map(|text| Fingerprint::parse(text).map_err(|why| bad("certificate", why)));
     upstream.certificate = certificate.transpose()?;
     upstream.allows_plain_http = draft.plain_http;
-    upstream.seals = draft.seals.clone();
+    upstream.seals = plain("seals", draft.seals.as_ref())?;
     for offer in &draft.offers {
+        OfferName::new(draft_name()?, &offer.model).map_err(|why| bad("offers", why.to_string()))?;
+        for text in offer.about.iter().flat_map(|(name, value)| [name, value]) {
+            plain("offers", Some(text))?;
+        }
         if upstream.offers.insert(offer.model.clone(), offer_of(offer)?).is_some() {
             return Err(bad("offers", format!("`{}` is offered twice", offer.model)));
         }
@@ -178,6 +190,11 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
         }
     };
     Ok(Drafted { upstream, stated, value })
+}
+
+/// A name for what has none yet, so that names of models can be checked.
+fn draft_name() -> Result<Name, Problem> {
+    Name::parse("draft").map_err(|_| Problem::Internal)
 }
 
 /// A server in a private network is taken for our own.
@@ -199,9 +216,13 @@ fn credential_of(draft: &CredentialDraft) -> Result<(Option<CredentialSource>, O
     if let Some(value) = &draft.value {
         return Ok((None, Some(cleaned(value)?)));
     }
-    let source = draft.env.clone().map(CredentialSource::Env);
-    let source = source.or_else(|| draft.file.clone().map(CredentialSource::File));
-    Ok((source.or_else(|| draft.kept.clone().map(CredentialSource::Kept)), None))
+    let named = [
+        draft.env.as_deref().map(CredentialSource::env),
+        draft.file.as_deref().map(CredentialSource::file),
+        draft.kept.as_deref().map(CredentialSource::kept),
+    ];
+    let source = named.into_iter().flatten().next().transpose().map_err(|why| bad("credential", why))?;
+    Ok((source, None))
 }
 
 /// A credential without what was pasted along with it.
@@ -300,6 +321,31 @@ mod tests {
     #[case::header(
         UpstreamDraft { address: "a".into(), headers: [("x y".to_owned(), "1".to_owned())].into(), ..UpstreamDraft::default() },
         "headers"
+    )]
+    #[case::own_header(
+        UpstreamDraft { address: "a".into(), headers: [("Host".to_owned(), "gulls.example".to_owned())].into(), ..UpstreamDraft::default() },
+        "headers"
+    )]
+    #[case::control_character(UpstreamDraft { address: "a".into(), place: Some("on\u{1b}[31m".into()), ..UpstreamDraft::default() }, "place")]
+    #[case::model(
+        UpstreamDraft { address: "a".into(), offers: vec![OfferDraft { model: "dunlin\u{7}".into(), ..OfferDraft::default() }], ..UpstreamDraft::default() },
+        "offers"
+    )]
+    #[case::any_variable(
+        UpstreamDraft {
+            address: "a".into(),
+            credential: Some(CredentialDraft { env: Some("WENDOR_SECRET".into()), ..CredentialDraft::default() }),
+            ..UpstreamDraft::default()
+        },
+        "credential"
+    )]
+    #[case::a_file_above(
+        UpstreamDraft {
+            address: "a".into(),
+            credential: Some(CredentialDraft { file: Some("../shadow".into()), ..CredentialDraft::default() }),
+            ..UpstreamDraft::default()
+        },
+        "credential"
     )]
     #[case::streams(UpstreamDraft { address: "a".into(), streams: Some(0), ..UpstreamDraft::default() }, "streams")]
     #[case::two_sources(

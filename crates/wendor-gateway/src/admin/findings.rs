@@ -18,9 +18,10 @@ use super::now::{NoticeLine, PlaceLine};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
+use crate::credentials::Credential;
 use crate::data_plane::refusal::FAULT;
 use crate::recent::RefusalKey;
-use crate::snapshot::{Credential, Snapshot};
+use crate::snapshot::Snapshot;
 
 /// Over which time a first token's usual wait is looked up.
 const USUAL_DAYS: i64 = 7;

@@ -10,7 +10,7 @@
 //! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change
 //! - [`now`], with [`findings`] and [`history`]: the morning look
 //! - [`usage`], [`requests`], [`attempts`]: figures and what they are made of
-//! - [`operations`]: the spool, refusals
+//! - [`operations`]: the spool, refusals; [`secrets`]: what kept credentials are under
 
 pub mod attempts;
 pub mod browser;
@@ -34,6 +34,7 @@ pub mod problem;
 pub mod requests;
 pub mod revise;
 pub mod routes_view;
+pub mod secrets;
 pub mod session;
 pub mod teams;
 pub mod upstreams;
@@ -144,6 +145,8 @@ pub fn routes(config: &mut ServiceConfig) {
             .service(usage::usage)
             .service(requests::list)
             .service(requests::show)
+            .service(secrets::show)
+            .service(secrets::rotate)
             .service(operations::service)
             .service(operations::spool)
             .service(operations::retry_spool)

@@ -13,8 +13,9 @@ use wendor_core::name::{Name, OfferName};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
+use crate::credentials::Credential;
 use crate::fleet::OfferState;
-use crate::snapshot::{Credential, Snapshot};
+use crate::snapshot::Snapshot;
 
 /// The last failure of an upstream since the service began.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]

@@ -35,6 +35,7 @@ use wendor_core::name::Name;
 use wendor_core::secret::Secret;
 
 use crate::app::App;
+use crate::hosts::Led;
 use calls::Extent;
 use talk::{Credentials, Peer};
 
@@ -111,13 +112,16 @@ fn go_on(goes_on: bool) -> Option<()> {
 async fn reached(app: &App, subject: &Subject, report: &mut Report) -> Option<Peer> {
     let address = &subject.upstream.address;
     let start = Instant::now();
-    let addresses = app.hosts.look_up(address.host()).await;
+    let Led { to: addresses, refused } = app.hosts.look_up(address.host()).await;
     let snapshot = app.now_serving();
     let mut known: Vec<&str> = snapshot.catalogue.upstreams.values().map(|other| other.address.host()).collect();
     known.extend(app.hosts.names());
     known.push("localhost");
     known.retain(|host| !host.eq_ignore_ascii_case(address.host()));
-    let judged = reach::judge_name(address, &addresses, &known);
+    let judged = match refused {
+        Some((refused, why)) => reach::judge_refused(address, refused, why),
+        None => reach::judge_name(address, &addresses, &known),
+    };
     go_on(report.take(StepReport::of(Step::Name, address.host(), judged, since(start))))?;
 
     let start = Instant::now();

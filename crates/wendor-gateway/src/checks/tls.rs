@@ -40,7 +40,7 @@ pub async fn look(app: &App, upstream: &Upstream, to: SocketAddr) -> Tls {
             let chain: Vec<Certificate> = chain.iter().filter_map(read).collect();
             let their_clock = clock_of(app, upstream, to).await;
             let leads_here = match chain.first().and_then(|own| own.hosts.iter().find(|host| !host.starts_with('*'))) {
-                Some(host) => app.hosts.look_up(host).await.contains(&to.ip()),
+                Some(host) => app.hosts.look_up(host).await.to.contains(&to.ip()),
                 None => false,
             };
             Tls::NotTrusted { why: why(&error), chain, their_clock, leads_here }

@@ -216,6 +216,12 @@ fn failure_of(error: &hyper_util::client::legacy::Error, one: &Try<'_>) -> Failu
         Some(kind @ (ErrorKind::HostUnreachable | ErrorKind::NetworkUnreachable | ErrorKind::ConnectionReset)) => {
             format!("no connection to {address}: {kind}")
         }
+        // The resolver says so of names that lead where nothing is sent.
+        Some(ErrorKind::PermissionDenied) => {
+            format!(
+                "nothing is sent to {address}: its name leads to an address that hands out a machine's own credentials"
+            )
+        }
         Some(_) | None => format!("no connection to {address}: its name may not resolve"),
     };
     Failure::new(FailureKind::Unreachable, detail)

@@ -12,7 +12,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 20] = [
+pub const KNOWN: [Known; 23] = [
     Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
     Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
     Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
@@ -45,6 +45,16 @@ pub const KNOWN: [Known; 20] = [
         about: "what kept credentials of upstreams are encrypted with, 32 characters or more",
     },
     Known {
+        name: "secret_before",
+        default: "",
+        about: "the secret before, until `wendor secret rotate` has moved all kept credentials to the one in force",
+    },
+    Known {
+        name: "credentials",
+        default: "",
+        about: "folder of files that credentials of upstreams may be in; none may when absent",
+    },
+    Known {
         name: "authorities",
         default: "",
         about: "PEM file of further authorities whose certificates upstreams may have",
@@ -53,6 +63,11 @@ pub const KNOWN: [Known; 20] = [
         name: "hosts",
         default: "",
         about: "file of names and addresses that goes before the system's resolver, as /etc/hosts",
+    },
+    Known {
+        name: "reach",
+        default: "",
+        about: "ranges that upstreams may be at although they are refused otherwise: link-local ones and those of metadata services",
     },
     Known { name: "check_tokens", default: "200000", about: "tokens that checks of upstreams may take a day" },
     Known { name: "inventory_every", default: "5m", about: "how often it is looked what upstreams serve" },

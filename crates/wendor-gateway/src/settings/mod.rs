@@ -8,6 +8,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use wendor_core::catalog::reach::Reach;
 use wendor_store::partitions::Partitioned;
 
 use crate::spool::Options;
@@ -96,10 +97,16 @@ pub struct Settings {
     pub grace: Duration,
     /// What kept credentials are encrypted with; none can be kept without it.
     pub secret: Option<wendor_core::secret::Secret>,
+    /// What they were encrypted with before, while they are kept anew.
+    pub secret_before: Option<wendor_core::secret::Secret>,
+    /// The folder of files that hold credentials.
+    pub credentials: Option<PathBuf>,
     /// Further authorities.
     pub authorities: Option<PathBuf>,
     /// Names before the system's.
     pub hosts: Option<PathBuf>,
+    /// Addresses that upstreams may be at, of those that are refused otherwise.
+    pub reach: Reach,
     /// Tokens that checks may take a day.
     pub check_tokens: u64,
     /// How often it is looked what upstreams serve.
@@ -181,9 +188,11 @@ impl Layers {
         let grace = check.value("grace", time);
         let inventory_every = check.value("inventory_every", time);
         let log = check.value("log", level);
-        let secret = check.value("secret", secret);
+        let [secret, secret_before] = ["secret", "secret_before"].map(|name| check.value(name, secret));
+        let credentials = check.value("credentials", |text| Ok(file(text)));
         let authorities = check.value("authorities", |text| Ok(file(text)));
         let hosts = check.value("hosts", |text| Ok(file(text)));
+        let reach = check.value("reach", Reach::parse);
         let check_tokens = check.value("check_tokens", tokens);
         let Check { told, problems, .. } = check;
         let settings = || {
@@ -201,8 +210,11 @@ impl Layers {
                 bodies_limit: bodies_limit?,
                 grace: grace?,
                 secret: secret?,
+                secret_before: secret_before?,
+                credentials: credentials?,
                 authorities: authorities?,
                 hosts: hosts?,
+                reach: reach?,
                 check_tokens: check_tokens?,
                 inventory_every: inventory_every?,
                 log: log?,
@@ -272,8 +284,8 @@ impl Check<'_> {
 /// A value as it may be shown.
 fn shown(name: &str, text: &str) -> String {
     match (name, text) {
-        ("secret", "") => "not set".to_owned(),
-        ("secret", _) => "set".to_owned(),
+        ("secret" | "secret_before", "") => "not set".to_owned(),
+        ("secret" | "secret_before", _) => "set".to_owned(),
         (_, text) => without_password(text),
     }
 }
@@ -312,31 +324,11 @@ mod tests {
         let settings = layers.check().unwrap();
         assert_eq!(settings.listen.port(), 1);
         assert_eq!((settings.grace, settings.body_limit, settings.workers), (Duration::from_secs(2), 3_072, 2));
-        let sources: Vec<_> = settings.told.iter().map(|told| told.source.as_str()).collect();
+        let set = settings.told.iter().filter(|told| told.source != Source::Default);
+        let sources: Vec<_> = set.map(|told| (told.name, told.source.as_str())).collect();
         assert_eq!(
             sources,
-            [
-                "flag",
-                "environment",
-                "default",
-                "default",
-                "default",
-                "default",
-                "default",
-                "default",
-                "default",
-                "default",
-                "default",
-                "file",
-                "default",
-                "environment",
-                "default",
-                "default",
-                "default",
-                "default",
-                "default",
-                "default"
-            ]
+            [("listen", "flag"), ("database_url", "environment"), ("body_limit", "file"), ("grace", "environment")]
         );
         assert!(settings.told.iter().all(|told| !told.value.contains("s3cret")), "{:?}", settings.told);
     }

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use tokio::sync::watch;
-use wendor_core::catalog::upstream::Upstream;
+use wendor_core::catalog::upstream::{CredentialSource, Upstream};
 use wendor_core::diagnosis::inventory::{Event, EventKind, Inventory};
 use wendor_core::diagnosis::speech::{Found, Lists, dialects_of_listing, listing_path};
 use wendor_core::name::Name;
@@ -13,7 +13,9 @@ use wendor_store::StoreError;
 use crate::app::App;
 use crate::checks::talk::{Credentials, Peer};
 use crate::checks::{dial, look};
-use crate::snapshot::{Credential, Snapshot};
+use crate::credentials::Credential;
+use crate::hosts::Led;
+use crate::snapshot::Snapshot;
 
 /// Runs until `stop` says so.
 pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
@@ -24,8 +26,8 @@ pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
             _stopped = stop.changed() => return,
             () = refresh(&app, which) => {}
         }
-        if let Err(error) = app.store.erase_replaced_credentials(app.clock.now()).await {
-            tracing::warn!(%error, "replaced credentials could not be erased; tried again later");
+        if let Err(error) = erase_unused(&app).await {
+            tracing::warn!(%error, "credentials that nobody uses could not be erased; tried again later");
         }
         which = tokio::select! {
             _stopped = stop.changed() => return,
@@ -33,6 +35,20 @@ pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
             () = tokio::time::sleep(app.settings.inventory_every) => Which::Every,
         };
     }
+}
+
+/// Erases kept credentials that no upstream uses.
+async fn erase_unused(app: &App) -> Result<(), StoreError> {
+    let snapshot = app.now_serving();
+    let kept = snapshot.catalogue.upstreams.values().filter_map(|upstream| match &upstream.credential {
+        Some(CredentialSource::Kept(id)) => Some(id.as_str()),
+        Some(CredentialSource::Env(_) | CredentialSource::File(_)) | None => None,
+    });
+    let erased = app.store.erase_unused_credentials(&kept.collect::<Vec<_>>(), app.clock.now()).await?;
+    if erased > 0 {
+        tracing::info!(erased, "credentials that no upstream uses were erased");
+    }
+    Ok(())
 }
 
 /// Which upstreams are looked at.
@@ -103,7 +119,10 @@ async fn look_at(app: &App, snapshot: &Snapshot, (name, upstream): (&Name, &Upst
         Credential::Found(secret) => Some(secret.clone()),
         Credential::Missing(why) => return Err(why.clone()),
     };
-    let addresses = app.hosts.look_up(upstream.address.host()).await;
+    let Led { to: addresses, refused } = app.hosts.look_up(upstream.address.host()).await;
+    if let Some((address, why)) = refused {
+        return Err(format!("its host leads to {address}, {why}"));
+    }
     let dialled = dial::each(&addresses, upstream.address.port()).await;
     let to = dial::open_one(&dialled).ok_or_else(|| "no connection".to_owned())?;
     let mut peer = Peer::plain(to, &upstream.address).with_headers(&upstream.headers);

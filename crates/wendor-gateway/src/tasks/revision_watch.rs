@@ -44,7 +44,7 @@ pub async fn look(app: &App) -> Result<(), wendor_store::StoreError> {
     if change == app.now_serving().change {
         return Ok(());
     }
-    let snapshot = Snapshot::read(&app.store, &app.vault, app.clock.now()).await?;
+    let snapshot = Snapshot::read(&app.store, (&app.keyring, &app.hosts), app.clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     app.snapshot.store(Arc::new(snapshot));
     app.look_soon.notify_one();

@@ -18,7 +18,7 @@ rates = [{ from = 2026-01-01, input = 0.20, output = 0.40 }, { from = 2026-11-01
 [upstreams.quarry]
 address = "https://quarry.example/v1/"
 hosting = "hosted"
-credential = { env = "QUARRY_CREDENTIAL" }
+credential = { env = "WENDOR_UPSTREAM_QUARRY" }
 auth = "header:x-quarry-key"
 headers = { x-harbour = "fairhaven" }
 certificate = "sha256:00112233445566778899aabbccddeeff00112233445566778899aabbccddeeff"
@@ -86,7 +86,7 @@ fn what_is_written_reads_back_the_same() {
     "did you mean `night-sailings`?"
 )]
 #[case::credential_as_value(
-    "{ env = \"QUARRY_CREDENTIAL\" }",
+    "{ env = \"WENDOR_UPSTREAM_QUARRY\" }",
     "{ value = \"s3cret\" }",
     "upstreams.quarry.credential",
     "never the value itself"

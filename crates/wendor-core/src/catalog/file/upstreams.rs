@@ -7,7 +7,9 @@ use rust_decimal::Decimal;
 
 use super::CatalogueFile;
 use super::reader::{Item, Reader, Table};
-use crate::catalog::upstream::{Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream};
+use crate::catalog::upstream::{
+    Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream, further_header,
+};
 use crate::metering::images::ImageSize;
 use crate::metering::rate::Rate;
 use crate::name::{Name, OfferName};
@@ -26,10 +28,6 @@ const DIALECTS: [(&str, Dialect); 5] = [
     ("local-chat", Dialect::LocalChat),
 ];
 const HOSTINGS: [(&str, Hosting); 2] = [("own", Hosting::Own), ("hosted", Hosting::Hosted)];
-
-/// Request headers that an upstream's `headers` must not set: Wendor sets them itself.
-const OWN_HEADERS: [&str; 6] =
-    ["host", "content-length", "content-type", "transfer-encoding", "connection", "accept-encoding"];
 
 pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, file: &mut CatalogueFile) {
     let Some(tables) = reader.table(item) else { return };
@@ -83,15 +81,15 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
 }
 
 fn credential(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<CredentialSource> {
-    type Make = fn(String) -> CredentialSource;
+    type Make = fn(&str) -> Result<CredentialSource, String>;
     let mut table: Table<'_> = reader.table(item)?;
     let sources: [(&str, Make); 3] =
-        [("env", CredentialSource::Env), ("file", CredentialSource::File), ("kept", CredentialSource::Kept)];
+        [("env", CredentialSource::env), ("file", CredentialSource::file), ("kept", CredentialSource::kept)];
     let named = sources.map(|(word, make)| table.take(word).map(|item| (item, make)));
     reader.finish(table);
     let mut named = named.into_iter().flatten();
     match (named.next(), named.next()) {
-        (Some((item, make)), None) => reader.string(&item).map(|text| make(text.to_owned())),
+        (Some((item, make)), None) => reader.parsed(&item, make),
         (Some(_), Some(_)) | (None, _) => {
             let message = "say where the service finds it: `{ env = \"NAME\" }`, `{ file = \"/path\" }` or \
                            `{ kept = \"ID\" }`, never the value itself";
@@ -105,17 +103,12 @@ fn headers(reader: &mut Reader<'_>, item: &Item<'_>) -> BTreeMap<String, String>
     let Some(table) = reader.table(item) else { return BTreeMap::new() };
     let mut headers = BTreeMap::new();
     for (name, span, item) in table.entries() {
-        let lower = name.to_ascii_lowercase();
-        if http::HeaderName::try_from(&lower).is_err() || OWN_HEADERS.contains(&lower.as_str()) {
-            reader.problem(&item.path, &span, format!("`{name}` cannot be set as a header here"));
-            continue;
-        }
-        let checked = |text: &str| match http::HeaderValue::try_from(text) {
-            Ok(_) => Ok(text.to_owned()),
-            Err(_) => Err("a header's value has only visible characters"),
-        };
-        if let Some(value) = reader.parsed(&item, checked) {
-            headers.insert(lower, value);
+        let value = reader.string(&item).unwrap_or_default();
+        match further_header(&name, value) {
+            Ok((name, value)) => {
+                headers.insert(name, value);
+            }
+            Err(why) => reader.problem(&item.path, &span, why),
         }
     }
     headers

@@ -94,9 +94,9 @@ fn a_quota_near_its_limit(#[case] near: NearLimit, #[case] state: &str, #[case] 
     "By its last requests; usual is the median of the last seven days."
 )]
 #[case::no_credential(
-    Finding::NoCredential { upstream: "quarry".into(), why: "variable QUARRY_CREDENTIAL is not set".into() },
+    Finding::NoCredential { upstream: "quarry".into(), why: "variable WENDOR_UPSTREAM_QUARRY is not set".into() },
     "quarry cannot be asked: it has no credential",
-    "Variable QUARRY_CREDENTIAL is not set. Set it where the service runs, and start it again."
+    "Variable WENDOR_UPSTREAM_QUARRY is not set. Set it where the service runs, and start it again."
 )]
 #[case::no_route(
     Finding::NoRoute { wanted: "night-sailing".into(), count: 1_200, teams: vec!["timetables".into()], nearest: Some("night-sailings".into()) },

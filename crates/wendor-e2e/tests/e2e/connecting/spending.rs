@@ -91,7 +91,7 @@ async fn an_override_for_plain_http_is_logged() {
     assert_eq!(warned(), 0);
     ferry.post("/upstreams/quarry/mend", &json!({ "change": { "setting": "plain-http" } })).await;
     let settings = json!({ "address": "http://pier.tern.example", "dialect": "messages", "plain_http": true,
-                           "credential": { "env": "QUARRY_CREDENTIAL" } });
+                           "credential": { "env": "WENDOR_UPSTREAM_QUARRY" } });
     ferry.post("/upstreams", &json!({ "name": "pier", "settings": settings })).await;
     let text = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
     let more = "\n[upstreams.far]\naddress = \"http://far.example\"\nhosting = \"own\"\nplain_http = \"allowed\"\noffers = {}\n";
@@ -105,7 +105,7 @@ async fn an_override_for_plain_http_is_logged() {
 /// Neither a server that nobody vouches for nor one that leads elsewhere gets to see the key.
 #[tokio::test]
 async fn a_key_goes_to_a_verified_server_alone() {
-    let settings = vec![("PIER_KEY", "s3cret-of-the-pier".to_owned())];
+    let settings = vec![("WENDOR_UPSTREAM_PIER", "s3cret-of-the-pier".to_owned())];
     let ferry = Ferry::with(Wishes { settings, ..Wishes::default() }).await;
     let profile =
         |name: &str| Profile { credential: Some("s3cret-of-the-pier".into()), ..Profile::quick(name, &["dunlin-7b"]) };
@@ -122,7 +122,7 @@ async fn a_key_goes_to_a_verified_server_alone() {
         (format!("https://localhost:{}", unknown.address().port()), "self-signed"),
         (format!("http://{}", leading.address()), "moved"),
     ] {
-        let draft = json!({ "address": address, "dialect": "chat-completions", "credential": { "env": "PIER_KEY" } });
+        let draft = json!({ "address": address, "dialect": "chat-completions", "credential": { "env": "WENDOR_UPSTREAM_PIER" } });
         let report = ferry.post("/upstreams/check", &json!({ "draft": draft, "prove": true, "unpriced": true })).await;
         assert!(report.to_string().contains(&format!("\"{finding}\"")), "{report}");
     }

@@ -80,7 +80,7 @@ async fn the_dialogue_says_what_is_wrong_mends_it_and_adds_what_was_chosen() {
     browser.click(&format!("Use http://{}/serve", ferry.quarry.address())).await;
     browser.see("wants a key").await;
     browser.choose("Key", "in a variable of the service").await;
-    browser.fill("The variable’s name", "QUARRY_CREDENTIAL").await;
+    browser.fill("The variable’s name", "WENDOR_UPSTREAM_QUARRY").await;
     browser.click("Look").await;
     browser.see("What to offer to routes").await;
     browser.fill("Name of the upstream", "quarry-two").await;

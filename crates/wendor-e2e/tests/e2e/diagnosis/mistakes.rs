@@ -53,16 +53,17 @@ pub const WAY: &[Mistake] = &[
         setup.at(&format!("http://HERE{path}"))
     })
     .mended_by("address"),
-    plain("variable unset", Is::CredentialMissing, TWO, |_, setup| setup.keyed("PIER_KEY_THAT_NOBODY_SET")),
-    plain("placeholder for a key", Is::KeyPlaceholder, TWO, |_, setup| setup.keyed("PIER_KEY_EXAMPLE")),
-    plain("key pasted with `Bearer`", Is::KeyWrapped, TWO, |_, setup| setup.keyed("PIER_KEY_WITH_SCHEME")),
-    plain("key with a line break", Is::KeyWrapped, TWO, |_, setup| setup.keyed("PIER_KEY_IN_TWO_LINES")),
+    plain("variable unset", Is::CredentialMissing, TWO, |_, setup| setup.keyed("WENDOR_UPSTREAM_PIER_THAT_NOBODY_SET")),
+    plain("placeholder for a key", Is::KeyPlaceholder, TWO, |_, setup| setup.keyed("WENDOR_UPSTREAM_PIER_EXAMPLE")),
+    plain("key pasted with `Bearer`", Is::KeyWrapped, TWO, |_, setup| setup.keyed("WENDOR_UPSTREAM_PIER_WITH_SCHEME")),
+    plain("key with a line break", Is::KeyWrapped, TWO, |_, setup| setup.keyed("WENDOR_UPSTREAM_PIER_IN_TWO_LINES")),
     plain("key over plain http beyond loopback", Is::KeyExposed, TWO, |_, setup| {
-        setup.keyed("PIER_KEY").at(&format!("http://{HOST}:PORT"))
+        setup.keyed("WENDOR_UPSTREAM_PIER").at(&format!("http://{HOST}:PORT"))
     })
     .mended_by("plain-http"),
     plain("host misspelt", Is::HostUnknown, TWO, |_, setup| setup.at("http://piir.tern.example:PORT"))
         .mended_by("address"),
+    plain("address of a metadata service", Is::AddressRefused, TWO, |_, setup| setup.at("http://169.254.169.254:PORT")),
     plain("nothing listens", Is::NothingListens, TWO, |_, setup| Setup { listens: false, ..setup }),
     plain("nothing listens here, but on another usual port", Is::OtherPort, TWO, |plans, setup| {
         let host = format!("127.66.{}.{}", std::process::id() % 250, plans.number % 250 + 1);
@@ -139,7 +140,7 @@ pub const PATH: &[Mistake] = &[
         "another dialect than stated, by its errors",
         Is::OtherDialect,
         &[Dialect::Messages, Dialect::Responses],
-        |_, setup| Setup { stated: Dialect::ChatCompletions, ..setup }.keyed("PIER_KEY"),
+        |_, setup| Setup { stated: Dialect::ChatCompletions, ..setup }.keyed("WENDOR_UPSTREAM_PIER"),
     )
     .mended_by("dialect"),
     plain("nothing of any dialect there", Is::PathUnknown, TWO, |_, setup| {
@@ -154,19 +155,19 @@ pub const KEYS: &[Mistake] = &[
         ..setup
     }),
     plain("key of another service", Is::KeyRefused, EVERY, |_, setup| {
-        let setup = setup.keyed("PIER_KEY");
+        let setup = setup.keyed("WENDOR_UPSTREAM_PIER");
         Setup { profile: Profile { credential: Some("another-key".into()), ..setup.profile }, ..setup }
     }),
     plain("key in the wrong header", Is::KeyElsewhere, EVERY, |_, setup| {
-        setup.keyed("PIER_KEY").with(|manners| manners.key_place = Some("header:x-api-key".into()))
+        setup.keyed("WENDOR_UPSTREAM_PIER").with(|manners| manners.key_place = Some("header:x-api-key".into()))
     })
     .mended_by("auth"),
     plain("key in a header instead of the query", Is::KeyElsewhere, LOCAL, |_, setup| {
-        setup.keyed("PIER_KEY").with(|manners| manners.key_place = Some("query:key".into()))
+        setup.keyed("WENDOR_UPSTREAM_PIER").with(|manners| manners.key_place = Some("query:key".into()))
     })
     .mended_by("auth"),
     plain("a required header missing", Is::HeaderMissing, TWO, |_, setup| {
-        setup.keyed("PIER_KEY").with(|manners| manners.wants_header = Some("harbour-version".into()))
+        setup.keyed("WENDOR_UPSTREAM_PIER").with(|manners| manners.wants_header = Some("harbour-version".into()))
     })
     .mended_by("header")
     .with_value("2026-06-01"),

@@ -19,10 +19,10 @@ pub const SHARED: &str = "knot-13b";
 /// The key that servers demand, and where the service finds it and its mistaken forms.
 pub const KEY: &str = "s3cret-of-the-pier";
 pub const VARIABLES: [(&str, &str); 4] = [
-    ("PIER_KEY", KEY),
-    ("PIER_KEY_WITH_SCHEME", "Bearer s3cret-of-the-pier"),
-    ("PIER_KEY_IN_TWO_LINES", "s3cret-of-\nthe-pier"),
-    ("PIER_KEY_EXAMPLE", "<your key here>"),
+    ("WENDOR_UPSTREAM_PIER", KEY),
+    ("WENDOR_UPSTREAM_PIER_WITH_SCHEME", "Bearer s3cret-of-the-pier"),
+    ("WENDOR_UPSTREAM_PIER_IN_TWO_LINES", "s3cret-of-\nthe-pier"),
+    ("WENDOR_UPSTREAM_PIER_EXAMPLE", "<your key here>"),
 ];
 
 /// Dialects that a mistake is tried in, where any two would do.
