@@ -51,6 +51,8 @@ pub struct App {
     pub recent: Recent,
     /// Counters for the outside.
     pub metrics: Metrics,
+    /// Passwords that are hashed at this moment: each takes a core and megabytes for a while.
+    pub hashing: tokio::sync::Semaphore,
     /// Memory of request bodies under way.
     pub bodies: Bodies,
     /// Makes request ids.

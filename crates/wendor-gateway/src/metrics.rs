@@ -26,6 +26,8 @@ pub struct Metrics {
     pub images: IntCounterVec,
     /// Streams open to apps.
     pub streams_open: IntGauge,
+    /// Connections of apps and people.
+    pub connections_open: IntGauge,
     /// Entries that the database does not have yet.
     pub spool_pending: IntGauge,
     /// What was set aside of the spool.
@@ -56,6 +58,7 @@ impl Metrics {
         let tokens = counter("wendor_tokens_total", "Tokens by kind.", &["team", "kind"]);
         let images = counter("wendor_images_total", "Images in answers.", &["team"]);
         let streams_open = gauge("wendor_streams_open", "Streams open to apps.");
+        let connections_open = gauge("wendor_connections_open", "Connections of apps and people that are open.");
         let spool_pending = gauge("wendor_spool_pending_entries", "Entries that the database does not have yet.");
         let spool_aside = gauge(
             "wendor_spool_set_aside",
@@ -74,6 +77,7 @@ impl Metrics {
             tokens,
             images,
             streams_open,
+            connections_open,
             spool_pending,
             spool_aside,
         }

@@ -1,7 +1,7 @@
 //! What happened of late, in memory: the last settled requests, so that a request can be looked at before it is in the database,
 //! and refusals, which are counted by the minute and never fill the ledger.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::sync::Mutex;
 
 use bytes::Bytes;
@@ -14,14 +14,18 @@ use wendor_core::request_id::RequestId;
 /// Settled requests kept.
 const REQUESTS_KEPT: usize = 4_096;
 
-/// Single refusals kept.
+/// Single refusals kept of keys that somebody issued, and of everything else.
 const REFUSALS_KEPT: usize = 256;
+const STRANGERS_KEPT: usize = 64;
 
 /// How long counts of refusals are kept.
 const COUNTS_KEPT: TimeDelta = TimeDelta::hours(1);
 
 /// Different counts kept: an attacker who makes names up must not fill the memory.
 const COUNTS_LIMIT: usize = 10_000;
+
+/// Different names counted of one key in an hour: whoever makes names up with a key of theirs must not hide another's.
+const NAMES_OF_A_KEY: usize = 50;
 
 /// One refusal.
 #[derive(Clone, Debug)]
@@ -32,6 +36,8 @@ pub struct RefusalSeen {
     pub request: RequestId,
     /// Id of the key, if one was presented that could be read.
     pub key: Option<String>,
+    /// Whether somebody issued that key.
+    pub is_issued: bool,
     /// The route, if the request was read that far and the route exists.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
@@ -55,10 +61,40 @@ pub struct RefusalKey {
     pub reason: &'static str,
 }
 
+/// Refusals of issued keys have room of their own: no number of others takes any of it.
 #[derive(Debug, Default)]
 struct Refusals {
     latest: VecDeque<RefusalSeen>,
+    strangers: VecDeque<RefusalSeen>,
     counts: BTreeMap<RefusalKey, u64>,
+    /// How many different names are counted, by key.
+    names: HashMap<String, usize>,
+}
+
+impl Refusals {
+    /// What it is counted by. Of what nobody issued the cause alone counts, so that there are as many counts as causes.
+    fn counted_by(&self, refusal: &RefusalSeen, minute: DateTime<Utc>) -> RefusalKey {
+        let (key, route, wanted) = match &refusal.key {
+            Some(key) if refusal.is_issued => {
+                let has_room = self.names.get(key).is_none_or(|names| *names < NAMES_OF_A_KEY);
+                (Some(key.clone()), refusal.route.clone(), refusal.wanted.clone().filter(|_| has_room))
+            }
+            Some(_) | None => (None, None, None),
+        };
+        RefusalKey { minute, key, route, wanted, reason: refusal.reason }
+    }
+
+    fn forget_before(&mut self, minute: DateTime<Utc>) {
+        // Counts are in the order of their minute, so what is too old stands first.
+        while self.counts.first_key_value().is_some_and(|(count, _)| count.minute <= minute - COUNTS_KEPT) {
+            let Some((gone, _)) = self.counts.pop_first() else { return };
+            let Some(key) = gone.key.filter(|_| gone.wanted.is_some()) else { continue };
+            if let Some(names) = self.names.get_mut(&key) {
+                *names = names.saturating_sub(1);
+            }
+        }
+        self.names.retain(|_, names| *names > 0);
+    }
 }
 
 /// The memory of the process.
@@ -96,24 +132,24 @@ impl Recent {
     pub fn refused(&self, refusal: RefusalSeen) {
         let mut refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let minute = Window::Minute.around(refusal.at).start;
-        let key = RefusalKey {
-            minute,
-            key: refusal.key.clone(),
-            route: refusal.route.clone(),
-            wanted: refusal.wanted.clone(),
-            reason: refusal.reason,
+        refusals.forget_before(minute);
+        let key = refusals.counted_by(&refusal, minute);
+        if let Some(count) = refusals.counts.get_mut(&key) {
+            *count += 1;
+        } else if refusals.counts.len() < COUNTS_LIMIT {
+            if let (Some(id), Some(_)) = (&key.key, &key.wanted) {
+                *refusals.names.entry(id.clone()).or_default() += 1;
+            }
+            refusals.counts.insert(key, 1);
+        }
+        let (latest, kept) = match refusal.is_issued {
+            true => (&mut refusals.latest, REFUSALS_KEPT),
+            false => (&mut refusals.strangers, STRANGERS_KEPT),
         };
-        // Counts are in the order of their minute, so what is too old stands first.
-        while refusals.counts.first_key_value().is_some_and(|(count, _)| count.minute <= minute - COUNTS_KEPT) {
-            refusals.counts.pop_first();
+        if latest.len() >= kept {
+            latest.pop_back();
         }
-        if refusals.counts.len() < COUNTS_LIMIT || refusals.counts.contains_key(&key) {
-            *refusals.counts.entry(key).or_default() += 1;
-        }
-        if refusals.latest.len() >= REFUSALS_KEPT {
-            refusals.latest.pop_back();
-        }
-        refusals.latest.push_front(refusal);
+        latest.push_front(refusal);
     }
 
     /// The latest refusals, newest first, and the counts of the last hour.
@@ -121,7 +157,9 @@ impl Recent {
     pub fn refusals(&self) -> (Vec<RefusalSeen>, Vec<(RefusalKey, u64)>) {
         let refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let counts = refusals.counts.iter().rev().map(|(key, count)| (key.clone(), *count)).collect();
-        (refusals.latest.iter().cloned().collect(), counts)
+        let mut latest: Vec<RefusalSeen> = refusals.latest.iter().chain(&refusals.strangers).cloned().collect();
+        latest.sort_by_key(|seen| std::cmp::Reverse(seen.at));
+        (latest, counts)
     }
 }
 
@@ -135,7 +173,15 @@ mod tests {
     fn refusal(number: u32, minutes: i64, key: &str) -> RefusalSeen {
         let at = DateTime::UNIX_EPOCH + TimeDelta::minutes(minutes);
         let request = RequestId::mint(at, 1, number);
-        RefusalSeen { at, request, key: Some(key.to_owned()), route: None, wanted: None, reason: "over_quota" }
+        RefusalSeen {
+            at,
+            request,
+            key: Some(key.to_owned()),
+            is_issued: true,
+            route: None,
+            wanted: None,
+            reason: "over_quota",
+        }
     }
 
     #[test]
@@ -176,15 +222,41 @@ mod tests {
     }
 
     #[test]
-    fn someone_who_makes_keys_up_does_not_fill_the_memory() {
+    fn someone_who_makes_keys_up_takes_no_room_of_those_who_have_one() {
         let recent = Recent::default();
-        for number in 0..20_000 {
-            recent.refused(refusal(number, 0, &format!("k{number}")));
+        recent.refused(refusal(0, 0, "k1"));
+        for number in 1..20_000 {
+            let made_up =
+                RefusalSeen { is_issued: false, reason: "unknown_key", ..refusal(number, 0, &format!("k{number}")) };
+            recent.refused(made_up);
         }
         let (latest, counts) = recent.refusals();
-        assert_eq!((latest.len(), counts.len()), (REFUSALS_KEPT, COUNTS_LIMIT));
-        recent.refused(refusal(1, 0, "k5"));
-        let known = recent.refusals().1.into_iter().find(|(key, _)| key.key.as_deref() == Some("k5"));
-        assert_eq!(known.map(|(_, count)| count), Some(2), "what is counted already goes on being counted");
+        assert_eq!((latest.len(), counts.len()), (1 + STRANGERS_KEPT, 2));
+        assert_eq!(latest.iter().filter(|seen| seen.is_issued).count(), 1);
+        let of = |reason: &str| {
+            counts.iter().find(|(key, _)| key.reason == reason).map(|(key, count)| (key.key.clone(), *count))
+        };
+        assert_eq!(of("over_quota"), Some((Some("k1".to_owned()), 1)));
+        assert_eq!(of("unknown_key"), Some((None, 19_999)));
+    }
+
+    #[test]
+    fn someone_who_makes_names_up_takes_no_room_of_others() {
+        let recent = Recent::default();
+        let asked = |number: u32, minutes: i64, key: &str| RefusalSeen {
+            wanted: Some(format!("route-{number}")),
+            reason: "route_not_found",
+            ..refusal(number, minutes, key)
+        };
+        (0..20_000).for_each(|number| recent.refused(asked(number, 0, "k1")));
+        recent.refused(asked(1, 0, "k2"));
+        let counts = recent.refusals().1;
+        assert_eq!(counts.len(), NAMES_OF_A_KEY + 2, "its names, what they have together, and the other's");
+        assert_eq!(
+            counts.iter().filter(|(key, _)| key.key.as_deref() == Some("k1")).map(|(_, count)| count).sum::<u64>(),
+            20_000
+        );
+        recent.refused(asked(7, 61, "k1"));
+        assert!(recent.refusals().1.iter().any(|(key, _)| key.wanted.as_deref() == Some("route-7")), "an hour later");
     }
 }

@@ -42,6 +42,9 @@ const IDLE_APP: Duration = Duration::from_secs(75);
 /// How far back quota windows are read at start: a month and a day.
 const WINDOWS_BACK: TimeDelta = TimeDelta::days(32);
 
+/// Passwords hashed at once; more are told to come back.
+const HASHED_AT_ONCE: usize = 4;
+
 /// Pauses between tries to reach the database at start.
 const DATABASE_PAUSES: (Duration, Duration) = (Duration::from_millis(500), Duration::from_secs(10));
 
@@ -108,6 +111,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let snapshot = Snapshot::read(&store, (&keyring, &hosts), clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = Arc::new(App {
+        hashing: tokio::sync::Semaphore::new(HASHED_AT_ONCE),
         bodies: Bodies::new(settings.bodies_limit),
         settings,
         clock,
@@ -145,7 +149,8 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
 
 async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Receiver<bool>) -> std::io::Result<()> {
     let address = listener.local_addr()?;
-    let (workers, grace) = (app.settings.workers, app.settings.grace);
+    let Settings { workers, grace, connections, head_time, .. } = app.settings;
+    let open = app.metrics.connections_open.clone();
     let (trust, hosts) = (app.trust.clone(), app.hosts.clone());
     let data = web::Data::from(app);
     let openapi = web::Data::new(admin::Document::make());
@@ -174,7 +179,9 @@ async fn run_server(app: Arc<App>, listener: TcpListener, mut stop: watch::Recei
     .tcp_nodelay(true)
     .keep_alive(IDLE_APP)
     .h1_allow_half_closed(false)
-    .on_connect(bound_blocked_writes)
+    .max_connections(connections.div_ceil(workers))
+    .client_request_timeout(head_time)
+    .on_connect(move |connection, extensions| connected(connection, extensions, &open))
     .shutdown_timeout(grace.as_secs())
     .disable_signals()
     .listen(listener)?
@@ -212,7 +219,19 @@ fn data_plane_routes(config: &mut web::ServiceConfig) {
         .route("/metrics", web::get().to(vital::metrics));
 }
 
-fn bound_blocked_writes(connection: &dyn std::any::Any, _extensions: &mut Extensions) {
+/// Counts a connection for as long as it is open.
+struct Open(prometheus::IntGauge);
+
+impl Drop for Open {
+    fn drop(&mut self) {
+        self.0.dec();
+    }
+}
+
+fn connected(connection: &dyn std::any::Any, extensions: &mut Extensions, open: &prometheus::IntGauge) {
+    open.inc();
+    extensions.insert(Open(open.clone()));
+    // No write to an app stays blocked for ever.
     if let Some(stream) = connection.downcast_ref::<actix_web::rt::net::TcpStream>() {
         // Where the system has no such option the write stays unbounded, as without this.
         let _unset = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(BLOCKED_WRITE));

@@ -12,6 +12,7 @@ use wendor_core::catalog::upstream::Upstream;
 use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
 use wendor_core::quota::{Quota, QuotaId};
+use wendor_core::wire::held::Guarded;
 use wendor_core::wire::seal::SealDomain;
 use wendor_store::{Store, StoreError};
 
@@ -40,6 +41,8 @@ pub struct Snapshot {
     /// With the credential that another has just taken the place of, and until when that may be used.
     previous_outlets: HashMap<Name, (Outlet, DateTime<Utc>)>,
     seals: HashMap<Name, SealDomain>,
+    /// What must not leave in a body.
+    pub guarded: Guarded,
     /// In the order of each team's quotas.
     quota_ids: HashMap<Name, Vec<QuotaId>>,
 }
@@ -85,6 +88,11 @@ impl Snapshot {
         let ids = |(name, team): (&Name, &Team)| {
             (name.clone(), team.quotas.iter().map(|quota| QuotaId::of_team(name, quota)).collect())
         };
+        let found = credentials.iter().filter_map(|(name, credential)| match credential {
+            Credential::Found(secret) => Some((name, secret)),
+            Credential::None | Credential::Missing(_) => None,
+        });
+        let guarded = Guarded::of(found);
         let quota_ids = catalogue.teams.iter().map(ids).collect();
         Ok(Self {
             change,
@@ -97,6 +105,7 @@ impl Snapshot {
             outlets,
             previous_outlets,
             seals,
+            guarded,
             quota_ids,
         })
     }

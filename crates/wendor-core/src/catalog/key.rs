@@ -14,6 +14,9 @@ use crate::secret::Secret;
 /// Random bytes that a text is made of: 5 of the id, 20 of the secret (160 bits).
 pub const RANDOM_BYTES: usize = 25;
 
+/// Letters of a text: its prefix, id, secret and check part, with the lines between.
+pub const TEXT_LENGTH: usize = 3 + 1 + 8 + 1 + 32 + 1 + 7;
+
 /// What a text opens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum KeyKind {
@@ -137,6 +140,13 @@ impl AppKey {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn every_text_is_of_one_length() {
+        for kind in [KeyKind::App, KeyKind::Person] {
+            assert_eq!(KeyText::mint(kind, &[255; RANDOM_BYTES]).0.expose().len(), TEXT_LENGTH);
+        }
+    }
 
     proptest! {
         #[test]

@@ -41,6 +41,7 @@ pub mod frames;
 mod gaps;
 pub mod generate_content;
 pub mod halves;
+pub mod held;
 pub mod image;
 pub mod json;
 pub mod limits;

@@ -12,6 +12,7 @@ use actix_web::{HttpRequest, HttpResponse, ResponseError, delete, post, web};
 
 use wendor_core::catalog::key::{KeyKind, KeyText};
 
+use super::first_body;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::session::{Me, SESSION, SignIn, signed_in};
@@ -24,14 +25,17 @@ pub(super) const COOKIE: &str = "wendor_session";
 /// Sign in as a browser: the token goes into a cookie and is not shown.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
     (status = 200, body = Me, description = "Who is signed in"),
-    (status = 401, body = ProblemDetails, description = "Not these")))]
+    (status = 401, body = ProblemDetails, description = "Not these"),
+    (status = 413, body = ProblemDetails, description = "The body is larger than 64 KiB"),
+    (status = 429, body = ProblemDetails, description = "Too many at once")))]
 #[post("/session")]
 pub(super) async fn begin(
     request: HttpRequest,
     app: web::Data<App>,
-    body: web::Json<SignIn>,
+    body: web::Payload,
 ) -> Result<HttpResponse, Problem> {
-    let issued = signed_in(&app, body.into_inner()).await?;
+    let presented: SignIn = first_body::read(&app, body).await?;
+    let issued = signed_in(&app, presented).await?;
     let text = KeyText::parse(KeyKind::Person, &issued.token).map_err(|_| Problem::Internal)?;
     let person = app.store.person_of_token(&text, app.clock.now()).await?.ok_or(Problem::Internal)?;
     let mut cookie = cookie(&request, issued.token);

@@ -22,6 +22,7 @@ pub mod connecting;
 pub mod cost;
 pub mod draft;
 mod findings;
+mod first_body;
 pub mod history;
 pub mod inventory;
 pub mod keys;

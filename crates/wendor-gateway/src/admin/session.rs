@@ -10,6 +10,7 @@ use wendor_core::catalog::key::{KeyKind, KeyText};
 use wendor_core::catalog::role::Standing;
 use wendor_store::people::{NewToken, TokenKind};
 
+use super::first_body;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
@@ -131,10 +132,13 @@ pub(super) async fn signed_in(app: &App, presented: SignIn) -> Result<IssuedToke
 /// Sign in.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
     (status = 200, body = IssuedToken, description = "A session's token"),
-    (status = 401, body = ProblemDetails, description = "Not these")))]
+    (status = 401, body = ProblemDetails, description = "Not these"),
+    (status = 413, body = ProblemDetails, description = "The body is larger than 64 KiB"),
+    (status = 429, body = ProblemDetails, description = "Too many at once")))]
 #[post("/sign-in")]
-pub(super) async fn sign_in(app: web::Data<App>, body: web::Json<SignIn>) -> Result<web::Json<IssuedToken>, Problem> {
-    signed_in(&app, body.into_inner()).await.map(web::Json)
+pub(super) async fn sign_in(app: web::Data<App>, body: web::Payload) -> Result<web::Json<IssuedToken>, Problem> {
+    let presented = first_body::read(&app, body).await?;
+    signed_in(&app, presented).await.map(web::Json)
 }
 
 async fn with_one_time(app: &App, text: &str, now: DateTime<Utc>) -> Result<String, Problem> {
@@ -153,6 +157,7 @@ async fn with_one_time(app: &App, text: &str, now: DateTime<Utc>) -> Result<Stri
 async fn with_password(app: &App, name: String, password: String) -> Result<String, Problem> {
     let stored = app.store.password_hash(&name).await?;
     // Hashing takes some 40 ms of a core: never on a worker. Someone unknown costs as much as someone known.
+    let _place = place_to_hash(app)?;
     let is_right = web::block(move || match stored.as_deref().map(PasswordHash::new) {
         Some(Ok(hash)) => Argon2::default().verify_password(password.as_bytes(), &hash).is_ok(),
         Some(Err(_)) | None => {
@@ -163,6 +168,13 @@ async fn with_password(app: &App, name: String, password: String) -> Result<Stri
     let is_right = is_right.await.map_err(|_| Problem::Internal)?;
     let wrong = || Problem::NotSignedIn("no person has this name and password".to_owned());
     is_right.then_some(name).ok_or_else(wrong)
+}
+
+/// Hashing takes megabytes and a core: so many at once, and no queue, which anybody could make long.
+fn place_to_hash(app: &App) -> Result<tokio::sync::SemaphorePermit<'_>, Problem> {
+    app.hashing
+        .try_acquire()
+        .map_err(|_| Problem::TooMany("too many people sign in at this moment; try again in a few seconds".to_owned()))
 }
 
 /// Who the token belongs to.
@@ -187,6 +199,7 @@ pub(super) async fn set_password(
             message: format!("has to have at least {PASSWORD_LENGTH} characters"),
         });
     }
+    let _place = place_to_hash(&app)?;
     let hash = web::block(move || Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()));
     let hash = hash.await.map_err(|_| Problem::Internal)?.map_err(|_| Problem::Internal)?;
     app.store.set_password_hash(&principal.name, &hash).await?;

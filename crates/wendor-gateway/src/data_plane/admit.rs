@@ -23,13 +23,14 @@ use wendor_core::wire::conversation::Delivery;
 use wendor_core::wire::embedding::EmbeddingRequest;
 use wendor_core::wire::endpoint::{Endpoint, Kind, TRANSCRIPTIONS};
 use wendor_core::wire::fit::{Content, Unfit, mislabelled_image};
+use wendor_core::wire::held;
 use wendor_core::wire::sending::is_choosy;
 
 use super::Call;
 use super::account::{Account, AskedFor, Output};
 use super::body::{self, ReadBody};
 use super::marks::Marks;
-use super::refusal::{Caller, QuotaFull, Refusal, UnknownRoute};
+use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, UnknownRoute};
 use super::ticket::Ticket;
 use crate::allowances::Held;
 use crate::app::App;
@@ -103,6 +104,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let key = key_of(&snapshot, asked.presented, call)?.clone();
     let marks = asked.marks?;
     let body = body::read(app, payload, asked.declared_bytes).await?;
+    holds_no_secret(app, &snapshot, call, &body).await?;
     let request = match asked.content_type.as_ref().and_then(|kind| kind.to_str().ok()) {
         Some(kind) => AppRequest::read_form(asked.endpoint, &body.bytes, kind),
         None => AppRequest::read(asked.endpoint, &body.bytes),
@@ -132,6 +134,31 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let ticket = Ticket::open(account, slot, held);
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
     Ok(Admitted { ticket, request, content: Arc::new(content), unfit: Vec::new(), body, form })
+}
+
+/// A body that holds a live key or token of this installation, or the credential of an upstream, does not leave: whoever runs the model's
+/// server would have it.
+async fn holds_no_secret(app: &App, snapshot: &Snapshot, call: &Call, body: &ReadBody) -> Result<(), Refusal> {
+    for found in snapshot.guarded.held_in(&body.bytes) {
+        match found {
+            held::Held::Key(text) => {
+                let is_live = |key: &Arc<AppKey>| key.state(call.arrived_at) == KeyState::Good;
+                if snapshot.keys.get(&text.hash).is_some_and(is_live) {
+                    return Err(Refusal::SecretInBody(SecretHeld::Key(text.id)));
+                }
+            }
+            // Where nobody can say whether it is live it is taken for that.
+            held::Held::Token(text) => match app.store.person_of_token(&text, call.arrived_at).await {
+                Ok(None) => {}
+                Ok(Some(_)) | Err(_) => return Err(Refusal::SecretInBody(SecretHeld::Token(text.id))),
+            },
+            held::Held::Credential(upstream) => {
+                tracing::warn!(request = %call.id, %upstream, "a request held the credential of an upstream and was refused");
+                return Err(Refusal::SecretInBody(SecretHeld::Credential));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// The key that was presented, if it opens anything now.

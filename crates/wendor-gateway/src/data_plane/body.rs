@@ -30,18 +30,29 @@ pub struct ReadBody {
 /// # Errors
 /// When it is too large, breaks off, takes too long, or there is no memory for it now.
 pub async fn read(app: &App, payload: Payload, declared: Option<usize>) -> Result<ReadBody, Refusal> {
-    let limit = app.settings.body_limit;
+    read_within(app, payload, declared, (app.settings.body_limit, BODY_TIME)).await
+}
+
+/// Reads a body of at most `limit` bytes within `time`.
+///
+/// # Errors
+/// As [`read`].
+pub async fn read_within(
+    app: &App,
+    payload: Payload,
+    declared: Option<usize>,
+    (limit, time): (usize, Duration),
+) -> Result<ReadBody, Refusal> {
     if declared.is_some_and(|length| length > limit) {
         return Err(Refusal::BodyTooLarge(limit));
     }
-    match tokio::time::timeout(BODY_TIME, collect(app, payload, declared.unwrap_or(0))).await {
+    match tokio::time::timeout(time, collect(app, payload, (declared.unwrap_or(0), limit))).await {
         Ok(read) => read,
         Err(_elapsed) => Err(Refusal::BodyTooSlow),
     }
 }
 
-async fn collect(app: &App, mut payload: Payload, declared: usize) -> Result<ReadBody, Refusal> {
-    let limit = app.settings.body_limit;
+async fn collect(app: &App, mut payload: Payload, (declared, limit): (usize, usize)) -> Result<ReadBody, Refusal> {
     let mut share = app.bodies.share();
     let mut bytes = BytesMut::with_capacity(declared.min(READY_BYTES));
     while let Some(piece) = payload.next().await {

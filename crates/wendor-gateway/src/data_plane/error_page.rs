@@ -78,6 +78,11 @@ pub const CODES: &[Explained] = &[
         "Convert the image, or say what it is.",
     ),
     (
+        "secret_in_body",
+        "The body holds a live key or token of this installation, or the credential of a model's server. Nothing was sent.",
+        "Take it out of what is asked. If somebody else may have seen it, have it revoked.",
+    ),
+    (
         "route_not_found",
         "No route of that name may be used with this key.",
         "Put a name into `model` that the message or `GET /v1/models` lists, or ask for access.",

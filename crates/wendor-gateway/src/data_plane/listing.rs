@@ -2,10 +2,13 @@
 //!
 //! `GET /v1/models` is asked by the clients of three dialects, who get three shapes (PROTOCOLS section 1.2).
 
+use std::sync::Arc;
+use std::time::Duration;
+
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::{HttpMessage, HttpResponse, ResponseError, web};
 use chrono::{DateTime, Utc};
-use futures_util::StreamExt;
+use wendor_core::catalog::key::AppKey;
 use wendor_core::name::Name;
 use wendor_core::wire::endpoint::{Endpoint, Kind, NoEndpoint};
 use wendor_core::wire::listing::{Listed, loaded, one, shape, shown, version};
@@ -13,6 +16,7 @@ use wendor_core::wire::members::members;
 
 use super::Call;
 use super::admit::{key_of, no_such_route, presented_key, routes_of};
+use super::body;
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
 use crate::app::App;
@@ -20,6 +24,9 @@ use crate::snapshot::Snapshot;
 
 /// A body that only names a model is small.
 const MAX_BODY: usize = 64 * 1024;
+
+/// The time for it.
+const BODY_TIME: Duration = Duration::from_secs(10);
 
 /// Answers what is asked about models.
 ///
@@ -31,7 +38,11 @@ pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<S
     let call = Call::begin(&app, endpoint.dialect, request.headers());
     let wanted = match &endpoint.kind {
         Kind::Model(name) => Some(name.clone()),
-        Kind::ShowModel => Some(named_in_body(&mut request).await),
+        // Whoever has no key is told so before anything is read.
+        Kind::ShowModel => match allowed(&app, &request, &call).map(|_| ()) {
+            Ok(()) => Some(named_in_body(&app, &mut request).await),
+            Err(refusal) => return Ok(request.into_response(refusal.answer(&app, &call))),
+        },
         Kind::Models
         | Kind::Loaded
         | Kind::Version
@@ -52,16 +63,22 @@ pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<S
     Ok(request.into_response(response))
 }
 
+/// The key that asks, in the state in force.
+fn allowed(app: &App, request: &ServiceRequest, call: &Call) -> Result<(Arc<Snapshot>, Arc<AppKey>), Refusal> {
+    let snapshot = app.now_serving();
+    call.page.may_ask()?;
+    let key = key_of(&snapshot, presented_key(request.headers(), request.query_string()), call)?.clone();
+    Ok((snapshot, key))
+}
+
 fn list(
     app: &App,
     request: &ServiceRequest,
     call: &Call,
     (kind, wanted): (&Kind, Option<&str>),
 ) -> Result<String, Refusal> {
-    let snapshot = app.now_serving();
-    call.page.may_ask()?;
-    let key = key_of(&snapshot, presented_key(request.headers(), request.query_string()), call)?;
-    let allowed = routes_of(&snapshot, key);
+    let (snapshot, key) = allowed(app, request, call)?;
+    let (key, allowed) = (&*key, routes_of(&snapshot, &key));
     let made_at = snapshot.made_at;
     let all = || allowed.iter().map(|name| listed(&snapshot, name, made_at)).collect::<Vec<Listed<'_>>>();
     let found = |wanted: &str| {
@@ -93,15 +110,9 @@ fn listed<'n>(snapshot: &Snapshot, name: &'n Name, made_at: DateTime<Utc>) -> Li
 }
 
 /// The model that a body names.
-async fn named_in_body(request: &mut ServiceRequest) -> String {
-    let mut payload = request.take_payload();
-    let mut body = Vec::new();
-    while let Some(Ok(piece)) = payload.next().await {
-        body.extend_from_slice(&piece);
-        if body.len() > MAX_BODY {
-            break;
-        }
-    }
+async fn named_in_body(app: &App, request: &mut ServiceRequest) -> String {
+    let read = body::read_within(app, request.take_payload(), None, (MAX_BODY, BODY_TIME)).await;
+    let body = read.map(|read| read.bytes).unwrap_or_default();
     let found = members(&body).unwrap_or_default();
     let member = found.iter().find(|member| member.name == "model" || member.name == "name");
     member.and_then(|member| serde_json::from_str(member.value).ok()).unwrap_or_default()

@@ -15,7 +15,7 @@ use wendor_core::wire::codec::{self, ErrorTold};
 use wendor_core::wire::fit::Unfit;
 
 use super::Call;
-use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, sentence};
+use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held, sentence};
 use crate::allowances::OverQuota;
 use crate::app::App;
 use crate::recent::RefusalSeen;
@@ -26,6 +26,9 @@ const LONGEST_RETRY_AFTER_S: i64 = 59;
 
 /// The code of a fault of Wendor's own.
 pub const FAULT: &str = "internal_fault";
+
+/// The code of a key that nobody issued.
+const UNKNOWN_KEY: &str = "unknown_key";
 
 /// What is told and kept of a name that someone sent: it may be anything, and a name is at most 64 characters.
 pub(super) const KEPT_OF_A_NAME: usize = 80;
@@ -61,6 +64,8 @@ pub enum Refusal {
     TooManyBodies,
     /// The body cannot be taken.
     BadRequest(BadRequest),
+    /// The body holds a secret that must not leave.
+    SecretInBody(SecretHeld),
     /// No route of that name for this key.
     NoSuchRoute(Box<UnknownRoute>),
     /// There is nothing at this path; the nearest that is.
@@ -77,6 +82,17 @@ pub enum Refusal {
     AllFailed(Box<GivenUp>),
     /// Wendor itself failed: a panic on the request's path.
     Fault,
+}
+
+/// A secret in a body, as far as it is told.
+#[derive(Debug)]
+pub enum SecretHeld {
+    /// The live key of this id.
+    Key(String),
+    /// The live token of this id.
+    Token(String),
+    /// The credential of an upstream, of which apps learn no more.
+    Credential,
 }
 
 /// A name that is no route of a key.
@@ -174,7 +190,7 @@ impl Refusal {
             Self::TwoKeys => unauthorised("two_keys"),
             Self::NotAKey(BadKey::OtherForm(_)) => unauthorised("not_a_key"),
             Self::NotAKey(BadKey::Mistyped) => unauthorised("mistyped_key"),
-            Self::UnknownKey(_) => unauthorised("unknown_key"),
+            Self::UnknownKey(_) => unauthorised(UNKNOWN_KEY),
             Self::RevokedKey(..) => unauthorised("revoked_key"),
             Self::ExpiredKey(..) => unauthorised("expired_key"),
             Self::TeamGone(_) => told(403, "permission_error", "team_gone"),
@@ -184,6 +200,7 @@ impl Refusal {
             Self::BodyTooSlow => Told { retry: Retry::AsUsual, ..told(408, INVALID, "body_too_slow") },
             Self::TooManyBodies => Told { retry: Retry::After(1_000), ..told(503, SERVER, "too_many_bodies") },
             Self::BadRequest(bad) => Told { param: bad.param.clone(), ..told(400, INVALID, bad.code) },
+            Self::SecretInBody(_) => told(400, INVALID, "secret_in_body"),
             Self::NoSuchRoute(_) => Told { param: Some("model".to_owned()), ..told(404, INVALID, "route_not_found") },
             Self::NoSuchPath(..) => told(404, INVALID, "path_not_found"),
             Self::WrongMethod(..) => told(405, INVALID, "wrong_method"),
@@ -209,7 +226,15 @@ impl Refusal {
         }
     }
 
-    fn message(&self) -> String {
+    /// The status that it is told with.
+    #[must_use]
+    pub fn status(&self) -> u16 {
+        self.told().status
+    }
+
+    /// What is wrong and what to do.
+    #[must_use]
+    pub fn message(&self) -> String {
         match self {
             Self::ForeignPage(origin) => format!(
                 "A web page of {origin} asks, which this route does not list. Ask from a program, or have it listed in the route's `origins`."
@@ -237,6 +262,7 @@ impl Refusal {
                 "Too many large requests are under way at the moment. Come back in a second.".to_owned()
             }
             Self::BadRequest(bad) => sentence(&bad.message),
+            Self::SecretInBody(held) => secret_held(held),
             Self::NoSuchRoute(unknown) => no_such_route(unknown),
             Self::NoSuchPath(path, nearest) => {
                 let remedy = nearest.map_or_else(String::new, |path| format!(" Nearest: {path}."));
@@ -302,7 +328,10 @@ pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: &'static 
     let Caller { key, route, wanted } = caller;
     app.metrics.refusals.with_label_values(&[reason]).inc();
     tracing::debug!(request = %call.id, reason, key = key.as_deref(), "refused");
-    app.recent.refused(RefusalSeen { at: call.arrived_at, request: call.id.clone(), key, route, wanted, reason });
+    // A key whose id could be read and that nobody issued is told by its cause.
+    let is_issued = key.is_some() && reason != UNKNOWN_KEY;
+    let (at, request) = (call.arrived_at, call.id.clone());
+    app.recent.refused(RefusalSeen { at, request, key, is_issued, route, wanted, reason });
 }
 
 impl Retry {

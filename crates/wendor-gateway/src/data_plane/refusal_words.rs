@@ -5,7 +5,7 @@ use wendor_core::quota::window::Window;
 use wendor_core::quota::{Measure, Quota};
 use wendor_core::routing::failure::FailedAttempt;
 
-use super::refusal::{CannotServe, KEPT_OF_A_NAME, QuotaFull, UnknownRoute};
+use super::refusal::{CannotServe, KEPT_OF_A_NAME, QuotaFull, SecretHeld, UnknownRoute};
 use crate::allowances::OverQuota;
 
 pub(super) fn sentence(text: &str) -> String {
@@ -16,6 +16,18 @@ pub(super) fn sentence(text: &str) -> String {
 
 pub(super) fn moment(at: DateTime<Utc>) -> String {
     at.format("%-d %B %Y at %H:%M UTC").to_string()
+}
+
+/// What a body holds that does not leave, and what to do.
+pub(super) fn secret_held(held: &SecretHeld) -> String {
+    let what = match held {
+        SecretHeld::Key(id) => format!("the live key {id} of this installation"),
+        SecretHeld::Token(id) => format!("the live token {id} of a person"),
+        SecretHeld::Credential => "the credential of a model's server".to_owned(),
+    };
+    format!(
+        "The body holds {what}. Nothing was sent. Take it out, and have it revoked if somebody else may have seen it."
+    )
 }
 
 pub(super) fn no_such_route(unknown: &UnknownRoute) -> String {

@@ -12,7 +12,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 23] = [
+pub const KNOWN: [Known; 25] = [
     Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
     Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
     Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
@@ -36,6 +36,12 @@ pub const KNOWN: [Known; 23] = [
     Known { name: "keep_details", default: "90d", about: "how long plans and attempts are kept, by whole months" },
     Known { name: "keep_rollups", default: "forever", about: "how long hourly sums are kept, by whole months" },
     Known { name: "workers", default: "2", about: "threads that serve requests" },
+    Known {
+        name: "connections",
+        default: "20000",
+        about: "connections that may be open at once; more wait until one is closed",
+    },
+    Known { name: "head_time", default: "10s", about: "how long the head of a request may take to come" },
     Known { name: "body_limit", default: "20MiB", about: "largest request body" },
     Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
     Known { name: "grace", default: "30s", about: "how long open streams may go on after SIGTERM" },

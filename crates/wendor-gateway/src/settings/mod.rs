@@ -12,7 +12,7 @@ use wendor_core::catalog::reach::Reach;
 use wendor_store::partitions::Partitioned;
 
 use crate::spool::Options;
-use values::{address, database, file, level, secret, size, size_or_zero, sync, threads, time, tokens};
+use values::{address, connections, database, file, level, secret, size, size_or_zero, sync, threads, time, tokens};
 
 pub use known::{KNOWN, Known};
 pub use values::Keep;
@@ -89,6 +89,10 @@ pub struct Settings {
     pub keep_rollups: Keep,
     /// Threads that serve requests.
     pub workers: usize,
+    /// Connections that may be open at once.
+    pub connections: usize,
+    /// The time for a request's head.
+    pub head_time: Duration,
     /// Largest request body, in bytes.
     pub body_limit: usize,
     /// Largest sum of bodies, in bytes.
@@ -183,6 +187,8 @@ impl Layers {
         let [keep_ledger, keep_details, keep_rollups] =
             ["keep_ledger", "keep_details", "keep_rollups"].map(|name| check.value(name, Keep::parse));
         let workers = check.value("workers", threads);
+        let connections = check.value("connections", connections);
+        let head_time = check.value("head_time", time);
         let body_limit = check.value("body_limit", size);
         let bodies_limit = check.value("bodies_limit", size);
         let grace = check.value("grace", time);
@@ -206,6 +212,8 @@ impl Layers {
                 keep_details: keep_details?,
                 keep_rollups: keep_rollups?,
                 workers: workers?,
+                connections: connections?,
+                head_time: head_time?,
                 body_limit: body_limit?,
                 bodies_limit: bodies_limit?,
                 grace: grace?,

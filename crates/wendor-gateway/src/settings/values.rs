@@ -48,6 +48,13 @@ pub(super) fn threads(text: &str) -> Result<usize, String> {
     }
 }
 
+pub(super) fn connections(text: &str) -> Result<usize, String> {
+    match text.parse() {
+        Ok(number @ 16..=1_000_000) => Ok(number),
+        Ok(_) | Err(_) => Err("write a number from 16 to 1000000".to_owned()),
+    }
+}
+
 pub(super) fn level(text: &str) -> Result<String, String> {
     match ["error", "warn", "info", "debug"].contains(&text) {
         true => Ok(text.to_owned()),

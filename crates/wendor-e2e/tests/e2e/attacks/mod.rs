@@ -1,4 +1,6 @@
 //! Attacks, played: each by the upstream, the page or the client that attacks.
 
+mod bodies;
+mod noise;
 mod pages;
 mod secrets;
