@@ -151,7 +151,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Set one's own password. */
+        /** Set one's own password. Other sessions and tokens end. */
         post: operations["post-me-password"];
         delete?: never;
         options?: never;
@@ -205,6 +205,57 @@ export interface paths {
         put?: never;
         /** Add a person. */
         post: operations["post-people"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change a person's role and team, or refuse what they present. It is in force everywhere at once. */
+        post: operations["post-people-name"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/people/{name}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a person's password and tokens away, and give them a one-time sign-in. */
+        post: operations["post-people-name-reset"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/people/{name}/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End every session and token of a person. */
+        post: operations["post-people-name-sign-out"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1068,6 +1119,11 @@ export interface components {
             person: string;
             /** @description The token itself. */
             token: string;
+            /**
+             * Format: int32
+             * @description Wrong passwords for this person before this sign-in, at this instance.
+             */
+            wrong_before?: number;
         };
         /** @description How long a table is kept. */
         KeptLine: {
@@ -1143,6 +1199,11 @@ export interface components {
             role: string;
             /** @description The team of a lead or viewer. */
             team?: string | null;
+            /**
+             * Format: int32
+             * @description Wrong passwords for this person before this sign-in, at this instance; 0 at any other time.
+             */
+            wrong_before?: number;
         };
         /** @description A remedy to be applied. */
         MendAsk: {
@@ -1202,6 +1263,8 @@ export interface components {
         };
         /** @description A password to be set. */
         NewPassword: {
+            /** @description The one before, where there is one. */
+            old?: string | null;
             /** @description The password. */
             password: string;
         };
@@ -1218,7 +1281,7 @@ export interface components {
         NewPersonalToken: {
             /**
              * Format: date-time
-             * @description Until when it works; for ever when absent.
+             * @description Until when it works; as long as tokens may last when absent.
              */
             expires_at?: string | null;
             /** @description What it is for. */
@@ -1344,6 +1407,15 @@ export interface components {
             /** @description By table and month. */
             partitions: components["schemas"]["PartitionLine"][];
         };
+        /** @description What is to be changed of a person; what is absent stays. */
+        PersonChanges: {
+            /** @description Whether what they present is refused from now on. */
+            disabled?: boolean | null;
+            /** @description Another role. */
+            role?: string | null;
+            /** @description The team of a lead or viewer; goes with `role`. */
+            team?: string | null;
+        };
         /** @description A person. */
         PersonLine: {
             /**
@@ -1351,10 +1423,20 @@ export interface components {
              * @description When they were added.
              */
             added_at: string;
+            /**
+             * Format: date-time
+             * @description Since when what they present is refused.
+             */
+            disabled_at?: string | null;
             /** @description Whether they have set a password. */
             has_password: boolean;
             /** @description Their name. */
             name: string;
+            /**
+             * Format: date-time
+             * @description Until when a one-time sign-in waits for them.
+             */
+            one_time_until?: string | null;
             /** @description `owner`, `operator`, `lead` or `viewer`. */
             role: string;
             /** @description The team of a lead or viewer. */
@@ -1790,6 +1872,16 @@ export interface components {
             one_time?: string | null;
             /** @description Their password. */
             password?: string | null;
+        };
+        /** @description A person who was signed out everywhere. */
+        SignedOut: {
+            /**
+             * Format: int64
+             * @description Sessions and tokens that ended.
+             */
+            ended: number;
+            /** @description Their name. */
+            name: string;
         };
         /** @description The spool of the instance that answers. */
         SpoolLine: {
@@ -2516,6 +2608,140 @@ export interface operations {
             };
         };
     };
+    "post-people-name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Their name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChanges"];
+            };
+        };
+        responses: {
+            /** @description Changed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A value cannot be taken */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Owners only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such person or team */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Nobody would be left who may do everything */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-people-name-reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Their name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Their one-time sign-in, this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedPerson"];
+                };
+            };
+            /** @description Owners only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such person */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-people-name-sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Their name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many ended */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedOut"];
+                };
+            };
+            /** @description Owners only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "get-refusals": {
         parameters: {
             query?: never;
@@ -2849,6 +3075,24 @@ export interface operations {
                     "application/json": components["schemas"]["ProblemDetails"];
                 };
             };
+            /** @description The body is larger than 64 KiB */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too many at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
         };
     };
     "delete-session": {
@@ -2893,6 +3137,24 @@ export interface operations {
             };
             /** @description Not these */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The body is larger than 64 KiB */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too many at once */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -99,6 +99,22 @@ impl Management {
         self.read(self.request(Method::POST, path).bearer_auth(token).json(body)).await
     }
 
+    /// `POST` of what is answered with nothing.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn post_unanswered(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        self.send(self.request(Method::POST, path).bearer_auth(self.profile.token()?).json(body)).await.map(|_| ())
+    }
+
+    /// `DELETE` as the bearer of `token`.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn delete_as(&self, token: &str, path: &str) -> Result<(), Failure> {
+        self.send(self.request(Method::DELETE, path).bearer_auth(token)).await.map(|_| ())
+    }
+
     /// `DELETE`.
     ///
     /// # Errors

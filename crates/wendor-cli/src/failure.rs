@@ -112,7 +112,9 @@ impl From<wendor_store::StoreError> for Failure {
     fn from(error: wendor_store::StoreError) -> Self {
         match &error {
             wendor_store::StoreError::Missing { .. } => Self::NoSuch(sentence(&error.to_string())),
-            wendor_store::StoreError::Exists { .. } => Self::NotUnderstood(sentence(&error.to_string())),
+            wendor_store::StoreError::Exists { .. } | wendor_store::StoreError::LastOwner(_) => {
+                Self::NotUnderstood(sentence(&error.to_string()))
+            }
             wendor_store::StoreError::Away(_) => Self::Unreachable(sentence(&error.to_string())),
             wendor_store::StoreError::SchemaTooNew { .. }
             | wendor_store::StoreError::Migration(_)

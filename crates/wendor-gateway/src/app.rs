@@ -12,6 +12,7 @@ use crate::allowances::Allowances;
 use crate::clock::Clock;
 use crate::credentials::Keyring;
 use crate::fleet::Fleet;
+use crate::guesses::Guesses;
 use crate::hosts::Hosts;
 use crate::metrics::Metrics;
 use crate::recent::Recent;
@@ -51,8 +52,8 @@ pub struct App {
     pub recent: Recent,
     /// Counters for the outside.
     pub metrics: Metrics,
-    /// Passwords that are hashed at this moment: each takes a core and megabytes for a while.
-    pub hashing: tokio::sync::Semaphore,
+    /// Sign-ins under way and of late.
+    pub sign_ins: SignIns,
     /// Memory of request bodies under way.
     pub bodies: Bodies,
     /// Makes request ids.
@@ -64,6 +65,24 @@ impl App {
     #[must_use]
     pub fn now_serving(&self) -> Arc<Snapshot> {
         self.snapshot.load_full()
+    }
+}
+
+/// Passwords hashed at once; more are told to come back.
+const HASHED_AT_ONCE: usize = 4;
+
+/// Sign-ins under way and of late.
+#[derive(Debug)]
+pub struct SignIns {
+    /// Places for hashing a password: each takes a core and megabytes for a while.
+    pub hashing: tokio::sync::Semaphore,
+    /// Wrong passwords of late.
+    pub guesses: Guesses,
+}
+
+impl Default for SignIns {
+    fn default() -> Self {
+        Self { hashing: tokio::sync::Semaphore::new(HASHED_AT_ONCE), guesses: Guesses::default() }
     }
 }
 

@@ -12,6 +12,7 @@ mod console;
 pub mod credentials;
 pub mod data_plane;
 pub mod fleet;
+pub mod guesses;
 pub mod hosts;
 pub mod metrics;
 pub mod recent;

@@ -16,7 +16,7 @@ use utoipa_actix_web::AppExt;
 use wendor_store::{Store, StoreError};
 
 use crate::allowances::{Allowances, Settled};
-use crate::app::{App, Bodies, Ids};
+use crate::app::{App, Bodies, Ids, SignIns};
 use crate::clock::Clock;
 use crate::credentials::Keyring;
 use crate::data_plane;
@@ -41,9 +41,6 @@ const IDLE_APP: Duration = Duration::from_secs(75);
 
 /// How far back quota windows are read at start: a month and a day.
 const WINDOWS_BACK: TimeDelta = TimeDelta::days(32);
-
-/// Passwords hashed at once; more are told to come back.
-const HASHED_AT_ONCE: usize = 4;
 
 /// Pauses between tries to reach the database at start.
 const DATABASE_PAUSES: (Duration, Duration) = (Duration::from_millis(500), Duration::from_secs(10));
@@ -94,16 +91,15 @@ pub enum ServeError {
 /// [`ServeError`] when it cannot start, or the server fails.
 pub async fn serve(world: World) -> Result<(), ServeError> {
     let World { settings, listener, store, clock, process, mut stop } = world;
-    let trust = Trust::with_authorities(settings.authorities.as_deref())?;
-    let hosts = Hosts::read(settings.hosts.as_deref(), settings.reach.clone())?;
+    let (trust, hosts) = outward(&settings)?;
     let claim = Claim::take(&settings.spool)?;
     if !reach_database(&store, &mut stop).await? {
         return Ok(());
     }
     claim.bind(&store.installation().await?)?;
     // The place and the windows come from the same transactions, so that nothing is counted twice.
-    let place = store.spool_place(claim.id()).await?;
-    let place = place.map(|place| Place { segment: place.segment, offset: place.offset });
+    let place = |place: wendor_store::ledger::SpoolPlace| Place { segment: place.segment, offset: place.offset };
+    let place = store.spool_place(claim.id()).await?.map(place);
     let (spool, reader) = Spool::open(claim, place, settings.spool_options)?;
     let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
     let keyring = Keyring::of(&settings);
@@ -111,7 +107,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let snapshot = Snapshot::read(&store, (&keyring, &hosts), clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = Arc::new(App {
-        hashing: tokio::sync::Semaphore::new(HASHED_AT_ONCE),
+        sign_ins: SignIns::default(),
         bodies: Bodies::new(settings.bodies_limit),
         settings,
         clock,
@@ -236,6 +232,12 @@ fn connected(connection: &dyn std::any::Any, extensions: &mut Extensions, open: 
         // Where the system has no such option the write stays unbounded, as without this.
         let _unset = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(BLOCKED_WRITE));
     }
+}
+
+/// Whom upstreams are trusted as, and what their names lead to.
+fn outward(settings: &Settings) -> Result<(Trust, Hosts), ServeError> {
+    let trust = Trust::with_authorities(settings.authorities.as_deref())?;
+    Ok((trust, Hosts::read(settings.hosts.as_deref(), settings.reach.clone())?))
 }
 
 /// Credentials of the first form are kept anew, so that each is bound to where it goes.

@@ -88,11 +88,7 @@ impl Snapshot {
         let ids = |(name, team): (&Name, &Team)| {
             (name.clone(), team.quotas.iter().map(|quota| QuotaId::of_team(name, quota)).collect())
         };
-        let found = credentials.iter().filter_map(|(name, credential)| match credential {
-            Credential::Found(secret) => Some((name, secret)),
-            Credential::None | Credential::Missing(_) => None,
-        });
-        let guarded = Guarded::of(found);
+        let guarded = guarded(&credentials);
         let quota_ids = catalogue.teams.iter().map(ids).collect();
         Ok(Self {
             change,
@@ -140,6 +136,14 @@ impl Snapshot {
     pub fn outlet(&self, upstream: &Name) -> Option<&Result<Outlet, String>> {
         self.outlets.get(upstream)
     }
+}
+
+/// What must not leave in a body.
+fn guarded(credentials: &HashMap<Name, Credential>) -> Guarded {
+    Guarded::of(credentials.iter().filter_map(|(name, credential)| match credential {
+        Credential::Found(secret) => Some((name, secret)),
+        Credential::None | Credential::Missing(_) => None,
+    }))
 }
 
 fn outlet_of(upstream: &Upstream, credential: &Credential, hosts: &Hosts) -> Result<Outlet, String> {

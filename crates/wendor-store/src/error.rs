@@ -43,6 +43,9 @@ pub enum StoreError {
         /// Its name.
         name: String,
     },
+    /// Nobody would be left who may do everything.
+    #[error("{0} is the only owner: make somebody else one first")]
+    LastOwner(String),
     /// Someone else made a revision in between.
     #[error(
         "revision {found} is in force by now, the change was made against {expected}: look at the difference again"

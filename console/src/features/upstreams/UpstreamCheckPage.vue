@@ -52,8 +52,9 @@ async function apply(remedy: RemedySeen, value: string | undefined) {
   const line = all.find((one) => one.number != null && one.number === remedy.number)
   if (!line?.change) throw new Problem(0, 'Gone', 'This remedy is of an earlier check; look again.', undefined)
   // The remedy names the host that it leads to; whoever applies it means that one.
-  const to = (line.change as { to?: string }).to
-  await mend.mutateAsync({ change: line.change, value: value ?? null, to_host: to ? hostOf(to) : null })
+  const change = line.change as { setting: string; to?: unknown }
+  const toHost = change.setting === 'address' && typeof change.to === 'string' ? hostOf(change.to) : null
+  await mend.mutateAsync({ change: line.change, value: value ?? null, to_host: toHost })
   await look()
 }
 

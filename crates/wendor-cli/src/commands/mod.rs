@@ -61,11 +61,11 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Secret(command) => secret::run(command, &management()?, reader).await,
         Command::Ledger(command) => records::ledger(command, &management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,
-        Command::Person(PersonCommand::List) => person::list(&management()?, reader).await,
         Command::Person(PersonCommand::Add { name, role, team }) => {
             person::add((&name, &role, team.as_deref()), reader).await
         }
         Command::Person(PersonCommand::SignIn { name }) => person::sign_in(&name, reader).await,
+        Command::Person(command) => person::manage(command, &management()?, reader).await,
         Command::Token(command) => session::tokens(command, &management()?, reader).await,
         Command::SignIn(args) => session::sign_in(args, reader).await,
         Command::Completions { shell } => {

@@ -3,14 +3,16 @@
 //! Adding goes straight to the database, since the first owner can be made by nobody who is signed in; whoever may read
 //! WENDOR_DATABASE_URL owns the installation anyway.
 
+use serde_json::json;
 use wendor_core::catalog::key::{KeyKind, KeyText};
-use wendor_gateway::admin::people::{AddedPerson, ONE_TIME, PersonLine, read_person};
+use wendor_gateway::admin::people::{AddedPerson, ONE_TIME, PersonLine, SignedOut, read_person};
 use wendor_store::Store;
 use wendor_store::people::{NewToken, TokenKind};
 
 use super::now;
 use crate::client::Management;
 use crate::failure::Failure;
+use crate::grammar::PersonCommand;
 use crate::output::{self, Column, Reader};
 use crate::words;
 
@@ -44,22 +46,73 @@ async fn give_one_time(store: &Store, name: &str, reader: Reader) -> Result<(), 
     let expires_at = at + ONE_TIME;
     let token = NewToken { person: name, kind: TokenKind::OneTime, label: "", at, expires_at: Some(expires_at) };
     store.add_token(&text, &token).await?;
+    show_one_time(&AddedPerson { name: name.to_owned(), one_time: secret.expose().to_owned(), expires_at }, reader)
+}
+
+fn show_one_time(given: &AddedPerson, reader: Reader) -> Result<(), Failure> {
     match reader {
-        Reader::Program => {
-            output::json(&AddedPerson { name: name.to_owned(), one_time: secret.expose().to_owned(), expires_at })
-        }
+        Reader::Program => output::json(given),
         Reader::Person => {
-            output::line(secret.expose())?;
+            output::line(&given.one_time)?;
             output::note(&format!(
-                "One-time sign-in of {name}, until {} UTC: give it to them, they pass it to `wendor sign-in`.",
-                words::instant(expires_at)
+                "One-time sign-in of {}, until {} UTC: give it to them, they pass it to `wendor sign-in`. Earlier ones work no more.",
+                given.name,
+                words::instant(given.expires_at)
             ));
             Ok(())
         }
     }
 }
 
-pub(super) async fn list(management: &Management, reader: Reader) -> Result<(), Failure> {
+/// What is done with a person who is there, over the service.
+pub(super) async fn manage(command: PersonCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
+    match command {
+        PersonCommand::Change { name, role, team } => {
+            let standing = team.as_ref().map_or_else(|| role.clone(), |team| format!("{role} of {team}"));
+            let body = json!({ "role": role, "team": team });
+            changed((&name, &body), &format!("{name} is {standing} from now on."), (management, reader)).await
+        }
+        PersonCommand::Disable { name } => {
+            let told = format!("{name} is disabled: nothing of theirs is taken any more.");
+            changed((&name, &json!({ "disabled": true })), &told, (management, reader)).await
+        }
+        PersonCommand::Enable { name } => {
+            let told = format!("{name} may sign in again; their earlier sessions and tokens stay ended.");
+            changed((&name, &json!({ "disabled": false })), &told, (management, reader)).await
+        }
+        PersonCommand::Reset { name } => {
+            let given: AddedPerson = management.post(&format!("/people/{name}/reset"), &json!({})).await?;
+            show_one_time(&given, reader)
+        }
+        PersonCommand::SignOut { name } => {
+            let out: SignedOut = management.post(&format!("/people/{name}/sign-out"), &json!({})).await?;
+            match reader {
+                Reader::Program => output::json(&out),
+                Reader::Person => {
+                    output::line(&format!("{name} is signed out: {} sessions and tokens ended.", out.ended))
+                }
+            }
+        }
+        PersonCommand::List => list(management, reader).await,
+        PersonCommand::Add { .. } | PersonCommand::SignIn { .. } => {
+            Err(Failure::Own("this is done on the server itself".to_owned()))
+        }
+    }
+}
+
+async fn changed(
+    (name, body): (&str, &serde_json::Value),
+    told: &str,
+    (management, reader): (&Management, Reader),
+) -> Result<(), Failure> {
+    management.post_unanswered(&format!("/people/{name}"), body).await?;
+    match reader {
+        Reader::Program => output::json(&json!({ "name": name, "changed": body })),
+        Reader::Person => output::line(told),
+    }
+}
+
+async fn list(management: &Management, reader: Reader) -> Result<(), Failure> {
     let people: Vec<PersonLine> = management.get("/people", &[]).await?;
     if reader == Reader::Program {
         return output::json(&people);
@@ -69,12 +122,17 @@ pub(super) async fn list(management: &Management, reader: Reader) -> Result<(), 
         Column::Text("role"),
         Column::Text("team"),
         Column::Text("added"),
-        Column::Text("password"),
+        Column::Text("sign-in"),
     ];
     let rows = people.iter().map(|person| {
-        let password = if person.has_password { "set" } else { "not set" };
+        let password = match (person.disabled_at, person.one_time_until, person.has_password) {
+            (Some(at), _, _) => format!("disabled {}", words::ago(at, now())),
+            (None, Some(until), _) => format!("one-time, until {}", words::instant(until)),
+            (None, None, true) => "password".to_owned(),
+            (None, None, false) => "tokens only".to_owned(),
+        };
         let team = person.team.clone().unwrap_or_else(|| "-".to_owned());
-        vec![person.name.clone(), person.role.clone(), team, words::ago(person.added_at, now()), password.to_owned()]
+        vec![person.name.clone(), person.role.clone(), team, words::ago(person.added_at, now()), password]
     });
     output::table(&columns, rows.collect(), "There is nobody yet.")
 }

@@ -30,6 +30,8 @@ pub(super) async fn sign_in(args: SignInArgs, reader: Reader) -> Result<(), Fail
     let session: IssuedToken = management.post_unsigned("/sign-in", &json!({ "one_time": text.trim() })).await?;
     let label = format!("command line on {}", std::fs::read_to_string("/etc/hostname").unwrap_or_default().trim());
     let token: IssuedToken = management.post_as(&session.token, "/tokens", &json!({ "label": label.trim() })).await?;
+    // The session was for getting the token.
+    management.delete_as(&session.token, "/session").await?;
     let path = Profile::keep(&url, &token.token)?;
     match reader {
         Reader::Program => output::json(&json!({ "person": token.person, "token_id": token.id, "kept": path })),

@@ -329,6 +329,42 @@ pub enum PersonCommand {
     /// Who there is.
     #[command(after_help = "Example: wendor person list")]
     List,
+    /// Give a person another role.
+    #[command(after_help = "Example: wendor person change duty-desk --role lead --team timetables")]
+    Change {
+        /// Their name.
+        name: String,
+        /// owner, operator, lead or viewer.
+        #[arg(long, value_name = "ROLE")]
+        role: String,
+        /// The team of a lead or viewer.
+        #[arg(long, value_name = "NAME")]
+        team: Option<String>,
+    },
+    /// Refuse what a person presents, from now on and everywhere.
+    #[command(after_help = "Example: wendor person disable lookout")]
+    Disable {
+        /// Their name.
+        name: String,
+    },
+    /// Let a disabled person sign in again.
+    #[command(after_help = "Example: wendor person enable lookout")]
+    Enable {
+        /// Their name.
+        name: String,
+    },
+    /// Take a person's password and tokens away; prints a one-time sign-in for them.
+    #[command(after_help = "Example: wendor person reset lookout")]
+    Reset {
+        /// Their name.
+        name: String,
+    },
+    /// End every session and token of a person.
+    #[command(after_help = "Example: wendor person sign-out lookout")]
+    SignOut {
+        /// Their name.
+        name: String,
+    },
 }
 
 /// Tokens.
@@ -367,10 +403,12 @@ pub struct SignInArgs {
 #[derive(Debug, Subcommand)]
 pub enum SecretCommand {
     /// Which secret is in force, and how many kept credentials are under which.
+    #[command(after_help = "Example: wendor secret show")]
     Show,
     /// Move kept credentials to the secret in force. An owner's; broken off, it goes on where it was left.
     #[command(
-        after_help = "Start the service with the new secret as WENDOR_SECRET and the old one as WENDOR_SECRET_BEFORE first."
+        after_help = "Example: wendor secret rotate\n\nStart the service with the new secret as WENDOR_SECRET and the old one as \
+                      WENDOR_SECRET_BEFORE first."
     )]
     Rotate,
 }

@@ -12,6 +12,7 @@ async fn status(ferry: &Ferry, token: &str, method: &str, path: &str) -> u16 {
     let mut request = ferry.http.request(method, ferry.manage(path)).bearer_auth(token);
     request = match path {
         "/keys" => request.json(&json!({ "team": "timetables", "label": "x" })),
+        "/people/nobody" => request.json(&json!({ "disabled": false })),
         "/people" => request.json(&json!({ "name": "clerk", "role": "operator" })),
         "/catalogue/difference" => request.json(&json!({ "text": "" })),
         "/upstreams/check" => request.json(&json!({ "name": "quayside" })),
@@ -56,6 +57,9 @@ fn reach(request: &str) -> Vec<(&'static str, String, [u16; 5])> {
         ("GET", "/refusals", [200, 200, 403, 403, 403]),
         ("POST", "/people", [200, 403, 403, 403, 403]),
         ("GET", "/people", [200, 200, 403, 403, 403]),
+        ("POST", "/people/nobody", [404, 403, 403, 403, 403]),
+        ("POST", "/people/nobody/reset", [404, 403, 403, 403, 403]),
+        ("POST", "/people/nobody/sign-out", [200, 403, 403, 403, 403]),
         ("GET", "/teams", [200, 200, 200, 200, 200]),
     ];
     table.into_iter().map(|(method, path, statuses)| (method, path.to_owned(), statuses)).collect()

@@ -15,7 +15,7 @@ use wendor_core::catalog::key::{KeyKind, KeyText};
 use super::first_body;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
-use super::session::{Me, SESSION, SignIn, signed_in};
+use super::session::{Me, SESSION, SignIn, address_of, signed_in};
 use crate::app::App;
 use crate::data_plane::page;
 
@@ -35,12 +35,13 @@ pub(super) async fn begin(
     body: web::Payload,
 ) -> Result<HttpResponse, Problem> {
     let presented: SignIn = first_body::read(&app, body).await?;
-    let issued = signed_in(&app, presented).await?;
+    let issued = signed_in(&app, presented, address_of(&request)).await?;
     let text = KeyText::parse(KeyKind::Person, &issued.token).map_err(|_| Problem::Internal)?;
     let person = app.store.person_of_token(&text, app.clock.now()).await?.ok_or(Problem::Internal)?;
-    let mut cookie = cookie(&request, issued.token);
+    let mut cookie = cookie(&request, issued.token.clone());
     cookie.set_max_age(Duration::seconds(SESSION.num_seconds()));
-    Ok(HttpResponse::Ok().cookie(cookie).json(Me::of(person.name, &person.standing)))
+    let me = Me { wrong_before: issued.wrong_before, ..Me::of(person.name, &person.standing) };
+    Ok(HttpResponse::Ok().cookie(cookie).json(me))
 }
 
 /// Sign out: the session ends, here and wherever its token was copied to.

@@ -1,12 +1,12 @@
 //! People: who there is and what they may do. The first owner is made on the server, never here.
 
-use actix_web::{get, post, web};
+use actix_web::{HttpResponse, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::role::{Role, Standing};
 use wendor_core::name::Name;
-use wendor_store::people::{NewToken, TokenKind};
+use wendor_store::people::{NewToken, PersonChange, TokenKind};
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
@@ -29,6 +29,31 @@ pub struct PersonLine {
     pub added_at: DateTime<Utc>,
     /// Whether they have set a password.
     pub has_password: bool,
+    /// Since when what they present is refused.
+    pub disabled_at: Option<DateTime<Utc>>,
+    /// Until when a one-time sign-in waits for them.
+    pub one_time_until: Option<DateTime<Utc>>,
+}
+
+/// What is to be changed of a person; what is absent stays.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PersonChanges {
+    /// Another role.
+    pub role: Option<String>,
+    /// The team of a lead or viewer; goes with `role`.
+    pub team: Option<String>,
+    /// Whether what they present is refused from now on.
+    pub disabled: Option<bool>,
+}
+
+/// A person who was signed out everywhere.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct SignedOut {
+    /// Their name.
+    pub name: String,
+    /// Sessions and tokens that ended.
+    pub ended: u64,
 }
 
 /// A person to be added.
@@ -81,6 +106,8 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> Result<we
         team: person.standing.team.map(String::from),
         added_at: person.added_at,
         has_password: person.has_password,
+        disabled_at: person.disabled_at,
+        one_time_until: person.one_time_until,
     };
     Ok(web::Json(app.store.people().await?.into_iter().map(line).collect()))
 }
@@ -100,9 +127,75 @@ pub(super) async fn add(
     let (name, standing) = read.map_err(|(field, message)| Problem::BadValue { field, message })?;
     let now = app.clock.now();
     app.store.add_person(name.as_str(), &standing, &principal.name, now).await?;
+    one_time(&app, name.as_str()).await.map(web::Json)
+}
+
+/// A one-time sign-in; those before it work no more.
+async fn one_time(app: &App, name: &str) -> Result<AddedPerson, Problem> {
+    let now = app.clock.now();
     let expires_at = now + ONE_TIME;
-    let token =
-        NewToken { person: name.as_str(), kind: TokenKind::OneTime, label: "", at: now, expires_at: Some(expires_at) };
-    let issued = session::issue(&app, token).await?;
-    Ok(web::Json(AddedPerson { name: name.to_string(), one_time: issued.token, expires_at }))
+    let token = NewToken { person: name, kind: TokenKind::OneTime, label: "", at: now, expires_at: Some(expires_at) };
+    let issued = session::issue(app, token).await?;
+    Ok(AddedPerson { name: name.to_owned(), one_time: issued.token, expires_at })
+}
+
+/// Change a person's role and team, or refuse what they present. It is in force everywhere at once.
+#[utoipa::path(tag = "people", params(("name" = String, Path, description = "Their name")), request_body = PersonChanges, responses(
+    (status = 204, description = "Changed"),
+    (status = 400, body = ProblemDetails, description = "A value cannot be taken"),
+    (status = 403, body = ProblemDetails, description = "Owners only"),
+    (status = 404, body = ProblemDetails, description = "No such person or team"),
+    (status = 409, body = ProblemDetails, description = "Nobody would be left who may do everything")))]
+#[post("/people/{name}")]
+pub(super) async fn change(
+    principal: Principal,
+    app: web::Data<App>,
+    name: web::Path<String>,
+    body: web::Json<PersonChanges>,
+) -> Result<HttpResponse, Problem> {
+    principal.must(principal.standing.can_manage_people(), "change people")?;
+    let PersonChanges { role, team, disabled } = body.into_inner();
+    let read = match (&role, &team) {
+        (Some(role), team) => read_person(&name, role, team.as_deref()).map(|(_, standing)| Some(standing)),
+        (None, Some(_)) => Err(("team", "goes with a `role`".to_owned())),
+        (None, None) => Ok(None),
+    };
+    let standing = read.map_err(|(field, message)| Problem::BadValue { field, message })?;
+    let change = PersonChange { standing: standing.as_ref(), disabled };
+    app.store.change_person(&name, &change, (&principal.name, app.clock.now())).await?;
+    tracing::info!(person = name.as_str(), ?role, ?team, ?disabled, by = principal.name, "person changed");
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Take a person's password and tokens away, and give them a one-time sign-in.
+#[utoipa::path(tag = "people", params(("name" = String, Path, description = "Their name")), responses(
+    (status = 200, body = AddedPerson, description = "Their one-time sign-in, this once"),
+    (status = 403, body = ProblemDetails, description = "Owners only"),
+    (status = 404, body = ProblemDetails, description = "No such person")))]
+#[post("/people/{name}/reset")]
+pub(super) async fn reset(
+    principal: Principal,
+    app: web::Data<App>,
+    name: web::Path<String>,
+) -> Result<web::Json<AddedPerson>, Problem> {
+    principal.must(principal.standing.can_manage_people(), "reset people")?;
+    app.store.reset_person(&name, app.clock.now()).await?;
+    tracing::info!(person = name.as_str(), by = principal.name, "person reset");
+    one_time(&app, &name).await.map(web::Json)
+}
+
+/// End every session and token of a person.
+#[utoipa::path(tag = "people", params(("name" = String, Path, description = "Their name")), responses(
+    (status = 200, body = SignedOut, description = "How many ended"),
+    (status = 403, body = ProblemDetails, description = "Owners only")))]
+#[post("/people/{name}/sign-out")]
+pub(super) async fn sign_out(
+    principal: Principal,
+    app: web::Data<App>,
+    name: web::Path<String>,
+) -> Result<web::Json<SignedOut>, Problem> {
+    principal.must(principal.standing.can_manage_people(), "sign people out")?;
+    let ended = app.store.end_tokens(&name, None, app.clock.now()).await?;
+    tracing::info!(person = name.as_str(), ended, by = principal.name, "person signed out everywhere");
+    Ok(web::Json(SignedOut { name: name.into_inner(), ended }))
 }

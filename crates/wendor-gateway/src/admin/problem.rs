@@ -39,9 +39,9 @@ pub enum Problem {
     /// It is in the way of what there is.
     #[error("{0}")]
     Conflict(String),
-    /// Too many at once.
+    /// Too many at once; come back after so many seconds.
     #[error("{0}")]
-    TooMany(String),
+    TooMany(String, i64),
     /// The body is larger than what is taken before anyone has signed in, or did not come in time.
     #[error("{1}")]
     BadBody(StatusCode, String),
@@ -99,7 +99,7 @@ impl Problem {
             Self::BadCatalogue(_) => (StatusCode::UNPROCESSABLE_ENTITY, "bad-catalogue", "The catalogue has problems"),
             Self::NoSuch { .. } => (StatusCode::NOT_FOUND, "no-such-thing", "No such thing"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict", "In the way of what there is"),
-            Self::TooMany(_) => (StatusCode::TOO_MANY_REQUESTS, "too-many", "Too many at once"),
+            Self::TooMany(..) => (StatusCode::TOO_MANY_REQUESTS, "too-many", "Too many at once"),
             Self::BadBody(status, _) => (*status, "bad-body", "The body cannot be taken"),
             Self::RecordsAway(_) => (StatusCode::SERVICE_UNAVAILABLE, "records-away", "The records cannot be reached"),
             Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "A fault of Wendor's own"),
@@ -125,8 +125,8 @@ impl ResponseError for Problem {
             problems: problems.iter().map(CatalogueProblem::from).collect(),
         };
         let mut response = HttpResponse::build(status);
-        if let Self::TooMany(_) = self {
-            response.insert_header((actix_web::http::header::RETRY_AFTER, "2"));
+        if let Self::TooMany(_, seconds) = self {
+            response.insert_header((actix_web::http::header::RETRY_AFTER, seconds.to_string()));
         }
         response.content_type("application/problem+json").json(details)
     }
@@ -148,7 +148,9 @@ impl From<StoreError> for Problem {
         match error {
             StoreError::Away(source) => Self::RecordsAway(source.to_string()),
             StoreError::Missing { what, name } => Self::NoSuch { what, name, nearest: None },
-            StoreError::Exists { .. } | StoreError::Overtaken { .. } => Self::Conflict(error.to_string()),
+            StoreError::Exists { .. } | StoreError::Overtaken { .. } | StoreError::LastOwner(_) => {
+                Self::Conflict(error.to_string())
+            }
             StoreError::SchemaTooNew { .. }
             | StoreError::Migration(_)
             | StoreError::Unreadable { .. }
@@ -187,7 +189,7 @@ mod tests {
     #[case::catalogue(Problem::BadCatalogue(vec![]), 422, "bad-catalogue")]
     #[case::no_such(Problem::NoSuch { what: "team", name: "x".into(), nearest: None }, 404, "no-such-thing")]
     #[case::conflict(Problem::Conflict("x".into()), 409, "conflict")]
-    #[case::too_many(Problem::TooMany("x".into()), 429, "too-many")]
+    #[case::too_many(Problem::TooMany("x".into(), 2), 429, "too-many")]
     #[case::away(Problem::RecordsAway("x".into()), 503, "records-away")]
     #[case::internal(Problem::Internal, 500, "internal")]
     #[case::taken(StoreError::Exists { what: "a person called", name: "x".into() }.into(), 409, "conflict")]

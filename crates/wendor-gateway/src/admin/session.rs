@@ -1,6 +1,6 @@
 //! Signing in with a one-time text or a password, who am I, and a person's own tokens.
 
-use actix_web::{HttpResponse, delete, get, post, web};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use argon2::password_hash::phc::PasswordHash;
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use chrono::{DateTime, TimeDelta, Utc};
@@ -14,12 +14,16 @@ use super::first_body;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
+use crate::guesses::Guesser;
 
 /// How long a session lasts: a working day.
 pub(super) const SESSION: TimeDelta = TimeDelta::hours(12);
 
 /// Shortest password.
 const PASSWORD_LENGTH: usize = 12;
+
+/// Longest: what is hashed and looked at is bounded.
+const LONGEST_PASSWORD: usize = 200;
 
 /// How someone signs in: with `one_time`, or with `name` and `password`.
 #[derive(Debug, Deserialize, ToSchema)]
@@ -44,6 +48,9 @@ pub struct IssuedToken {
     pub person: String,
     /// Until when it works; for ever when absent.
     pub expires_at: Option<DateTime<Utc>>,
+    /// Wrong passwords for this person before this sign-in, at this instance.
+    #[serde(default)]
+    pub wrong_before: u32,
 }
 
 /// Who calls.
@@ -55,6 +62,9 @@ pub struct Me {
     pub role: String,
     /// The team of a lead or viewer.
     pub team: Option<String>,
+    /// Wrong passwords for this person before this sign-in, at this instance; 0 at any other time.
+    #[serde(default)]
+    pub wrong_before: u32,
 }
 
 impl Me {
@@ -62,7 +72,7 @@ impl Me {
     #[must_use]
     pub fn of(name: String, standing: &Standing) -> Self {
         let team = standing.team.as_ref().map(ToString::to_string);
-        Self { name, role: standing.role.as_str().to_owned(), team }
+        Self { name, role: standing.role.as_str().to_owned(), team, wrong_before: 0 }
     }
 }
 
@@ -72,7 +82,7 @@ impl Me {
 pub struct NewPersonalToken {
     /// What it is for.
     pub label: String,
-    /// Until when it works; for ever when absent.
+    /// Until when it works; as long as tokens may last when absent.
     pub expires_at: Option<DateTime<Utc>>,
 }
 
@@ -99,6 +109,9 @@ pub struct TokenLine {
 pub struct NewPassword {
     /// The password.
     pub password: String,
+    /// The one before, where there is one.
+    #[serde(default)]
+    pub old: Option<String>,
 }
 
 /// Makes and keeps a token.
@@ -106,16 +119,16 @@ pub(super) async fn issue(app: &App, token: NewToken<'_>) -> Result<IssuedToken,
     let (secret, text) = KeyText::mint(KeyKind::Person, &rand::random());
     app.store.add_token(&text, &token).await?;
     let (person, expires_at) = (token.person.to_owned(), token.expires_at);
-    Ok(IssuedToken { id: text.id, token: secret.expose().to_owned(), person, expires_at })
+    Ok(IssuedToken { id: text.id, token: secret.expose().to_owned(), person, expires_at, wrong_before: 0 })
 }
 
 /// Checks a sign-in and begins a session.
-pub(super) async fn signed_in(app: &App, presented: SignIn) -> Result<IssuedToken, Problem> {
+pub(super) async fn signed_in(app: &App, presented: SignIn, address: String) -> Result<IssuedToken, Problem> {
     let now = app.clock.now();
-    let person = match presented {
-        SignIn { one_time: Some(text), name: None, password: None } => with_one_time(app, &text, now).await?,
+    let (person, wrong_before) = match presented {
+        SignIn { one_time: Some(text), name: None, password: None } => (with_one_time(app, &text, now).await?, 0),
         SignIn { one_time: None, name: Some(name), password: Some(password) } => {
-            with_password(app, name, password).await?
+            guessed(app, name, password, address).await?
         }
         SignIn { .. } => {
             return Err(Problem::BadValue {
@@ -126,7 +139,34 @@ pub(super) async fn signed_in(app: &App, presented: SignIn) -> Result<IssuedToke
     };
     let token =
         NewToken { person: &person, kind: TokenKind::Session, label: "", at: now, expires_at: Some(now + SESSION) };
-    issue(app, token).await
+    Ok(IssuedToken { wrong_before, ..issue(app, token).await? })
+}
+
+/// A sign-in with a password, which waits the longer the more wrong ones came before it. Gives who it is, and how many those were.
+async fn guessed(app: &App, name: String, password: String, address: String) -> Result<(String, u32), Problem> {
+    let guessers = [Guesser::Name(name.clone()), Guesser::Address(address)];
+    let wait = app.sign_ins.guesses.wait(&guessers, app.clock.now());
+    if wait > TimeDelta::zero() {
+        let seconds = wait.num_seconds() + 1;
+        return Err(Problem::TooMany(
+            format!("too many wrong passwords came before: try again in {seconds} s"),
+            seconds,
+        ));
+    }
+    match with_password(app, name, password).await {
+        Ok(person) => Ok((person, app.sign_ins.guesses.right(&guessers[0]))),
+        Err(problem @ Problem::NotSignedIn(_)) => {
+            let count = app.sign_ins.guesses.wrong(&guessers, app.clock.now());
+            tracing::warn!(?guessers, count, "a sign-in with a wrong password");
+            Err(problem)
+        }
+        Err(problem) => Err(problem),
+    }
+}
+
+/// The address that a call comes from.
+pub(super) fn address_of(request: &HttpRequest) -> String {
+    request.peer_addr().map(|peer| peer.ip().to_string()).unwrap_or_default()
 }
 
 /// Sign in.
@@ -136,9 +176,13 @@ pub(super) async fn signed_in(app: &App, presented: SignIn) -> Result<IssuedToke
     (status = 413, body = ProblemDetails, description = "The body is larger than 64 KiB"),
     (status = 429, body = ProblemDetails, description = "Too many at once")))]
 #[post("/sign-in")]
-pub(super) async fn sign_in(app: web::Data<App>, body: web::Payload) -> Result<web::Json<IssuedToken>, Problem> {
+pub(super) async fn sign_in(
+    request: HttpRequest,
+    app: web::Data<App>,
+    body: web::Payload,
+) -> Result<web::Json<IssuedToken>, Problem> {
     let presented = first_body::read(&app, body).await?;
-    signed_in(&app, presented).await.map(web::Json)
+    signed_in(&app, presented, address_of(&request)).await.map(web::Json)
 }
 
 async fn with_one_time(app: &App, text: &str, now: DateTime<Utc>) -> Result<String, Problem> {
@@ -172,9 +216,9 @@ async fn with_password(app: &App, name: String, password: String) -> Result<Stri
 
 /// Hashing takes megabytes and a core: so many at once, and no queue, which anybody could make long.
 fn place_to_hash(app: &App) -> Result<tokio::sync::SemaphorePermit<'_>, Problem> {
-    app.hashing
-        .try_acquire()
-        .map_err(|_| Problem::TooMany("too many people sign in at this moment; try again in a few seconds".to_owned()))
+    app.sign_ins.hashing.try_acquire().map_err(|_| {
+        Problem::TooMany("too many people sign in at this moment; try again in a few seconds".to_owned(), 2)
+    })
 }
 
 /// Who the token belongs to.
@@ -184,7 +228,23 @@ pub(super) async fn me(principal: Principal) -> web::Json<Me> {
     web::Json(Me::of(principal.name, &principal.standing))
 }
 
-/// Set one's own password.
+/// Whether a password is long, and none of those that are tried first.
+fn is_hard_to_guess(password: &str, name: &str) -> Result<(), String> {
+    if password.chars().count() < PASSWORD_LENGTH {
+        return Err(format!("has to have at least {PASSWORD_LENGTH} characters"));
+    }
+    if password.chars().count() > LONGEST_PASSWORD {
+        return Err(format!("has to have at most {LONGEST_PASSWORD} characters"));
+    }
+    let guessed = zxcvbn::zxcvbn(password, &[name, "wendor"]);
+    if guessed.score() < zxcvbn::Score::Two {
+        return Err("is among the first that are guessed; take several words that have nothing to do with each other"
+            .to_owned());
+    }
+    Ok(())
+}
+
+/// Set one's own password. Other sessions and tokens end.
 #[utoipa::path(tag = "session", request_body = NewPassword, responses((status = 204, description = "Set")))]
 #[post("/me/password")]
 pub(super) async fn set_password(
@@ -192,17 +252,23 @@ pub(super) async fn set_password(
     app: web::Data<App>,
     body: web::Json<NewPassword>,
 ) -> Result<HttpResponse, Problem> {
-    let password = body.into_inner().password;
-    if password.chars().count() < PASSWORD_LENGTH {
-        return Err(Problem::BadValue {
-            field: "password",
-            message: format!("has to have at least {PASSWORD_LENGTH} characters"),
-        });
+    let NewPassword { password, old } = body.into_inner();
+    is_hard_to_guess(&password, &principal.name).map_err(|message| Problem::BadValue { field: "password", message })?;
+    if app.store.password_hash(&principal.name).await?.is_some() {
+        let missing =
+            || Problem::BadValue { field: "old", message: "send the password that is in force too".to_owned() };
+        let is_right = with_password(&app, principal.name.clone(), old.ok_or_else(missing)?).await;
+        if let Err(Problem::NotSignedIn(_)) = is_right {
+            return Err(Problem::BadValue { field: "old", message: "is not the password that is in force".to_owned() });
+        }
+        is_right?;
     }
     let _place = place_to_hash(&app)?;
     let hash = web::block(move || Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()));
     let hash = hash.await.map_err(|_| Problem::Internal)?.map_err(|_| Problem::Internal)?;
     app.store.set_password_hash(&principal.name, &hash).await?;
+    // Whoever knew the one before is signed out.
+    app.store.end_tokens(&principal.name, Some(&principal.token), app.clock.now()).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -235,6 +301,14 @@ pub(super) async fn issue_token(
 ) -> Result<web::Json<IssuedToken>, Problem> {
     let NewPersonalToken { label, expires_at } = body.into_inner();
     let (person, at) = (principal.name.as_str(), app.clock.now());
+    let longest = TimeDelta::from_std(app.settings.token_life).unwrap_or(TimeDelta::MAX);
+    let latest = at.checked_add_signed(longest).unwrap_or(DateTime::<Utc>::MAX_UTC);
+    if expires_at.is_some_and(|expires_at| expires_at > latest) {
+        let life = humantime::format_duration(app.settings.token_life);
+        let message = format!("is later than tokens may last here ({life}); the setting `token_life` says how long");
+        return Err(Problem::BadValue { field: "expires_at", message });
+    }
+    let expires_at = Some(expires_at.unwrap_or(latest));
     let token = NewToken { person, kind: TokenKind::Personal, label: &label, at, expires_at };
     issue(&app, token).await.map(web::Json)
 }

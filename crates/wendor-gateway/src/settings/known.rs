@@ -12,7 +12,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 25] = [
+pub const KNOWN: [Known; 26] = [
     Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
     Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
     Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
@@ -59,6 +59,11 @@ pub const KNOWN: [Known; 25] = [
         name: "credentials",
         default: "",
         about: "folder of files that credentials of upstreams may be in; none may when absent",
+    },
+    Known {
+        name: "token_life",
+        default: "90d",
+        about: "how long tokens for programs may last, and do unless they say less",
     },
     Known {
         name: "authorities",

@@ -105,6 +105,8 @@ pub struct Settings {
     pub secret_before: Option<wendor_core::secret::Secret>,
     /// The folder of files that hold credentials.
     pub credentials: Option<PathBuf>,
+    /// How long tokens for programs may last.
+    pub token_life: Duration,
     /// Further authorities.
     pub authorities: Option<PathBuf>,
     /// Names before the system's.
@@ -183,24 +185,22 @@ impl Layers {
         let database_url = check.value("database_url", database);
         let spool = check.value("spool", |text| Ok(PathBuf::from(text)));
         let spool_options = check.spool_options();
-        let spool_adopt_after = check.value("spool_adopt_after", time);
         let [keep_ledger, keep_details, keep_rollups] =
             ["keep_ledger", "keep_details", "keep_rollups"].map(|name| check.value(name, Keep::parse));
+        let [spool_adopt_after, head_time, grace, token_life, inventory_every] =
+            ["spool_adopt_after", "head_time", "grace", "token_life", "inventory_every"]
+                .map(|name| check.value(name, time));
+        let [body_limit, bodies_limit] = ["body_limit", "bodies_limit"].map(|name| check.value(name, size));
         let workers = check.value("workers", threads);
         let connections = check.value("connections", connections);
-        let head_time = check.value("head_time", time);
-        let body_limit = check.value("body_limit", size);
-        let bodies_limit = check.value("bodies_limit", size);
-        let grace = check.value("grace", time);
-        let inventory_every = check.value("inventory_every", time);
         let log = check.value("log", level);
         let [secret, secret_before] = ["secret", "secret_before"].map(|name| check.value(name, secret));
-        let credentials = check.value("credentials", |text| Ok(file(text)));
-        let authorities = check.value("authorities", |text| Ok(file(text)));
-        let hosts = check.value("hosts", |text| Ok(file(text)));
+        let [authorities, hosts, credentials] =
+            ["authorities", "hosts", "credentials"].map(|name| check.value(name, |text| Ok(file(text))));
         let reach = check.value("reach", Reach::parse);
         let check_tokens = check.value("check_tokens", tokens);
-        let Check { told, problems, .. } = check;
+        let Check { mut told, problems, .. } = check;
+        told.sort_by_key(|told| KNOWN.iter().position(|known| known.name == told.name));
         let settings = || {
             Some(Settings {
                 listen: listen?,
@@ -220,6 +220,7 @@ impl Layers {
                 secret: secret?,
                 secret_before: secret_before?,
                 credentials: credentials?,
+                token_life: token_life?,
                 authorities: authorities?,
                 hosts: hosts?,
                 reach: reach?,

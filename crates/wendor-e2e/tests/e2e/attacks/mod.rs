@@ -3,4 +3,5 @@
 mod bodies;
 mod noise;
 mod pages;
+mod people;
 mod secrets;
