@@ -199,8 +199,7 @@ impl Layers {
             ["authorities", "hosts", "credentials"].map(|name| check.value(name, |text| Ok(file(text))));
         let reach = check.value("reach", Reach::parse);
         let check_tokens = check.value("check_tokens", tokens);
-        let Check { mut told, problems, .. } = check;
-        told.sort_by_key(|told| KNOWN.iter().position(|known| known.name == told.name));
+        let (told, problems) = check.ended();
         let settings = || {
             Some(Settings {
                 listen: listen?,
@@ -258,6 +257,12 @@ struct Check<'a> {
 }
 
 impl Check<'_> {
+    /// What was found, in the order in which settings are told.
+    fn ended(mut self) -> (Vec<Told>, Vec<BadSetting>) {
+        self.told.sort_by_key(|told| KNOWN.iter().position(|known| known.name == told.name));
+        (self.told, self.problems)
+    }
+
     fn spool_options(&mut self) -> Option<Options> {
         let sync = self.value("spool_sync", sync);
         let bytes = |size: usize| u64::try_from(size).unwrap_or(u64::MAX);
