@@ -51,7 +51,7 @@ impl Failure {
     #[must_use]
     pub fn report(&self) -> ExitCode {
         if !matches!(self, Self::OutputClosed) {
-            eprintln!("{self}");
+            eprintln!("{}", wendor_core::shown::shown(&self.to_string()));
         }
         ExitCode::from(self.exit_status())
     }

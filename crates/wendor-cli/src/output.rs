@@ -4,6 +4,7 @@ use std::io::Write;
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Row, Table, presets};
 use serde::Serialize;
+use wendor_core::shown::{is_hidden, shown};
 
 use crate::failure::Failure;
 
@@ -36,11 +37,19 @@ impl Column {
     }
 }
 
-/// Writes text to standard output.
+/// Writes text to standard output. What others have written in it never reaches a terminal raw.
 ///
 /// # Errors
 /// [`Failure::OutputClosed`] when nobody reads any more.
 pub fn print(text: &str) -> Result<(), Failure> {
+    print_raw(&shown(text))
+}
+
+/// Writes text to standard output as it is, for programs and files.
+///
+/// # Errors
+/// [`Failure::OutputClosed`] when nobody reads any more.
+pub fn print_raw(text: &str) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
     out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|_| Failure::OutputClosed)
 }
@@ -55,7 +64,7 @@ pub fn line(text: &str) -> Result<(), Failure> {
 
 /// Writes a note to standard error.
 pub fn note(text: &str) {
-    eprintln!("{text}");
+    eprintln!("{}", shown(text));
 }
 
 /// Writes JSON to standard output.
@@ -64,7 +73,22 @@ pub fn note(text: &str) {
 /// When nobody reads any more.
 pub fn json(value: &impl Serialize) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value).map_err(|error| Failure::Own(error.to_string()))?;
-    line(&text)
+    print_raw(&format!("{}\n", with_escapes(&text)))
+}
+
+/// JSON in which what does something to a terminal is an escape, which says the same to programs.
+fn with_escapes(json: &str) -> String {
+    let mut out = String::with_capacity(json.len());
+    for letter in json.chars() {
+        if is_hidden(letter) {
+            for unit in letter.encode_utf16(&mut [0; 2]) {
+                out.push_str(&format!("\\u{unit:04x}"));
+            }
+        } else {
+            out.push(letter);
+        }
+    }
+    out
 }
 
 /// Writes rows under a head of `columns`. Without rows, `empty` says why there are none and what to do.

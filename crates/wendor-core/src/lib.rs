@@ -22,6 +22,7 @@ pub mod quota;
 pub mod request_id;
 pub mod routing;
 pub mod secret;
+pub mod shown;
 pub mod trace;
 pub mod watch;
 pub mod wire;

@@ -7,6 +7,8 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 
+use crate::shown::is_hidden;
+
 /// The most characters a name may have.
 pub const MAX_NAME_LENGTH: usize = 64;
 
@@ -91,12 +93,15 @@ pub struct OfferName {
 
 impl OfferName {
     /// The offer of `model` at `upstream`; a model name is whatever the upstream calls it, but not empty, not endless, and
-    /// without control characters, which no record could hold.
+    /// without control characters and those that turn the order of reading.
     ///
     /// # Errors
     /// [`BadName::NotAnOffer`] when the model is none of this.
     pub fn new(upstream: Name, model: &str) -> Result<Self, BadName> {
-        if model.is_empty() || model.len() > MAX_MODEL_LENGTH || model.contains(char::is_control) {
+        if model.is_empty()
+            || model.len() > MAX_MODEL_LENGTH
+            || model.contains(|letter: char| letter.is_control() || is_hidden(letter))
+        {
             return Err(BadName::NotAnOffer(format!("{upstream}/{}", model.escape_debug())));
         }
         Ok(Self { upstream, model: model.into() })
@@ -191,6 +196,7 @@ mod tests {
     #[case::no_model("quarry/", None)]
     #[case::no_upstream("/fulmar", None)]
     #[case::control_character("quarry/ful\0mar", None)]
+    #[case::turned("quarry/ful\u{202e}mar", None)]
     #[case::other_letters("quarry/lümmel:8b", Some(("quarry", "lümmel:8b")))]
     fn offers_split_at_the_first_slash(#[case] text: &str, #[case] parts: Option<(&str, &str)>) {
         let read = OfferName::parse(text).ok();

@@ -213,14 +213,23 @@ impl Browser {
     }
 }
 
+/// How often the driver may find its port taken: it wants the same one in both versions of addresses, and others start at the same time.
+const STARTS: usize = 5;
+
 /// Starts the driver on a port of its own choice.
 fn start_driver() -> (Child, u16) {
-    let mut command = Command::new("chromedriver");
-    command.arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
-    let mut process = command.spawn().expect("chromedriver is there: scripts/test installs it");
-    let output = BufReader::new(process.stdout.take().expect("it is piped"));
-    let port = output.lines().map_while(Result::ok).find_map(|line| {
-        line.strip_prefix("ChromeDriver was started successfully on port ")?.trim_end_matches('.').parse().ok()
-    });
-    (process, port.expect("chromedriver says on which port it listens"))
+    for _ in 0..STARTS {
+        let mut command = Command::new("chromedriver");
+        command.arg("--port=0").stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut process = command.spawn().expect("chromedriver is there: scripts/test installs it");
+        let output = BufReader::new(process.stdout.take().expect("it is piped"));
+        let port = output.lines().map_while(Result::ok).find_map(|line| {
+            line.strip_prefix("ChromeDriver was started successfully on port ")?.trim_end_matches('.').parse().ok()
+        });
+        if let Some(port) = port {
+            return (process, port);
+        }
+        let _ended = process.wait();
+    }
+    panic!("chromedriver says on no port that it listens");
 }

@@ -31,4 +31,4 @@ mod store;
 pub mod usage;
 
 pub use error::StoreError;
-pub use store::{SchemaState, Store};
+pub use store::{SchemaState, Store, crosses_network_plainly};

@@ -101,9 +101,17 @@ struct PersonRow {
 }
 
 /// What is read of a person, of `person p`.
-const PERSON: &str = "p.name, p.role, p.team, p.added_at, p.password_hash is not null as has_password, p.disabled_at,
-    (select max(o.expires_at) from person_token o where o.person = p.name and o.kind = 'one-time' and o.ended_at is null
-        and o.expires_at > now()) as one_time_until";
+macro_rules! of_person {
+    ($rest:literal) => {
+        concat!(
+            "select p.name, p.role, p.team, p.added_at, p.password_hash is not null as has_password, p.disabled_at,
+                (select max(o.expires_at) from person_token o where o.person = p.name and o.kind = 'one-time'
+                    and o.ended_at is null and o.expires_at > now()) as one_time_until
+             from ",
+            $rest
+        )
+    };
+}
 
 impl TryFrom<PersonRow> for Person {
     type Error = StoreError;
@@ -158,8 +166,7 @@ impl Store {
     /// # Errors
     /// When the database is away.
     pub async fn people(&self) -> Result<Vec<Person>, StoreError> {
-        let all = format!("select {PERSON} from person p order by p.name");
-        let rows: Vec<PersonRow> = sqlx::query_as(sqlx::AssertSqlSafe(all)).fetch_all(&self.pool).await?;
+        let rows: Vec<PersonRow> = sqlx::query_as(of_person!("person p order by p.name")).fetch_all(&self.pool).await?;
         rows.into_iter().map(Person::try_from).collect()
     }
 
@@ -168,12 +175,11 @@ impl Store {
     /// # Errors
     /// When the database is away.
     pub async fn person_of_token(&self, text: &KeyText, now: DateTime<Utc>) -> Result<Option<Person>, StoreError> {
-        let of_token = format!(
-            "select {PERSON} from person_token t join person p on p.name = t.person
+        let row: Option<PersonRow> = sqlx::query_as(of_person!(
+            "person_token t join person p on p.name = t.person
              where t.hash = $1 and t.kind <> 'one-time' and t.ended_at is null and (t.expires_at is null or t.expires_at > $2)
-               and p.disabled_at is null",
-        );
-        let row: Option<PersonRow> = sqlx::query_as(sqlx::AssertSqlSafe(of_token))
+               and p.disabled_at is null"
+        ))
             .bind(&text.hash.0[..])
             .bind(now)
             .fetch_optional(&self.pool)

@@ -53,6 +53,7 @@ pub(super) async fn once((route, question): (&str, &str), key: &str, reader: Rea
         schema: None,
         dialect: DialectArg(Dialect::ChatCompletions),
         show_wire: false,
+        raw: false,
         max_tokens: Some(256),
         run: None,
         labels: None,
@@ -65,6 +66,9 @@ async fn asking(args: AskArgs, key: &str, reader: Reader) -> Result<(), Failure>
     let dialect = args.dialect.0;
     let (path, body) = body_of(&args, conversation_of(&args)?);
     let url = format!("{}{path}", profile.url);
+    if args.raw && std::io::stdout().is_terminal() {
+        return Err(Failure::NotUnderstood("--raw is for files and programs: send the output there.".to_owned()));
+    }
     if args.show_wire {
         output::note(&format!("> POST {url}\n> authorization: Bearer {}\n> {body}\n", hidden(key)));
     }
@@ -86,7 +90,7 @@ async fn asking(args: AskArgs, key: &str, reader: Reader) -> Result<(), Failure>
     let header =
         |name: &str| response.headers().get(name).and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
     let (id, notes) = (header("wendor-request-id"), header("wendor-notes"));
-    let streamed = stream(response, dialect, (reader, args.show_wire)).await;
+    let streamed = stream(response, dialect, (reader, args.show_wire, args.raw)).await;
     let shown: RequestShown = Management::new(profile)?.get_as(key, &format!("/requests/{id}")).await?;
     match (&streamed, reader) {
         (Ok(text), Reader::Program) => output::json(&Answer { text: text.clone(), request: shown })?,
@@ -188,7 +192,7 @@ fn body_of(args: &AskArgs, conversation: Conversation) -> (String, String) {
 async fn stream(
     response: reqwest::Response,
     dialect: Dialect,
-    (reader, show_wire): (Reader, bool),
+    (reader, show_wire, is_raw): (Reader, bool, bool),
 ) -> Result<String, Failure> {
     let broken = || Failure::UpstreamsFailed("The connection broke in the middle of the answer.".to_owned());
     let mut bytes = response.bytes_stream();
@@ -207,7 +211,7 @@ async fn stream(
                 let own = frames.own_error(&frame).map(|frame| String::from_utf8_lossy(&frame).into_owned());
                 return Err(Failure::UpstreamsFailed(own.unwrap_or(failure.detail)));
             }
-            say(&events, (reader, show_wire), &mut text)?;
+            say(&events, (reader, show_wire, is_raw), &mut text)?;
         }
     }
     if reader == Reader::Person && !show_wire {
@@ -216,12 +220,14 @@ async fn stream(
     Ok(text)
 }
 
-fn say(events: &[Event], (reader, show_wire): (Reader, bool), text: &mut String) -> Result<(), Failure> {
+fn say(events: &[Event], (reader, show_wire, is_raw): (Reader, bool, bool), text: &mut String) -> Result<(), Failure> {
     for event in events {
         if let Event::Text { text: piece, .. } | Event::Refusal { text: piece, .. } = event {
             text.push_str(piece);
-            if reader == Reader::Person && !show_wire {
-                output::print(piece)?;
+            match reader {
+                Reader::Person if is_raw => output::print_raw(piece)?,
+                Reader::Person if !show_wire => output::print(piece)?,
+                Reader::Person | Reader::Program => {}
             }
         }
     }

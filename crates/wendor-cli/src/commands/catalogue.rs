@@ -24,6 +24,7 @@ pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(),
             let export: CatalogueText = management()?.get("/catalogue", &[]).await?;
             match reader {
                 Reader::Program => output::json(&export),
+                // A file has to read back as it was; a catalogue holds no letter that does anything to a terminal.
                 Reader::Person => output::print(&format!("# Revision {}.\n{}", export.revision, export.text)),
             }
         }

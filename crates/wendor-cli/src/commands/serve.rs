@@ -49,7 +49,16 @@ pub(super) async fn run(args: ServeArgs, reader: Reader) -> Result<(), Failure> 
     if check {
         return tell(&settings, reader).await;
     }
+    if !settings.access.plain_database && wendor_store::crosses_network_plainly(settings.database_url.expose()) {
+        return Err(Failure::NotUnderstood(
+            "The database is on another machine, and nothing says that the way to it is encrypted: add ?sslmode=verify-full to \
+             database_url, or allow it (database_plain = allowed)."
+                .to_owned(),
+        ));
+    }
     log(&settings);
+    // What it writes is for nobody else on this machine.
+    rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
     wendor_gateway::data_plane::fault::log_panics();
     let listener = TcpListener::bind(settings.listen).map_err(|error| {
         Failure::Own(format!(

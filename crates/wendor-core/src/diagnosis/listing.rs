@@ -12,6 +12,7 @@ use crate::catalog::ability::Ability;
 use crate::catalog::upstream::Upstream;
 use crate::catalog::weights::{OtherWeights, is_same_digest};
 use crate::name::nearest;
+use crate::shown::{is_hidden, shown};
 
 /// Names under which servers tell how many tokens prompt and answer may have together.
 const WINDOWS: [&str; 7] = [
@@ -66,6 +67,10 @@ fn model(entry: &Value) -> Option<ModelSeen> {
     let text = |name: &str| entry.get(name).and_then(Value::as_str).map(str::to_owned);
     let name = text("id").or_else(|| text("model")).or_else(|| text("name"))?;
     let name = name.strip_prefix("models/").map(str::to_owned).unwrap_or(name);
+    // No offer could be made of it, and nothing else of it should be shown.
+    if name.contains(|letter: char| letter.is_control() || is_hidden(letter)) {
+        return None;
+    }
     let number = |names: &[&str]| {
         let found = names.iter().find_map(|name| entry.get(name).and_then(Value::as_u64));
         found.and_then(|number| u32::try_from(number).ok()).filter(|number| *number > 0)
@@ -77,7 +82,7 @@ fn model(entry: &Value) -> Option<ModelSeen> {
         ("parameters", detail("parameter_size").or_else(|| text("parameters"))),
         ("precision", detail("quantization_level").or_else(|| text("quantization")).or_else(|| text("precision"))),
     ];
-    let known = about.into_iter().filter_map(|(word, value)| Some((word.to_owned(), value?)));
+    let known = about.into_iter().filter_map(|(word, value)| Some((word.to_owned(), shown(&value?).into_owned())));
     let methods = entry.get("supportedGenerationMethods").and_then(Value::as_array);
     let embeds = methods.is_some_and(|methods| methods.iter().any(|method| method.as_str() == Some("embedContent")));
     let chats = methods.is_none_or(|methods| methods.iter().any(|method| method.as_str() == Some("generateContent")));

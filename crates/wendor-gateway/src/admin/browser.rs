@@ -79,11 +79,17 @@ pub(super) fn is_own_page(request: &HttpRequest) -> bool {
     }
 }
 
-/// Refuses what a page of another site asks, before anything of it is read: whatever it sends along, a sign-in included.
-pub(super) async fn own_pages_only(
+/// Refuses what a page of another site asks, before anything of it is read: whatever it sends along, a sign-in included; and addresses
+/// that the database could make nothing of.
+pub(super) async fn at_the_door(
     request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    if request.uri().path_and_query().is_some_and(|text| text.as_str().contains("%00")) {
+        let message = "it holds `%00`, a letter that no record has".to_owned();
+        let problem = Problem::BadValue { field: "address", message };
+        return Ok(request.into_response(problem.error_response()).map_into_right_body());
+    }
     let headers = request.headers();
     match headers.get(header::ORIGIN).filter(|origin| !page::is_own(headers, origin)) {
         Some(origin) => {

@@ -11,7 +11,7 @@ use wendor_core::name::OfferName;
 use wendor_store::revisions::NewRevision;
 
 use super::principal::Principal;
-use super::problem::{Problem, ProblemDetails};
+use super::problem::{Problem, ProblemDetails, plain};
 use crate::app::App;
 use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
@@ -179,6 +179,7 @@ pub(super) async fn apply(
     app: web::Data<App>,
     body: web::Json<CatalogueApplication>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
+    plain("note", Some(&body.note))?;
     principal.must(principal.standing.can_change_catalogue(), "change the catalogue")?;
     let snapshot = fresh(&app).await?;
     let Compared { file, changes, new_rates } = compare(&body.text, &snapshot)?;

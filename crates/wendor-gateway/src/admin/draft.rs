@@ -14,7 +14,7 @@ use wendor_core::diagnosis::{pasted, settings};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::secret::Secret;
 
-use super::problem::Problem;
+use super::problem::{Problem, plain};
 
 /// Where a credential is. At most one of these.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -128,14 +128,6 @@ fn word<T: Copy>(field: &'static str, text: &str, words: &[(&str, T)]) -> Result
         let list: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
         bad(field, format!("`{text}` is none of {}", list.join(", ")))
     })
-}
-
-/// A text that a record can hold and a terminal can show.
-fn plain(field: &'static str, text: Option<&String>) -> Result<Option<String>, Problem> {
-    match text.filter(|text| text.contains(char::is_control)) {
-        Some(text) => Err(bad(field, format!("`{}` holds a control character", text.escape_debug()))),
-        None => Ok(text.cloned()),
-    }
 }
 
 fn positive(field: &'static str, number: Option<u32>) -> Result<Option<NonZeroU32>, Problem> {

@@ -11,7 +11,7 @@ use wendor_core::catalog::team::Access;
 use wendor_core::name::{Name, nearest};
 
 use super::principal::Principal;
-use super::problem::{Problem, ProblemDetails};
+use super::problem::{Problem, ProblemDetails, plain};
 use crate::app::App;
 use crate::checks::spending::{OPERATORS, ROUTE};
 use crate::snapshot::Snapshot;
@@ -218,6 +218,7 @@ pub(super) fn known_upstream(snapshot: &Snapshot, name: &str) -> Result<Name, Pr
 
 fn check(snapshot: &Snapshot, team: &Name, new: &NewKey, now: DateTime<Utc>) -> Result<Access, Problem> {
     let bad = |field, message: &str| Problem::BadValue { field, message: message.to_owned() };
+    plain("label", Some(&new.label))?;
     if new.label.trim().is_empty() || new.label.chars().count() > LABEL_LENGTH {
         return Err(bad("label", "say what the key is for, in 1 to 100 characters"));
     }

@@ -109,7 +109,7 @@ pub(super) async fn openapi_document(document: web::Data<Document>) -> HttpRespo
 pub fn routes(config: &mut ServiceConfig) {
     config.service(
         scope::scope("/manage/v1")
-            .wrap(from_fn(browser::own_pages_only))
+            .wrap(from_fn(browser::at_the_door))
             .service(openapi_document)
             .service(session::sign_in)
             .service(browser::begin)

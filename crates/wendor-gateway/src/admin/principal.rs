@@ -15,7 +15,7 @@ use super::browser;
 use super::problem::Problem;
 use crate::app::App;
 use crate::data_plane::Call;
-use crate::data_plane::admit::{key_of, presented_key};
+use crate::data_plane::admit::{Query, key_of, presented_key};
 
 /// A signed-in person.
 #[derive(Clone, Debug)]
@@ -116,7 +116,7 @@ async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
     let snapshot = app.now_serving();
     let key = key_of(
         &snapshot,
-        presented_key(request.headers(), request.query_string()),
+        presented_key(request.headers(), Query::of(&app, request.query_string())),
         &Call::begin(&app, Dialect::ChatCompletions, request.headers()),
     );
     key.map(|key| PersonOrApp::App(key.as_ref().clone()))

@@ -4,6 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use wendor_core::shown::is_hidden;
 use wendor_store::StoreError;
 
 /// Why a call was not done.
@@ -175,6 +176,19 @@ pub fn json_config() -> actix_web::web::JsonConfig {
 pub fn query_config() -> actix_web::web::QueryConfig {
     actix_web::web::QueryConfig::default()
         .error_handler(|error, _request| Problem::BadValue { field: "query", message: error.to_string() }.into())
+}
+
+/// A text that a record can hold and a terminal can show.
+///
+/// # Errors
+/// When it can not.
+pub(super) fn plain(field: &'static str, text: Option<&String>) -> Result<Option<String>, Problem> {
+    match text.filter(|text| text.contains(|letter: char| letter.is_control() || is_hidden(letter))) {
+        Some(text) => {
+            Err(Problem::BadValue { field, message: format!("`{}` holds a control character", text.escape_debug()) })
+        }
+        None => Ok(text.cloned()),
+    }
 }
 
 #[cfg(test)]

@@ -12,7 +12,7 @@ use wendor_store::people::{NewToken, TokenKind};
 
 use super::first_body;
 use super::principal::Principal;
-use super::problem::{Problem, ProblemDetails};
+use super::problem::{Problem, ProblemDetails, plain};
 use crate::app::App;
 use crate::guesses::Guesser;
 
@@ -300,11 +300,12 @@ pub(super) async fn issue_token(
     body: web::Json<NewPersonalToken>,
 ) -> Result<web::Json<IssuedToken>, Problem> {
     let NewPersonalToken { label, expires_at } = body.into_inner();
+    plain("label", Some(&label))?;
     let (person, at) = (principal.name.as_str(), app.clock.now());
-    let longest = TimeDelta::from_std(app.settings.token_life).unwrap_or(TimeDelta::MAX);
+    let longest = TimeDelta::from_std(app.settings.access.token_life).unwrap_or(TimeDelta::MAX);
     let latest = at.checked_add_signed(longest).unwrap_or(DateTime::<Utc>::MAX_UTC);
     if expires_at.is_some_and(|expires_at| expires_at > latest) {
-        let life = humantime::format_duration(app.settings.token_life);
+        let life = humantime::format_duration(app.settings.access.token_life);
         let message = format!("is later than tokens may last here ({life}); the setting `token_life` says how long");
         return Err(Problem::BadValue { field: "expires_at", message });
     }

@@ -68,7 +68,7 @@ pub struct Asked {
 impl Asked {
     /// Reads it. What is wrong is told in [`admit`], in the order of its steps.
     #[must_use]
-    pub fn read(headers: &HeaderMap, query: &str, endpoint: Endpoint) -> Self {
+    pub fn read(headers: &HeaderMap, query: Query<'_>, endpoint: Endpoint) -> Self {
         let declared = headers.get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
         // Only a form has to keep it: it says where its parts end.
         let is_form = endpoint.kind == Kind::Passed(TRANSCRIPTIONS);
@@ -179,11 +179,28 @@ pub fn key_of<'s>(
     }
 }
 
+/// The query of an address.
+#[derive(Clone, Copy, Debug)]
+pub struct Query<'a> {
+    /// Its text.
+    pub text: &'a str,
+    /// Whether a key in it counts.
+    pub may_hold_key: bool,
+}
+
+impl<'a> Query<'a> {
+    /// As the settings say.
+    #[must_use]
+    pub fn of(app: &App, text: &'a str) -> Self {
+        Self { text, may_hold_key: app.settings.access.key_in_query }
+    }
+}
+
 /// Keys come as `Authorization: Bearer`, in a header named `api-key` or ending in `-api-key`, or as the query parameter `key`.
 ///
 /// # Errors
 /// [`Refusal::NoKey`] and [`Refusal::TwoKeys`].
-pub fn presented_key(headers: &HeaderMap, query: &str) -> Result<String, Refusal> {
+pub fn presented_key(headers: &HeaderMap, Query { text: query, may_hold_key }: Query<'_>) -> Result<String, Refusal> {
     let mut found: Vec<String> = Vec::new();
     for (name, value) in headers {
         let is_key_header = name.as_str() == "api-key" || name.as_str().ends_with("-api-key");
@@ -200,7 +217,11 @@ pub fn presented_key(headers: &HeaderMap, query: &str) -> Result<String, Refusal
     if !query.is_empty() {
         let query = web::Query::<Vec<(String, String)>>::from_query(query);
         let query = query.map(web::Query::into_inner).unwrap_or_default();
-        found.extend(query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value));
+        let mut keys = query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value).peekable();
+        if keys.peek().is_some() && !may_hold_key {
+            return Err(Refusal::KeyInQuery);
+        }
+        found.extend(keys);
     }
     found.retain(|key| !key.is_empty());
     found.dedup();
@@ -336,7 +357,7 @@ mod tests {
         let request =
             headers.iter().fold(TestRequest::with_uri(path), |request, header| request.append_header(*header));
         let request = request.to_http_request();
-        match presented_key(request.headers(), request.query_string()) {
+        match presented_key(request.headers(), Query { text: request.query_string(), may_hold_key: true }) {
             Ok(key) => key,
             Err(Refusal::NoKey) => "none".to_owned(),
             Err(Refusal::TwoKeys) => "two".to_owned(),

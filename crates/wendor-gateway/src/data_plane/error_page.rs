@@ -24,6 +24,11 @@ pub const CODES: &[Explained] = &[
         "Send one; look for a default header of the client library.",
     ),
     (
+        "key_in_query",
+        "The key came in the query, which this service does not take, since addresses stand in logs.",
+        "Send the key as `Authorization: Bearer wdr-..`.",
+    ),
+    (
         "not_a_key",
         "What came as a key has another form than keys of this service.",
         "Copy the whole key, from `wdr-` on.",

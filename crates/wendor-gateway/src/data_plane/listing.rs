@@ -15,7 +15,7 @@ use wendor_core::wire::listing::{Listed, loaded, one, shape, shown, version};
 use wendor_core::wire::members::members;
 
 use super::Call;
-use super::admit::{key_of, no_such_route, presented_key, routes_of};
+use super::admit::{Query, key_of, no_such_route, presented_key, routes_of};
 use super::body;
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
@@ -67,7 +67,8 @@ pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<S
 fn allowed(app: &App, request: &ServiceRequest, call: &Call) -> Result<(Arc<Snapshot>, Arc<AppKey>), Refusal> {
     let snapshot = app.now_serving();
     call.page.may_ask()?;
-    let key = key_of(&snapshot, presented_key(request.headers(), request.query_string()), call)?.clone();
+    let key =
+        key_of(&snapshot, presented_key(request.headers(), Query::of(app, request.query_string())), call)?.clone();
     Ok((snapshot, key))
 }
 

@@ -48,7 +48,7 @@ use wendor_core::wire::count;
 use wendor_core::wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 
 use crate::app::App;
-use admit::{Admitted, Asked};
+use admit::{Admitted, Asked, Query};
 use attempt::Answering;
 use clients::Clients;
 use exchange::Reply;
@@ -146,7 +146,7 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
     let call = Call::begin(&app, endpoint.dialect, request.headers());
-    let asked = Asked::read(request.headers(), request.query_string(), endpoint);
+    let asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
     let payload = request.take_payload();
     let_go_of_head(&mut request);
     let response = match caught(serve(&app, &call, (asked, payload), &clients)).await {

@@ -42,6 +42,8 @@ pub enum Refusal {
     NoKey,
     /// Two different keys were sent.
     TwoKeys,
+    /// The key came in the query, which is switched off.
+    KeyInQuery,
     /// What was sent is no key.
     NotAKey(BadKey),
     /// A key of the right form that nobody issued.
@@ -188,6 +190,7 @@ impl Refusal {
             Self::ForeignPage(_) => told(403, "permission_error", "foreign_page"),
             Self::NoKey => unauthorised("no_key"),
             Self::TwoKeys => unauthorised("two_keys"),
+            Self::KeyInQuery => unauthorised("key_in_query"),
             Self::NotAKey(BadKey::OtherForm(_)) => unauthorised("not_a_key"),
             Self::NotAKey(BadKey::Mistyped) => unauthorised("mistyped_key"),
             Self::UnknownKey(_) => unauthorised(UNKNOWN_KEY),
@@ -241,6 +244,10 @@ impl Refusal {
             ),
             Self::NoKey => "No key came with this request. Send one as `Authorization: Bearer wdr-..`.".to_owned(),
             Self::TwoKeys => "Two different keys came with this request. Send one.".to_owned(),
+            Self::KeyInQuery => {
+                "A key in the query is not taken here, since addresses stand in logs. Send it as `Authorization: Bearer wdr-..`."
+                    .to_owned()
+            }
             Self::NotAKey(bad) => sentence(&bad.to_string()),
             Self::UnknownKey(id) => format!("No key {id} was issued here. Check that it belongs to this installation."),
             Self::RevokedKey(id, at) => {

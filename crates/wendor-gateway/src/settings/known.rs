@@ -12,9 +12,19 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 26] = [
+pub const KNOWN: [Known; 28] = [
     Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
     Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
+    Known {
+        name: "database_plain",
+        default: "refused",
+        about: "whether the way to a database on another machine may be unencrypted: `allowed` or `refused`",
+    },
+    Known {
+        name: "key_in_query",
+        default: "allowed",
+        about: "whether apps may send their key as `?key=`, which stands in logs of proxies: `allowed` or `refused`",
+    },
     Known { name: "spool", default: "wendor-spool", about: "folder of the spool; one service each" },
     Known {
         name: "spool_sync",

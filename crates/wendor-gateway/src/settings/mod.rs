@@ -12,7 +12,9 @@ use wendor_core::catalog::reach::Reach;
 use wendor_store::partitions::Partitioned;
 
 use crate::spool::Options;
-use values::{address, connections, database, file, level, secret, size, size_or_zero, sync, threads, time, tokens};
+use values::{
+    address, allowed, connections, database, file, level, secret, size, size_or_zero, sync, threads, time, tokens,
+};
 
 pub use known::{KNOWN, Known};
 pub use values::Keep;
@@ -68,6 +70,17 @@ pub struct Told {
     pub source: Source,
 }
 
+/// What is let in, and how.
+#[derive(Clone, Copy, Debug)]
+pub struct Access {
+    /// Whether the way to the database may be unencrypted.
+    pub plain_database: bool,
+    /// Whether apps may send their key in the query.
+    pub key_in_query: bool,
+    /// How long tokens for programs may last.
+    pub token_life: Duration,
+}
+
 /// Checked settings.
 #[derive(Clone, Debug)]
 pub struct Settings {
@@ -75,6 +88,8 @@ pub struct Settings {
     pub listen: SocketAddr,
     /// The database.
     pub database_url: wendor_core::secret::Secret,
+    /// What is let in, and how.
+    pub access: Access,
     /// The spool's folder.
     pub spool: PathBuf,
     /// How it is kept.
@@ -105,8 +120,6 @@ pub struct Settings {
     pub secret_before: Option<wendor_core::secret::Secret>,
     /// The folder of files that hold credentials.
     pub credentials: Option<PathBuf>,
-    /// How long tokens for programs may last.
-    pub token_life: Duration,
     /// Further authorities.
     pub authorities: Option<PathBuf>,
     /// Names before the system's.
@@ -183,13 +196,13 @@ impl Layers {
         let mut check = Check { layers: self, told: Vec::new(), problems: self.unknown() };
         let listen = check.value("listen", address);
         let database_url = check.value("database_url", database);
+        let access = check.access();
         let spool = check.value("spool", |text| Ok(PathBuf::from(text)));
         let spool_options = check.spool_options();
         let [keep_ledger, keep_details, keep_rollups] =
             ["keep_ledger", "keep_details", "keep_rollups"].map(|name| check.value(name, Keep::parse));
-        let [spool_adopt_after, head_time, grace, token_life, inventory_every] =
-            ["spool_adopt_after", "head_time", "grace", "token_life", "inventory_every"]
-                .map(|name| check.value(name, time));
+        let [spool_adopt_after, head_time, grace, inventory_every] =
+            ["spool_adopt_after", "head_time", "grace", "inventory_every"].map(|name| check.value(name, time));
         let [body_limit, bodies_limit] = ["body_limit", "bodies_limit"].map(|name| check.value(name, size));
         let workers = check.value("workers", threads);
         let connections = check.value("connections", connections);
@@ -204,6 +217,7 @@ impl Layers {
             Some(Settings {
                 listen: listen?,
                 database_url: database_url?,
+                access: access?,
                 spool: spool?,
                 spool_options: spool_options?,
                 spool_adopt_after: spool_adopt_after?,
@@ -219,7 +233,6 @@ impl Layers {
                 secret: secret?,
                 secret_before: secret_before?,
                 credentials: credentials?,
-                token_life: token_life?,
                 authorities: authorities?,
                 hosts: hosts?,
                 reach: reach?,
@@ -261,6 +274,12 @@ impl Check<'_> {
     fn ended(mut self) -> (Vec<Told>, Vec<BadSetting>) {
         self.told.sort_by_key(|told| KNOWN.iter().position(|known| known.name == told.name));
         (self.told, self.problems)
+    }
+
+    fn access(&mut self) -> Option<Access> {
+        let [plain_database, key_in_query] = ["database_plain", "key_in_query"].map(|name| self.value(name, allowed));
+        let token_life = self.value("token_life", time);
+        Some(Access { plain_database: plain_database?, key_in_query: key_in_query?, token_life: token_life? })
     }
 
     fn spool_options(&mut self) -> Option<Options> {

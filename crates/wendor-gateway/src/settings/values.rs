@@ -48,6 +48,14 @@ pub(super) fn threads(text: &str) -> Result<usize, String> {
     }
 }
 
+pub(super) fn allowed(text: &str) -> Result<bool, String> {
+    match text {
+        "allowed" => Ok(true),
+        "refused" => Ok(false),
+        _ => Err("write `allowed` or `refused`".to_owned()),
+    }
+}
+
 pub(super) fn connections(text: &str) -> Result<usize, String> {
     match text.parse() {
         Ok(number @ 16..=1_000_000) => Ok(number),

@@ -4,7 +4,8 @@
 //! installation whose database it is drained into. A folder without a living process, of the same installation and beside our own, is an
 //! orphan: another instance may claim it and drain it.
 
-use std::fs::File;
+use std::fs::{File, Permissions};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -26,6 +27,25 @@ pub struct Claim {
     _lock: File,
 }
 
+/// What waits in a spool is read by the service alone: labels, runs and teams of everybody stand in it. Files are made so, since
+/// the service gives nobody else anything; those of before are made so here. A folder that somebody else uses too stays as it is.
+fn only_ours(folder: &Path) -> std::io::Result<()> {
+    let is_empty = std::fs::read_dir(folder)?.next().is_none();
+    if !is_empty && !folder.join("lock").exists() {
+        return Ok(());
+    }
+    std::fs::set_permissions(folder, Permissions::from_mode(0o700))?;
+    for entry in std::fs::read_dir(folder)? {
+        let entry = entry?;
+        let mode = if entry.file_type()?.is_dir() { 0o700 } else { 0o600 };
+        match std::fs::set_permissions(entry.path(), Permissions::from_mode(mode)) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error),
+            Ok(()) | Err(_) => {}
+        }
+    }
+    Ok(())
+}
+
 impl Claim {
     /// Claims `folder`, making it where it is missing.
     ///
@@ -34,6 +54,7 @@ impl Claim {
     pub fn take(folder: &Path) -> Result<Self, SpoolError> {
         let failed = |source| SpoolError::Folder { folder: folder.to_owned(), source };
         std::fs::create_dir_all(folder).map_err(failed)?;
+        only_ours(folder).map_err(failed)?;
         let lock = open_lock(folder).map_err(failed)?;
         let since = std::time::Instant::now();
         loop {

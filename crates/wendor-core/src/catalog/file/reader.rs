@@ -13,6 +13,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::Problem;
 use crate::name::nearest;
+use crate::shown::is_hidden;
 
 /// Collects problems while a document is read.
 pub(super) struct Reader<'a> {
@@ -155,8 +156,11 @@ impl<'a> Reader<'a> {
             self.unlike(item, "a text in quotes");
             return None;
         };
-        if text.contains(char::is_control) {
-            let message = format!("`{}` holds a control character, which no record could hold", text.escape_debug());
+        if text.contains(|letter: char| letter.is_control() || is_hidden(letter)) {
+            let message = format!(
+                "`{}` holds a control character, which no record could hold and no terminal should show",
+                text.escape_debug()
+            );
             self.problem(&item.path, &item.span, message);
             return None;
         }

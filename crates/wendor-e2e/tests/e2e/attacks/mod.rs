@@ -5,3 +5,4 @@ mod noise;
 mod pages;
 mod people;
 mod secrets;
+mod terminals;
