@@ -30,6 +30,17 @@ pub fn unreachable(url: &str, error: &reqwest::Error) -> Failure {
     ))
 }
 
+/// What somebody typed, as one part of a path: the id where a whole key or token was pasted, and nothing in it ends the part.
+#[must_use]
+pub fn part(text: &str) -> String {
+    let text = wendor_core::catalog::key::id_in(text);
+    // Dots alone would lead a step back.
+    let is_dots = text.bytes().all(|byte| byte == b'.');
+    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_~".contains(&byte) || (byte == b'.' && !is_dots);
+    let escape = |byte: u8| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") };
+    text.bytes().map(escape).collect()
+}
+
 impl Management {
     /// A client that calls as the person of the profile.
     ///

@@ -23,7 +23,7 @@ use wendor_core::wire::seal::SealDomain;
 use wendor_core::wire::verdict::Target;
 use wendor_gateway::admin::requests::RequestShown;
 
-use crate::client::{self, Management};
+use crate::client::{self, Management, part};
 use crate::failure::Failure;
 use crate::grammar::{AskArgs, DialectArg};
 use crate::output::{self, Reader};
@@ -91,7 +91,7 @@ async fn asking(args: AskArgs, key: &str, reader: Reader) -> Result<(), Failure>
         |name: &str| response.headers().get(name).and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
     let (id, notes) = (header("wendor-request-id"), header("wendor-notes"));
     let streamed = stream(response, dialect, (reader, args.show_wire, args.raw)).await;
-    let shown: RequestShown = Management::new(profile)?.get_as(key, &format!("/requests/{id}")).await?;
+    let shown: RequestShown = Management::new(profile)?.get_as(key, &format!("/requests/{}", part(&id))).await?;
     match (&streamed, reader) {
         (Ok(text), Reader::Program) => output::json(&Answer { text: text.clone(), request: shown })?,
         (_, Reader::Person) => {

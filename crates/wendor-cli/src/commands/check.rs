@@ -9,7 +9,7 @@ use wendor_gateway::admin::draft::{CredentialDraft, UpstreamDraft};
 use wendor_gateway::admin::upstreams::UpstreamLine;
 
 use super::catalogue;
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{ServerArgs, UpstreamCheckArgs};
 use crate::output::{self, Reader};
@@ -191,7 +191,7 @@ async fn mended(
                 consented(&report.settings, &then, to_host)?;
             }
             let body = json!({ "change": remedy.change, "value": value, "to_host": to_host });
-            let applied: CatalogueApplied = management.post(&format!("/upstreams/{name}/mend"), &body).await?;
+            let applied: CatalogueApplied = management.post(&format!("/upstreams/{}/mend", part(name)), &body).await?;
             if reader == Reader::Person {
                 output::note(&format!("{}: revision {} is in force. Checked again:\n", remedy.says, applied.revision));
             }

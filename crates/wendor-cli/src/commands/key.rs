@@ -4,7 +4,7 @@ use serde_json::json;
 use wendor_gateway::admin::keys::{IssuedKey, KeyLine, RevokedKey};
 
 use super::now;
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::KeyCommand;
 use crate::output::{self, Column, Reader};
@@ -29,7 +29,7 @@ pub(super) async fn run(command: KeyCommand, management: &Management, reader: Re
             }
         }
         KeyCommand::Revoke { id } => {
-            let revoked: RevokedKey = management.post(&format!("/keys/{}/revoke", id.trim()), &json!({})).await?;
+            let revoked: RevokedKey = management.post(&format!("/keys/{}/revoke", part(&id)), &json!({})).await?;
             match reader {
                 Reader::Program => output::json(&revoked),
                 Reader::Person => output::line(&format!(

@@ -10,7 +10,7 @@ use wendor_store::Store;
 use wendor_store::people::{NewToken, TokenKind};
 
 use super::now;
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::PersonCommand;
 use crate::output::{self, Column, Reader};
@@ -81,11 +81,11 @@ pub(super) async fn manage(command: PersonCommand, management: &Management, read
             changed((&name, &json!({ "disabled": false })), &told, (management, reader)).await
         }
         PersonCommand::Reset { name } => {
-            let given: AddedPerson = management.post(&format!("/people/{name}/reset"), &json!({})).await?;
+            let given: AddedPerson = management.post(&format!("/people/{}/reset", part(&name)), &json!({})).await?;
             show_one_time(&given, reader)
         }
         PersonCommand::SignOut { name } => {
-            let out: SignedOut = management.post(&format!("/people/{name}/sign-out"), &json!({})).await?;
+            let out: SignedOut = management.post(&format!("/people/{}/sign-out", part(&name)), &json!({})).await?;
             match reader {
                 Reader::Program => output::json(&out),
                 Reader::Person => {
@@ -105,7 +105,7 @@ async fn changed(
     told: &str,
     (management, reader): (&Management, Reader),
 ) -> Result<(), Failure> {
-    management.post_unanswered(&format!("/people/{name}"), body).await?;
+    management.post_unanswered(&format!("/people/{}", part(name)), body).await?;
     match reader {
         Reader::Program => output::json(&json!({ "name": name, "changed": body })),
         Reader::Person => output::line(told),

@@ -6,7 +6,7 @@ use wendor_gateway::admin::operations::Refusals;
 use wendor_gateway::admin::requests::{RequestLine, RequestPage, RequestShown};
 
 use super::now;
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::{NarrowArgs, RequestCommand, RequestListArgs};
 use crate::output::{self, Column, Reader};
@@ -16,7 +16,7 @@ pub(super) async fn run(command: RequestCommand, management: &Management, reader
     match command {
         RequestCommand::List(args) => list(*args, management, reader).await,
         RequestCommand::Show { id } => {
-            let shown: RequestShown = management.get(&format!("/requests/{}", id.trim()), &[]).await?;
+            let shown: RequestShown = management.get(&format!("/requests/{}", part(&id)), &[]).await?;
             match reader {
                 Reader::Program => output::json(&shown),
                 Reader::Person => show(&shown),

@@ -5,7 +5,7 @@ use wendor_gateway::admin::catalogue::CatalogueApplied;
 use wendor_gateway::admin::client_code::ClientCode;
 
 use super::overview;
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{RouteCommand, TeamCommand};
 use crate::output::{self, Reader};
@@ -41,7 +41,7 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
 }
 
 async fn code_of(management: &Management, route: &str) -> Result<ClientCode, Failure> {
-    management.get(&format!("/routes/{route}/code"), &[]).await
+    management.get(&format!("/routes/{}/code", part(route)), &[]).await
 }
 
 pub(super) async fn teams(command: TeamCommand, management: &Management, reader: Reader) -> Result<(), Failure> {

@@ -6,7 +6,7 @@ use serde_json::json;
 use wendor_gateway::admin::session::{IssuedToken, TokenLine};
 
 use super::now;
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::{SignInArgs, TokenCommand};
 use crate::output::{self, Column, Reader};
@@ -65,7 +65,7 @@ pub(super) async fn tokens(command: TokenCommand, management: &Management, reade
             }
         }
         TokenCommand::End { id } => {
-            management.delete(&format!("/tokens/{}", id.trim())).await?;
+            management.delete(&format!("/tokens/{}", part(&id))).await?;
             match reader {
                 Reader::Program => output::json(&json!({ "id": id })),
                 Reader::Person => output::line(&format!("Token {id} has ended.")),

@@ -12,7 +12,7 @@ use wendor_gateway::admin::teams::TeamLine;
 use wendor_gateway::admin::upstreams::UpstreamLine;
 
 use super::{ask, upstream};
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{StartArgs, UpstreamAddArgs};
 use crate::output::{self, Reader};
@@ -39,7 +39,7 @@ pub(super) async fn run(args: StartArgs, reader: Reader) -> Result<(), Failure> 
     output::line(&issued.key)?;
     output::note(&format!("\nAsking {route}: {QUESTION}"));
     ask::once((&route, QUESTION), &issued.key, reader).await?;
-    let code: ClientCode = management.get(&format!("/routes/{route}/code"), &[]).await?;
+    let code: ClientCode = management.get(&format!("/routes/{}/code", part(&route)), &[]).await?;
     if let Some(path) = &args.env {
         let text = code.env_file.replace("WENDOR_KEY=\n", &format!("WENDOR_KEY={}\n", issued.key));
         private(path, &text).map_err(|error| Failure::Own(format!("{} cannot be written: {error}", path.display())))?;
@@ -93,8 +93,11 @@ async fn upstream_of(
 
 async fn route_of(args: &StartArgs, management: &Management, offer: &str) -> Result<String, Failure> {
     let known: Vec<RouteLine> = management.get("/routes", &[]).await?;
-    let leads =
-        |route: &&RouteLine| route.stages.iter().flat_map(|stage| &stage.offers).any(|entry| entry.offer == offer);
+    // One that leads elsewhere too might ask another server than the one that is meant.
+    let leads = |route: &&RouteLine| {
+        let mut offers = route.stages.iter().flat_map(|stage| &stage.offers).peekable();
+        offers.peek().is_some() && offers.all(|entry| entry.offer == offer)
+    };
     if let Some(route) =
         known.iter().find(leads).filter(|route| args.route.as_ref().is_none_or(|name| *name == route.name))
     {
@@ -111,10 +114,12 @@ async fn route_of(args: &StartArgs, management: &Management, offer: &str) -> Res
 
 async fn team_of(args: &StartArgs, management: &Management) -> Result<String, Failure> {
     let known: Vec<TeamLine> = management.get("/teams", &[]).await?;
-    let name = match (&args.team, known.first()) {
-        (Some(name), _) => name.clone(),
-        (None, Some(team)) => team.name.clone(),
-        (None, None) => asked("A name for the team that pays:", "first-team")?,
+    let names: Vec<&str> = known.iter().map(|team| team.name.as_str()).collect();
+    let name = match &args.team {
+        Some(name) => name.clone(),
+        None if names.is_empty() => asked("A name for the team that pays:", "first-team")?,
+        // Whose key it is and who pays is for somebody to say.
+        None => asked(&format!("Which team pays, of {}, or a new one (--team)?", names.join(", ")), "")?,
     };
     if !known.iter().any(|team| team.name == name) {
         let made: CatalogueApplied = management.post("/teams", &json!({ "name": name })).await?;

@@ -8,7 +8,7 @@ use wendor_gateway::admin::connecting::{CredentialKept, UpstreamAddition};
 use wendor_gateway::admin::draft::{OfferDraft, UpstreamDraft};
 
 use super::{catalogue, check, models, overview};
-use crate::client::Management;
+use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{UpstreamAddArgs, UpstreamCommand};
 use crate::output::{self, Reader};
@@ -149,7 +149,7 @@ async fn offer(
     management: &Management,
     reader: Reader,
 ) -> Result<(), Failure> {
-    let path = format!("/upstreams/{name}/offers");
+    let path = format!("/upstreams/{}/offers", part(name));
     let change: CatalogueApplied = management.post(&path, &json!({ "models": models, "look": true })).await?;
     if reader == Reader::Person {
         let lines: Vec<String> = change.changes.iter().map(catalogue::told_change).collect();
@@ -170,7 +170,7 @@ async fn credential((name, overlap): (&str, &str), management: &Management, read
         .map_err(|_| Failure::NotUnderstood(format!("`{overlap}` is no time: write 30m, 1h or the like.")))?;
     let value = check::read_secret("Paste the key, then Enter and Ctrl-D.")?;
     let body = json!({ "value": value, "overlap_seconds": time.as_secs() });
-    let kept: CredentialKept = management.post(&format!("/upstreams/{name}/credential"), &body).await?;
+    let kept: CredentialKept = management.post(&format!("/upstreams/{}/credential", part(name)), &body).await?;
     if reader == Reader::Program {
         return output::json(&kept);
     }

@@ -3,6 +3,8 @@
 //! The id finds it in logs, the check lets a mistyped or cut text be told apart without a look-up and lets secret scanners
 //! recognise one. Random bytes enter and a text leaves once; from then on only its hash is kept.
 
+use std::borrow::Cow;
+
 use chrono::{DateTime, Utc};
 use sha2::{Digest, Sha256};
 
@@ -88,6 +90,41 @@ impl KeyText {
     }
 }
 
+/// The id in what somebody gives for one: people paste whole keys and tokens.
+#[must_use]
+pub fn id_in(text: &str) -> &str {
+    let text = text.trim();
+    let rest = text.strip_prefix("wdr-").or_else(|| text.strip_prefix("wdt-"));
+    rest.and_then(|rest| rest.split('-').next()).filter(|id| !id.is_empty()).unwrap_or(text)
+}
+
+/// `text` with every whole key and token in it cut to its id, which may be shown and logged.
+#[must_use]
+pub fn without_secrets(text: &str) -> Cow<'_, str> {
+    let begins = |rest: &str| ["wdr-", "wdt-"].iter().filter_map(|prefix| rest.find(prefix)).min();
+    let (mut out, mut from) = (String::new(), 0);
+    let mut rest = text;
+    while let Some(at) = begins(rest) {
+        let start = text.len() - rest.len() + at;
+        let whole = text.get(start..start + TEXT_LENGTH).unwrap_or_default();
+        let kinds = [KeyKind::App, KeyKind::Person];
+        match kinds.into_iter().find_map(|kind| KeyText::parse(kind, whole).ok().map(|key| (kind, key))) {
+            Some((kind, key)) => {
+                out.push_str(text.get(from..start).unwrap_or_default());
+                out.push_str(&format!("{}-{}-..", kind.prefix(), key.id));
+                from = start + TEXT_LENGTH;
+                rest = text.get(from..).unwrap_or_default();
+            }
+            None => rest = text.get(start + 4..).unwrap_or_default(),
+        }
+    }
+    if from == 0 {
+        return Cow::Borrowed(text);
+    }
+    out.push_str(text.get(from..).unwrap_or_default());
+    Cow::Owned(out)
+}
+
 fn check_of(body: &str) -> String {
     base32::of_bytes(&crc32fast::hash(body.as_bytes()).to_be_bytes())
 }
@@ -140,6 +177,22 @@ impl AppKey {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    #[test]
+    fn a_whole_key_is_taken_for_its_id_and_never_repeated() {
+        let (secret, key) = KeyText::mint(KeyKind::App, &[7; RANDOM_BYTES]);
+        let (token, person) = KeyText::mint(KeyKind::Person, &[9; RANDOM_BYTES]);
+        let (secret, token) = (secret.expose(), token.expose());
+        assert_eq!(
+            (id_in(secret), id_in(token), id_in(" 3f9k2mq7 "), id_in("wdr-")),
+            (key.id.as_str(), person.id.as_str(), "3f9k2mq7", "wdr-")
+        );
+        let told = format!("there is no route `{secret}`; {token}, wdr-, wdr-é and {secret}");
+        let expected =
+            format!("there is no route `wdr-{0}-..`; wdt-{1}-.., wdr-, wdr-é and wdr-{0}-..", key.id, person.id);
+        assert_eq!(without_secrets(&told), expected);
+        assert!(matches!(without_secrets("nothing of wdr-3f9k2mq7"), Cow::Borrowed(_)));
+    }
 
     #[test]
     fn every_text_is_of_one_length() {

@@ -6,7 +6,7 @@ use actix_web::{get, post, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
+use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText, id_in};
 use wendor_core::catalog::team::Access;
 use wendor_core::name::{Name, nearest};
 
@@ -158,7 +158,7 @@ pub(super) async fn revoke(
     app: web::Data<App>,
     id: web::Path<String>,
 ) -> Result<web::Json<RevokedKey>, Problem> {
-    let id = id.into_inner();
+    let id = id_in(&id).to_owned();
     let keys = app.store.keys().await?;
     let ids = keys.iter().map(|stored| stored.key.id.as_str());
     let missing = || Problem::NoSuch { what: "key", name: id.clone(), nearest: nearest(&id, ids).map(str::to_owned) };

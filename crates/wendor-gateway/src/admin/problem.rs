@@ -4,6 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use wendor_core::catalog::key::without_secrets;
 use wendor_core::shown::is_hidden;
 use wendor_store::StoreError;
 
@@ -121,7 +122,7 @@ impl ResponseError for Problem {
             kind: format!("urn:wendor:problem:{kind}"),
             title: title.to_owned(),
             status: status.as_u16(),
-            detail: self.to_string(),
+            detail: without_secrets(&self.to_string()).into_owned(),
             field,
             problems: problems.iter().map(CatalogueProblem::from).collect(),
         };

@@ -6,6 +6,7 @@ use actix_web::{get, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use wendor_core::catalog::key::id_in;
 use wendor_core::metering::detail::{RequestChange, RequestDetail};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{Latency, LedgerEntry, RequestRecord};
@@ -283,7 +284,7 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         from: params.from,
         to: params.to,
         team: principal.narrow(team)?,
-        key: params.key.clone(),
+        key: params.key.as_deref().map(|key| id_in(key).to_owned()),
         route: params.route.as_deref().map(|route| recorded_route(&snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
         upstream: params.upstream.as_deref().map(|upstream| known_upstream(&snapshot, upstream)).transpose()?,

@@ -6,7 +6,7 @@ use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use wendor_core::catalog::key::{KeyKind, KeyText};
+use wendor_core::catalog::key::{KeyKind, KeyText, id_in};
 use wendor_core::catalog::role::Standing;
 use wendor_store::people::{NewToken, TokenKind};
 
@@ -322,6 +322,6 @@ pub(super) async fn end_token(
     app: web::Data<App>,
     id: web::Path<String>,
 ) -> Result<HttpResponse, Problem> {
-    app.store.end_token(&principal.name, &id, app.clock.now()).await?;
+    app.store.end_token(&principal.name, id_in(&id), app.clock.now()).await?;
     Ok(HttpResponse::NoContent().finish())
 }

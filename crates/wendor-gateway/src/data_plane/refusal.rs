@@ -7,7 +7,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use chrono::{DateTime, Utc};
-use wendor_core::catalog::key::BadKey;
+use wendor_core::catalog::key::{BadKey, without_secrets};
 use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{AllFailed, FailedAttempt};
 use wendor_core::wire::chat_completions::request::BadRequest;
@@ -310,7 +310,7 @@ impl Refusal {
             class: told.class,
             code: told.code.to_owned(),
             param: told.param.clone(),
-            message: format!("{} More: {}", self.message(), call.page_of(told.code)),
+            message: format!("{} More: {}", without_secrets(&self.message()), call.page_of(told.code)),
             request: call.id.to_string(),
         };
         let status = StatusCode::from_u16(told.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
@@ -333,6 +333,8 @@ impl Refusal {
 /// Counts and remembers that no answer was given, and why in a word.
 pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: &'static str) {
     let Caller { key, route, wanted } = caller;
+    // People put keys where names belong.
+    let wanted = wanted.map(|wanted| without_secrets(&wanted).into_owned());
     app.metrics.refusals.with_label_values(&[reason]).inc();
     tracing::debug!(request = %call.id, reason, key = key.as_deref(), "refused");
     // A key whose id could be read and that nobody issued is told by its cause.

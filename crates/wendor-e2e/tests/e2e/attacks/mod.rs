@@ -1,6 +1,7 @@
 //! Attacks, played: each by the upstream, the page or the client that attacks.
 
 mod bodies;
+mod names;
 mod noise;
 mod pages;
 mod people;
