@@ -56,7 +56,9 @@ impl Principal {
         }
         let role = self.standing.role.as_str();
         let team = self.standing.team.as_ref().map_or_else(String::new, |team| format!(" of {team}"));
-        Err(Problem::NotAllowed(format!("{} is {role}{team} and may not {what}; ask an owner or operator", self.name)))
+        // What an operator may not do is an owner's alone.
+        let ask = if self.standing.only_team().is_none() { "an owner" } else { "an owner or operator" };
+        Err(Problem::NotAllowed(format!("{} is {role}{team} and may not {what}; ask {ask}", self.name)))
     }
 
     /// The team that a list is narrowed to: the one asked for if it may be seen, the own one of a lead or viewer.
