@@ -7,7 +7,7 @@ use super::endpoint::Kind;
 use super::image::kind_of_base64;
 use super::verdict::{Note, Target, judge, judge_members};
 use crate::catalog::ability::Ability;
-use crate::catalog::upstream::Offer;
+use crate::catalog::upstream::{Dialect, Offer};
 
 /// What a request holds, as far as it had to be looked at.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -59,6 +59,7 @@ pub fn fit(
         can(offer, ability)?;
     }
     window(request, offer)?;
+    images_out(request, offer, target.dialect)?;
     match content {
         Content::NotLookedAt => passes(request, target, is_strict),
         Content::Embedding(embedding) => embeds(request, embedding, (offer, target), is_strict),
@@ -68,6 +69,18 @@ pub fn fit(
 
 fn can(offer: &Offer, ability: Ability) -> Result<(), Unfit> {
     if offer.can(ability) { Ok(()) } else { Err(Unfit::lacks(ability)) }
+}
+
+/// Of an offer that is said to answer with images in a conversation, apps of other dialects would lose them: they have no place for one.
+fn images_out(request: &AppRequest, offer: &Offer, dialect: Dialect) -> Result<(), Unfit> {
+    let said = offer.abilities.as_ref().is_some_and(|abilities| abilities.contains(&Ability::ImagesOut));
+    let is_other = dialect == Dialect::GenerateContent && request.endpoint.dialect != dialect;
+    if !(said && is_other && matches!(request.endpoint.kind, Kind::Chat(_))) {
+        return Ok(());
+    }
+    let app = request.endpoint.dialect;
+    let reason = format!("it answers with images, for which {app} has no place; ask in {dialect}");
+    Err(Unfit { code: "ability_missing", param: None, reason })
 }
 
 fn window(request: &AppRequest, offer: &Offer) -> Result<(), Unfit> {

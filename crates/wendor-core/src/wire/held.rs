@@ -90,7 +90,8 @@ impl Guarded {
 
 /// The same with one layer of escapes taken off letters. `None` where there is none, as nearly always.
 fn with_plain_letters(body: &[u8]) -> Option<Vec<u8>> {
-    let may_hold_one = memchr::memchr(b'%', body).is_some()
+    let is_number = |at: usize| body.get(at + 1..at + 3).is_some_and(|digits| digits.iter().all(u8::is_ascii_hexdigit));
+    let may_hold_one = memchr::memchr_iter(b'%', body).any(is_number)
         || memchr::memmem::find(body, b"u00").is_some()
         || memchr::memmem::find(body, b"\\/").is_some();
     if !may_hold_one {

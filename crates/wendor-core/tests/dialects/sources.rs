@@ -2,14 +2,19 @@
 
 use rstest::rstest;
 use serde_json::{Value, json};
+use wendor_core::catalog::ability::Ability;
 use wendor_core::catalog::upstream::Dialect::{
     self, ChatCompletions as C, GenerateContent as G, LocalChat as L, Messages as M, Responses as R,
 };
+use wendor_core::catalog::upstream::Offer;
+use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::cited::LeftOut;
 use wendor_core::wire::codec;
 use wendor_core::wire::conversation::answer::Answer;
+use wendor_core::wire::fit::{Content, fit};
 use wendor_core::wire::passage::{Passage, Step};
 
+use crate::edges::{body, chat, target};
 use crate::vectors::head;
 
 const URL: &str = "https://tides.example/march";
@@ -138,4 +143,22 @@ fn gathered_answers_keep_their_sources(#[values(C, R, M)] dialect: Dialect) {
     let whole = codec::of(dialect).write_whole(&Answer::of(events), &head()).unwrap();
     assert_eq!(whole.matches(URL).count(), 1, "{whole}");
     assert_eq!(whole.matches("char_location").count(), usize::from(dialect == M), "{whole}");
+}
+
+/// Images that an offer is said to answer with are refused before to apps that have no place for them, and passed to those that have.
+#[rstest]
+#[case::chat(C, false)]
+#[case::local(L, false)]
+#[case::its_own(G, true)]
+fn an_offer_that_answers_with_images_is_for_its_own_dialect(#[case] from: Dialect, #[case] fits: bool) {
+    let abilities = Some(vec![Ability::Chat, Ability::Whole, Ability::Streaming, Ability::ImagesOut]);
+    let offer = Offer { abilities, ..Offer::default() };
+    let body = body(from, "");
+    let request = AppRequest::read(chat(from), body.as_bytes()).unwrap();
+    let content = Content::Conversation(Box::new(request.understood(body.as_bytes()).unwrap()));
+    let found = fit(&request, &content, (&offer, &target(G)), false);
+    assert_eq!(found.is_ok(), fits, "{found:?}");
+    if let Err(unfit) = found {
+        assert!(unfit.reason.contains("answers with images"), "{}", unfit.reason);
+    }
 }

@@ -79,7 +79,7 @@ impl Call {
     pub fn begin(app: &App, dialect: Dialect, headers: &HeaderMap) -> Self {
         let arrived_at = app.clock.now();
         let host = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
-        let page = Page::of(headers, &app.now_serving());
+        let page = Page::of(headers, app);
         Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, host: host.into(), page }
     }
 
@@ -113,7 +113,7 @@ pub fn chat_completions(request: ServiceRequest) -> impl Future<Output = Result<
 pub async fn any(request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
     if request.method() == Method::OPTIONS {
         let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
-        if let Some(told) = page::preflight(&request, &app.now_serving()) {
+        if let Some(told) = page::preflight(&request, &app) {
             return Ok(request.into_response(told));
         }
     }

@@ -9,7 +9,7 @@ use actix_web::http::header::{self, HeaderMap, HeaderValue};
 use wendor_core::catalog::route::Route;
 
 use super::refusal::{KEPT_OF_A_NAME, Refusal};
-use crate::snapshot::Snapshot;
+use crate::app::App;
 
 /// The answers' own headers that a page may read.
 const SHOWN: &str = "wendor-request-id, wendor-offer, wendor-revision, wendor-attempts, wendor-notes, x-request-id, request-id, \
@@ -32,14 +32,14 @@ pub enum Page {
 impl Page {
     /// What the headers of a request say.
     #[must_use]
-    pub fn of(headers: &HeaderMap, snapshot: &Snapshot) -> Self {
+    pub fn of(headers: &HeaderMap, app: &App) -> Self {
         let Some(origin) = headers.get(header::ORIGIN) else { return Self::Own };
         if is_own(headers, origin) {
             return Self::Own;
         }
         let text = origin.to_str().unwrap_or_default();
         let is_listed = |route: &Route| route.lists(text);
-        if snapshot.catalogue.routes.values().any(is_listed) {
+        if app.now_serving().catalogue.routes.values().any(is_listed) {
             Self::Listed(origin.clone())
         } else {
             Self::Foreign(text.chars().take(KEPT_OF_A_NAME).collect())
@@ -91,13 +91,13 @@ pub fn is_own(headers: &HeaderMap, origin: &HeaderValue) -> bool {
 
 /// The answer to a browser that asks before a page does. `None` for any other request.
 #[must_use]
-pub fn preflight(request: &ServiceRequest, snapshot: &Snapshot) -> Option<HttpResponse> {
+pub fn preflight(request: &ServiceRequest, app: &App) -> Option<HttpResponse> {
     let headers = request.headers();
     let wanted = headers.get(header::ACCESS_CONTROL_REQUEST_METHOD)?;
     if request.method() != Method::OPTIONS {
         return None;
     }
-    let page = Page::of(headers, snapshot);
+    let page = Page::of(headers, app);
     let Page::Listed(_) = &page else { return None };
     let mut response = HttpResponse::NoContent();
     page.allow(&mut response);
