@@ -4,6 +4,57 @@
  */
 
 export interface paths {
+    "/manage/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was done, newest first. */
+        get: operations["get-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The whole audit, a line of JSON for each entry, oldest first. */
+        get: operations["get-audit-export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Look the whole chain through. */
+        get: operations["get-audit-verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/catalogue": {
         parameters: {
             query?: never;
@@ -136,6 +187,58 @@ export interface paths {
         get: operations["get-me"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/me/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to set up an authenticator app. Codes are not asked for until the first one has come. */
+        post: operations["post-me-codes"];
+        /** Take one's authenticator app away. */
+        delete: operations["delete-me-codes"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/me/codes/first": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send the first code: from now on one is asked for at every sign-in. */
+        post: operations["post-me-codes-first"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/me/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in again as oneself: for ten minutes keys of others, people and secrets can be changed with this token. */
+        post: operations["post-me-confirm"];
         delete?: never;
         options?: never;
         head?: never;
@@ -451,6 +554,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/sign-in-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who has to have an authenticator app. */
+        get: operations["get-sign-in-rule"];
+        put?: never;
+        /** Say who has to have an authenticator app. Whoever has none can do nothing else until it is set up. */
+        post: operations["post-sign-in-rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/spool": {
         parameters: {
             query?: never;
@@ -725,6 +846,68 @@ export interface components {
             /** @description Whether that is estimated. */
             used_estimated: boolean;
         };
+        /** @description Something that is wrong with the chain. */
+        AuditFault: {
+            /** @description `missing`, `edited`, `moved`, `replaced` or `other-head`. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description The number at which it is seen.
+             */
+            number: number;
+            /** @description In words. */
+            words: string;
+        };
+        /** @description One entry. */
+        AuditLine: {
+            /** @description The kind of thing that was done. */
+            action: string;
+            /** @description From which address; empty for what is done on the server. */
+            address: string;
+            /** @description What is after. */
+            after?: Record<string, never> | null;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description What was before, without secrets; its form goes by the action. */
+            before?: Record<string, never> | null;
+            /** @description By whom. */
+            by: string;
+            /** @description Its hash, over itself and the hash of the entry before. */
+            hash: string;
+            /**
+             * Format: int64
+             * @description Its number, from 1, without gaps.
+             */
+            number: number;
+            /** @description To what. */
+            subject: string;
+            /** @description By what: `console ID`, `token ID`, `server`, `service`. */
+            through: string;
+        };
+        /** @description A page of entries, newest first. */
+        AuditPage: {
+            /** @description The kinds of things that can be asked for. */
+            actions: string[];
+            /** @description The entries. */
+            entries: components["schemas"]["AuditLine"][];
+            /** @description Whether there are older ones. */
+            has_more: boolean;
+        };
+        /** @description What looking the chain through came to. */
+        AuditVerdict: {
+            /**
+             * Format: int64
+             * @description Entries looked at.
+             */
+            entries: number;
+            /** @description What is wrong; nothing when empty. */
+            faults: components["schemas"]["AuditFault"][];
+            /** @description Where the chain ends, as NUMBER:HASH; kept elsewhere, it shows later whether entries were replaced since. */
+            head: string;
+        };
         /** @description A file to be applied. */
         CatalogueApplication: {
             /**
@@ -876,6 +1059,22 @@ export interface components {
             text: string;
             /** @description `whole` or `streamed`. */
             way: string;
+        };
+        /** @description What an authenticator app is set up by, shown this once. */
+        CodesSetup: {
+            /** @description The same as an `otpauth:` address. */
+            address: string;
+            /** @description The address as a square to be scanned: rows of dark (`1`) and light (`0`) fields. */
+            picture: string[];
+            /** @description To be typed into the app. */
+            secret: string;
+        };
+        /** @description How someone shows that it is still them. */
+        Confirmation: {
+            /** @description A code of their authenticator app, or a recovery code, where they have set one up. */
+            code?: string | null;
+            /** @description Their password. */
+            password: string;
         };
         /** @description One line of a cost. */
         CostLine: {
@@ -1043,6 +1242,11 @@ export interface components {
             /** @description `failing` or `noted`. */
             weight: string;
         };
+        /** @description The first code that the app shows. */
+        FirstCode: {
+            /** @description Six digits. */
+            code: string;
+        };
         /** @description How an offer counts input, learnt from what its upstream reports since the service began. */
         InputCounting: {
             /** @description Bytes of a request that make one token. */
@@ -1193,8 +1397,22 @@ export interface components {
         };
         /** @description Who calls. */
         Me: {
+            /**
+             * Format: date-time
+             * @description Since when codes of their authenticator app are asked for.
+             */
+            codes_since?: string | null;
+            /** @description Whether they have set a password. */
+            has_password: boolean;
+            /** @description Whether an authenticator app has to be set up before anything else. */
+            lacks_codes: boolean;
             /** @description The person's name. */
             name: string;
+            /**
+             * Format: int64
+             * @description Recovery codes that they have left.
+             */
+            recovery_codes: number;
             /** @description `owner`, `operator`, `lead` or `viewer`. */
             role: string;
             /** @description The team of a lead or viewer. */
@@ -1286,6 +1504,8 @@ export interface components {
             expires_at?: string | null;
             /** @description What it is for. */
             label: string;
+            /** @description Whether programs may do with it what people have to sign in again for: keys of others, people and secrets. */
+            unasked?: boolean;
         };
         /** @description Something that needs someone. */
         NoticeLine: {
@@ -1423,6 +1643,11 @@ export interface components {
              * @description When they were added.
              */
             added_at: string;
+            /**
+             * Format: date-time
+             * @description Since when codes of an authenticator app are asked of them.
+             */
+            codes_since?: string | null;
             /**
              * Format: date-time
              * @description Since when what they present is refused.
@@ -1565,6 +1790,11 @@ export interface components {
             input_cached?: string | null;
             /** @description Output. */
             output: string;
+        };
+        /** @description Codes for whoever has lost the app, shown this once. */
+        RecoveryCodes: {
+            /** @description Each works once. */
+            codes: string[];
         };
         /** @description What to look at. */
         RefreshAsk: {
@@ -1808,7 +2038,7 @@ export interface components {
         SecretRotated: {
             /**
              * Format: int64
-             * @description Credentials under it.
+             * @description Credentials, and codes of people, under it.
              */
             done: number;
             /**
@@ -1866,12 +2096,19 @@ export interface components {
         };
         /** @description How someone signs in: with `one_time`, or with `name` and `password`. */
         SignIn: {
+            /** @description A code of their authenticator app, or a recovery code, where they have set one up. */
+            code?: string | null;
             /** @description The person's name. */
             name?: string | null;
             /** @description The text that `wendor person add` printed; works once. */
             one_time?: string | null;
             /** @description Their password. */
             password?: string | null;
+        };
+        /** @description Who has to have an authenticator app. */
+        SignInRule: {
+            /** @description Roles: owner, operator, lead, viewer. */
+            codes_required: string[];
         };
         /** @description A person who was signed out everywhere. */
         SignedOut: {
@@ -2039,6 +2276,8 @@ export interface components {
             kind: string;
             /** @description What it is for. */
             label: string;
+            /** @description Whether programs may do with it what people have to sign in again for. */
+            unasked: boolean;
         };
         /** @description Tokens by kind; the input kinds are disjoint and sum to all input, reasoning is a part of output. */
         TokensByKind: {
@@ -2075,6 +2314,11 @@ export interface components {
         };
         /** @description Kept credentials under one secret. */
         UnderSecret: {
+            /**
+             * Format: int64
+             * @description Codes of how many people.
+             */
+            codes: number;
             /**
              * Format: int64
              * @description How many credentials.
@@ -2219,6 +2463,93 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "get-audit": {
+        parameters: {
+            query?: {
+                /** @description By this person. */
+                by?: string | null;
+                /** @description Of this kind, such as `key-issued`. */
+                action?: string | null;
+                /** @description To this, such as `person clerk`. */
+                subject?: string | null;
+                /** @description At or after this instant. */
+                from?: string | null;
+                /** @description Before this instant. */
+                until?: string | null;
+                /** @description With a smaller number than this: the next page. */
+                below?: number | null;
+                /** @description So many at most, 1 to 500; 50 when absent. */
+                limit?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries, newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+        };
+    };
+    "get-audit-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries as lines of JSON, oldest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                };
+            };
+            /** @description Owners only */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-audit-verify": {
+        parameters: {
+            query?: {
+                /** @description Where it once ended, as NUMBER:HASH. */
+                head?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it came to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerdict"];
+                };
+            };
+        };
+    };
     "get-catalogue": {
         parameters: {
             query?: never;
@@ -2495,6 +2826,162 @@ export interface operations {
             };
         };
     };
+    "post-me-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the app is set up by, this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodesSetup"];
+                };
+            };
+            /** @description One is set up already, or the service has no secret */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "delete-me-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No code is asked for any more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Sign in again as yourself first */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description None is set up */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-me-codes-first": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstCode"];
+            };
+        };
+        responses: {
+            /** @description Recovery codes, this once */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            /** @description It is not the code that the app shows */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Nothing is being set up */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-me-confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Confirmation"];
+            };
+        };
+        responses: {
+            /** @description It is you */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not these, or a code is needed */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description You have no password */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Too many at once */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "post-me-password": {
         parameters: {
             query?: never;
@@ -2733,6 +3220,15 @@ export interface operations {
             };
             /** @description Owners only */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such person */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3066,7 +3562,7 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
-            /** @description Not these */
+            /** @description Not these, or a code is needed (`urn:wendor:problem:code-needed`) */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3135,7 +3631,7 @@ export interface operations {
                     "application/json": components["schemas"]["IssuedToken"];
                 };
             };
-            /** @description Not these */
+            /** @description Not these, or a code is needed (`urn:wendor:problem:code-needed`) */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3155,6 +3651,75 @@ export interface operations {
             };
             /** @description Too many at once */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-sign-in-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description By role */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInRule"];
+                };
+            };
+        };
+    };
+    "post-sign-in-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInRule"];
+            };
+        };
+        responses: {
+            /** @description In force */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A value cannot be taken */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Owners only, who signed in again as themselves */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description You would be shut out yourself */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

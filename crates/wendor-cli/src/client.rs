@@ -3,7 +3,9 @@
 use reqwest::{Client, Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use serde_json::{Value, json};
 
+use crate::asking;
 use crate::failure::Failure;
 use crate::profile::Profile;
 
@@ -54,7 +56,35 @@ impl Management {
         self.http.request(method, format!("{}/manage/v1{path}", self.profile.url))
     }
 
+    /// Sends a request; where it is refused until its person has signed in again as themselves, and somebody sits at a terminal, they are
+    /// asked to and it is sent again.
     async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
+        let again = request.try_clone();
+        match (self.send_once(request).await, again) {
+            (Err(Failure::ConfirmFirst(why)), Some(again)) if asking::is_at_a_terminal() => {
+                crate::output::note(&why);
+                self.confirm().await?;
+                self.send_once(again).await
+            }
+            (sent, _) => sent,
+        }
+    }
+
+    async fn confirm(&self) -> Result<(), Failure> {
+        let password = asking::hidden("Your password: ")?;
+        let ask = |body: Value| {
+            self.profile.token().map(|token| self.request(Method::POST, "/me/confirm").bearer_auth(token).json(&body))
+        };
+        match self.send_once(ask(json!({ "password": password }))?).await {
+            Err(Failure::CodeNeeded(_)) => {
+                let code = asking::line("Code of your authenticator app: ")?;
+                self.send_once(ask(json!({ "password": password, "code": code }))?).await.map(|_| ())
+            }
+            sent => sent.map(|_| ()),
+        }
+    }
+
+    async fn send_once(&self, request: RequestBuilder) -> Result<Response, Failure> {
         let response = request.send().await.map_err(|error| unreachable(&self.profile.url, &error))?;
         let status = response.status().as_u16();
         if response.status().is_success() {
@@ -79,6 +109,14 @@ impl Management {
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Failure> {
         let query: Vec<_> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
         self.read(self.request(Method::GET, path).bearer_auth(self.profile.token()?).query(&query)).await
+    }
+
+    /// `GET` of what is no JSON, piece by piece.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn get_stream(&self, path: &str) -> Result<Response, Failure> {
+        self.send(self.request(Method::GET, path).bearer_auth(self.profile.token()?)).await
     }
 
     /// `POST` with a body.

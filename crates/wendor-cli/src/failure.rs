@@ -16,6 +16,12 @@ pub enum Failure {
     /// Not signed in, or not allowed.
     #[error("{0}")]
     NotAllowed(String),
+    /// The password is right, and a code is asked for beside.
+    #[error("{0}")]
+    CodeNeeded(String),
+    /// Whoever asks has to sign in again as themselves first.
+    #[error("{0}")]
+    ConfirmFirst(String),
     /// No such thing.
     #[error("{0}")]
     NoSuch(String),
@@ -39,7 +45,7 @@ impl Failure {
             Self::OutputClosed => 0,
             Self::Own(_) => 1,
             Self::NotUnderstood(_) => 2,
-            Self::NotAllowed(_) => 3,
+            Self::NotAllowed(_) | Self::CodeNeeded(_) | Self::ConfirmFirst(_) => 3,
             Self::NoSuch(_) => 4,
             Self::OverQuota(_) => 5,
             Self::UpstreamsFailed(_) => 6,
@@ -72,11 +78,13 @@ impl Failure {
                 problem.line, problem.column, problem.path, problem.message
             ));
         }
-        match status {
-            401 | 403 => Self::NotAllowed(message),
-            404 => Self::NoSuch(message),
-            400..=499 => Self::NotUnderstood(message),
-            _ => Self::Own(message),
+        match (status, details.kind.as_str()) {
+            (401, "urn:wendor:problem:code-needed") => Self::CodeNeeded(message),
+            (403, "urn:wendor:problem:confirm-first") => Self::ConfirmFirst(message),
+            (401 | 403, _) => Self::NotAllowed(message),
+            (404, _) => Self::NoSuch(message),
+            (400..=499, _) => Self::NotUnderstood(message),
+            (_, _) => Self::Own(message),
         }
     }
 

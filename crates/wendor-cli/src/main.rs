@@ -1,5 +1,6 @@
 //! `wendor`: the service and its command-line client. What there is to do stands in [`grammar`].
 
+mod asking;
 mod client;
 mod commands;
 mod failure;

@@ -12,6 +12,7 @@
 //! - [`client_code`]: ready code that asks a route
 //! - [`watch`]: what needs someone, and what was to be expected
 
+pub mod audit;
 pub mod base32;
 pub mod catalog;
 pub mod client_code;

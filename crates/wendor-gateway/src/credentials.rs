@@ -8,6 +8,7 @@ use std::path::PathBuf;
 
 use chrono::{DateTime, Utc};
 use rand::RngExt;
+use wendor_core::audit::Doer;
 use wendor_core::catalog::Catalogue;
 use wendor_core::catalog::upstream::{CredentialSource, Upstream};
 use wendor_core::diagnosis::seen::CredentialSeen;
@@ -203,6 +204,18 @@ pub struct KeptAnew {
     pub unreadable: u64,
 }
 
+impl KeptAnew {
+    /// Together with another.
+    #[must_use]
+    pub fn and(self, other: Self) -> Self {
+        Self {
+            done: self.done + other.done,
+            left: self.left + other.left,
+            unreadable: self.unreadable + other.unreadable,
+        }
+    }
+}
+
 /// Which credentials are kept anew.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Which {
@@ -221,7 +234,7 @@ pub async fn keep_anew(
     store: &Store,
     vault: &Vault,
     catalogue: &Catalogue,
-    which: Which,
+    (which, doer): (Which, &Doer),
 ) -> Result<KeptAnew, StoreError> {
     let mut came = KeptAnew::default();
     let Some(mark) = vault.mark() else { return Ok(came) };
@@ -251,7 +264,7 @@ pub async fn keep_anew(
             let bound = Bound { id: &row.id, upstream: &row.upstream, host };
             Some(Resealed { sealed: vault.seal(bound, &text, rand::rng().random()).ok()?, host, kept_under: mark })
         });
-        store.reseal_credential(&row.id, sealed, anew).await?;
+        store.reseal_credential((&row.id, sealed), anew, doer).await?;
         (came.done, written) = (came.done + 1, written + 1);
     }
     Ok(came)

@@ -87,6 +87,13 @@ impl Guesses {
         guessers.first().and_then(|guesser| wrongs.get(guesser)).map_or(0, |wrong| wrong.count)
     }
 
+    /// Wrong ones of that guesser.
+    #[must_use]
+    pub fn count(&self, guesser: &Guesser) -> u32 {
+        let wrongs = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        wrongs.get(guesser).map_or(0, |wrong| wrong.count)
+    }
+
     /// A right one. Gives how many wrong ones there were of that guesser before it.
     pub fn right(&self, guesser: &Guesser) -> u32 {
         let mut wrongs = self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner);

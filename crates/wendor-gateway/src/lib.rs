@@ -8,6 +8,7 @@ pub mod allowances;
 pub mod app;
 pub mod checks;
 pub mod clock;
+pub mod codes;
 mod console;
 pub mod credentials;
 pub mod data_plane;

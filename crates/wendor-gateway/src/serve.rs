@@ -13,6 +13,7 @@ use arc_swap::ArcSwap;
 use chrono::TimeDelta;
 use tokio::sync::watch;
 use utoipa_actix_web::AppExt;
+use wendor_core::audit::Doer;
 use wendor_store::{Store, StoreError};
 
 use crate::allowances::{Allowances, Settled};
@@ -103,7 +104,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let (spool, reader) = Spool::open(claim, place, settings.spool_options)?;
     let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
     let keyring = Keyring::of(&settings);
-    keep_anew(&store, &keyring).await?;
+    keep_anew(&store, &keyring, &Doer::service(clock.now())).await?;
     let snapshot = Snapshot::read(&store, (&keyring, &hosts), clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = Arc::new(App {
@@ -241,10 +242,11 @@ fn outward(settings: &Settings) -> Result<(Trust, Hosts), ServeError> {
 }
 
 /// Credentials of the first form are kept anew, so that each is bound to where it goes.
-async fn keep_anew(store: &Store, keyring: &Keyring) -> Result<(), ServeError> {
+async fn keep_anew(store: &Store, keyring: &Keyring, doer: &Doer) -> Result<(), ServeError> {
     let catalogue = store.current_revision().await?.map(|(_, catalogue)| catalogue).unwrap_or_default();
     loop {
-        let came = credentials::keep_anew(store, &keyring.vault, &catalogue, credentials::Which::FirstForm).await?;
+        let came =
+            credentials::keep_anew(store, &keyring.vault, &catalogue, (credentials::Which::FirstForm, doer)).await?;
         if came.left == 0 {
             return Ok(());
         }

@@ -2,8 +2,10 @@
 //! usable for a while.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use serde_json::json;
+use wendor_core::audit::{Action, Deed, Doer};
 
-use crate::store::bump;
+use crate::audit::{Tell, commit};
 use crate::{Store, StoreError};
 
 /// A credential to be kept.
@@ -17,10 +19,8 @@ pub struct NewCredential<'a> {
     pub kept: &'a Resealed<'a>,
     /// The one that it takes the place of, and until when that can be used.
     pub replaces: Option<(&'a str, DateTime<Utc>)>,
-    /// When.
-    pub at: DateTime<Utc>,
-    /// By whom.
-    pub by: &'a str,
+    /// By whom, and when.
+    pub by: &'a Doer,
 }
 
 /// A credential as it is kept.
@@ -80,14 +80,16 @@ impl Store {
         .bind(&new.kept.sealed)
         .bind(new.kept.host)
         .bind(new.kept.kept_under)
-        .bind(new.at)
-        .bind(new.by)
+        .bind(new.by.at)
+        .bind(&new.by.name)
         .bind(new.replaces.map(|(id, _)| id))
         .execute(&mut *transaction)
         .await?;
-        bump(&mut transaction).await?;
-        transaction.commit().await?;
-        Ok(())
+        let after = json!({ "credential": "changed", "id": new.id, "host": new.kept.host });
+        let before = new.replaces.map(|(id, until)| json!({ "id": id, "usable_until": until }));
+        let deed =
+            Deed { before, ..Deed::of(Action::CredentialKept, format!("upstream {}", new.upstream)).after(after) };
+        commit(transaction, Tell::Everyone, (new.by, &deed)).await
     }
 
     /// All that are kept.
@@ -105,13 +107,18 @@ impl Store {
     ///
     /// # Errors
     /// When the database is away.
-    pub async fn reseal_credential(&self, id: &str, was: &[u8], anew: Option<Resealed<'_>>) -> Result<(), StoreError> {
+    pub async fn reseal_credential(
+        &self,
+        (id, was): (&str, &[u8]),
+        anew: Option<Resealed<'_>>,
+        doer: &Doer,
+    ) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
         let (sealed, host, kept_under) = match &anew {
             Some(anew) => (Some(&anew.sealed), Some(anew.host), Some(anew.kept_under)),
             None => (None, None, None),
         };
-        sqlx::query(
+        let moved = sqlx::query(
             "update upstream_credential set sealed = $3, host = $4, kept_under = $5 where id = $1 and sealed = $2",
         )
         .bind(id)
@@ -121,9 +128,12 @@ impl Store {
         .bind(kept_under)
         .execute(&mut *transaction)
         .await?;
-        bump(&mut transaction).await?;
-        transaction.commit().await?;
-        Ok(())
+        if moved.rows_affected() == 0 {
+            return Ok(());
+        }
+        let deed = Deed::of(Action::CredentialsMoved, format!("credential {id}"))
+            .after(json!({ "host": host, "under": kept_under }));
+        commit(transaction, Tell::Everyone, (doer, &deed)).await
     }
 
     /// Erases what may not be used any more: whose time after another took its place is over, and what no upstream of the catalogue has
@@ -131,23 +141,23 @@ impl Store {
     ///
     /// # Errors
     /// When the database is away.
-    pub async fn erase_unused_credentials(&self, in_use: &[&str], now: DateTime<Utc>) -> Result<u64, StoreError> {
+    pub async fn erase_unused_credentials(&self, in_use: &[&str], doer: &Doer) -> Result<u64, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let erased = sqlx::query(
+        let erased: Vec<String> = sqlx::query_scalar(
             "update upstream_credential set sealed = null
              where sealed is not null and (usable_until <= $1
-                or (usable_until is null and added_at < $2 and not (id = any($3))))",
+                or (usable_until is null and added_at < $2 and not (id = any($3))))
+             returning id",
         )
-        .bind(now)
-        .bind(now - TimeDelta::hours(1))
+        .bind(doer.at)
+        .bind(doer.at - TimeDelta::hours(1))
         .bind(in_use)
-        .execute(&mut *transaction)
-        .await?
-        .rows_affected();
-        if erased > 0 {
-            bump(&mut transaction).await?;
+        .fetch_all(&mut *transaction)
+        .await?;
+        if !erased.is_empty() {
+            let deed = Deed::of(Action::CredentialsErased, "credentials").before(json!({ "ids": erased }));
+            commit(transaction, Tell::Everyone, (doer, &deed)).await?;
         }
-        transaction.commit().await?;
-        Ok(erased)
+        Ok(erased.len() as u64)
     }
 }

@@ -1,12 +1,14 @@
 //! Keys of apps: kept as hashes, revoked and never deleted.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, SubsecRound, Utc};
+use serde_json::json;
+use wendor_core::audit::{Action, Deed, Doer};
 use wendor_core::catalog::key::{AppKey, KeyHash, KeyText};
 use wendor_core::catalog::team::Access;
 use wendor_core::name::Name;
 
+use crate::audit::{Tell, commit};
 use crate::row::name;
-use crate::store::bump;
 use crate::{Store, StoreError};
 
 /// A key with what is recorded of its making.
@@ -62,13 +64,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`] when there is no such team.
-    pub async fn add_key(
-        &self,
-        text: &KeyText,
-        key: &AppKey,
-        issued_by: &str,
-        at: DateTime<Utc>,
-    ) -> Result<(), StoreError> {
+    pub async fn add_key(&self, text: &KeyText, key: &AppKey, doer: &Doer) -> Result<(), StoreError> {
         let routes: Option<Vec<&str>> = match &key.access {
             Access::AllRoutes => None,
             Access::Only(routes) => Some(routes.iter().map(Name::as_str).collect()),
@@ -82,18 +78,18 @@ impl Store {
         .bind(&text.hash.0[..])
         .bind(key.team.as_str())
         .bind(&key.label)
-        .bind(routes)
-        .bind(at)
-        .bind(issued_by)
+        .bind(&routes)
+        .bind(doer.at)
+        .bind(&doer.name)
         .bind(key.expires_at)
         .execute(&mut *transaction)
         .await?;
         if added.rows_affected() == 0 {
             return Err(StoreError::Missing { what: "team", name: key.team.to_string() });
         }
-        bump(&mut transaction).await?;
-        transaction.commit().await?;
-        Ok(())
+        let after = json!({ "team": key.team, "label": key.label, "routes": routes, "expires_at": key.expires_at });
+        let deed = Deed::of(Action::KeyIssued, format!("key {}", text.id)).after(after);
+        commit(transaction, Tell::Everyone, (doer, &deed)).await
     }
 
     /// All keys, by team and then newest first; revoked ones too, since they are told apart when they are presented.
@@ -114,20 +110,29 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`] when there is no such key.
-    pub async fn revoke_key(&self, id: &str, by: &str, at: DateTime<Utc>) -> Result<DateTime<Utc>, StoreError> {
+    pub async fn revoke_key(&self, id: &str, doer: &Doer) -> Result<DateTime<Utc>, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let revoked: Option<DateTime<Utc>> = sqlx::query_scalar(
-            "update app_key set revoked_at = coalesce(revoked_at, $2), revoked_by = coalesce(revoked_by, $3)
-             where id = $1 returning revoked_at",
-        )
-        .bind(id)
-        .bind(at)
-        .bind(by)
-        .fetch_optional(&mut *transaction)
-        .await?;
-        let revoked = revoked.ok_or_else(|| StoreError::Missing { what: "key", name: id.to_owned() })?;
-        bump(&mut transaction).await?;
-        transaction.commit().await?;
-        Ok(revoked)
+        let found: Option<(String, Option<DateTime<Utc>>)> =
+            sqlx::query_as("select team, revoked_at from app_key where id = $1 for update")
+                .bind(id)
+                .fetch_optional(&mut *transaction)
+                .await?;
+        let missing = || StoreError::Missing { what: "key", name: id.to_owned() };
+        let (team, revoked_at) = found.ok_or_else(missing)?;
+        if let Some(revoked_at) = revoked_at {
+            return Ok(revoked_at);
+        }
+        let revoked_at = doer.at.trunc_subsecs(6);
+        sqlx::query("update app_key set revoked_at = $2, revoked_by = $3 where id = $1")
+            .bind(id)
+            .bind(revoked_at)
+            .bind(&doer.name)
+            .execute(&mut *transaction)
+            .await?;
+        let deed = Deed::of(Action::KeyRevoked, format!("key {id}"))
+            .before(json!({ "team": team, "revoked": false }))
+            .after(json!({ "team": team, "revoked": true }));
+        commit(transaction, Tell::Everyone, (doer, &deed)).await?;
+        Ok(revoked_at)
     }
 }

@@ -5,7 +5,9 @@
 //!
 //! - [`Store`]: connecting, migrating, the change counter
 //! - [`revisions`]: the configuration's revisions, teams and rates
+//! - [`audit`]: what was done, written with what it tells of
 //! - [`keys`]: keys of apps
+//! - [`codes`]: codes of authenticator apps, and who has to have them
 //! - [`credentials`]: upstreams' credentials, encrypted
 //! - [`inventory`]: what upstreams serve, what changed, what is proven
 //! - [`people`]: people and their tokens
@@ -15,6 +17,8 @@
 //! - [`usage`]: figures over a range
 //! - [`quotas`]: what windows hold
 
+pub mod audit;
+pub mod codes;
 pub mod credentials;
 mod error;
 pub mod inventory;

@@ -4,14 +4,16 @@ use std::collections::BTreeMap;
 
 use chrono::{DateTime, NaiveDate, Utc};
 use rust_decimal::Decimal;
+use serde_json::json;
 use sqlx::types::Json;
+use wendor_core::audit::{Action, Deed, Doer};
 use wendor_core::catalog::Catalogue;
 use wendor_core::metering::images::ImageSize;
 use wendor_core::metering::rate::{Rate, RateCard};
 use wendor_core::name::OfferName;
 
+use crate::audit::{Tell, commit};
 use crate::row::numeric;
-use crate::store::bump;
 use crate::{Store, StoreError};
 
 /// One revision.
@@ -36,12 +38,12 @@ pub struct NewRevision<'a> {
     pub catalogue: &'a Catalogue,
     /// Rates to append.
     pub rates: &'a [(OfferName, Rate)],
-    /// By whom.
-    pub made_by: &'a str,
+    /// By whom, and when.
+    pub by: &'a Doer,
     /// Why.
     pub note: &'a str,
-    /// When.
-    pub made_at: DateTime<Utc>,
+    /// What changes, as the audit tells it.
+    pub changes: serde_json::Value,
 }
 
 #[derive(sqlx::FromRow)]
@@ -103,8 +105,8 @@ impl Store {
         let number = found + 1;
         sqlx::query("insert into revision (number, made_at, made_by, note, document) values ($1, $2, $3, $4, $5)")
             .bind(number)
-            .bind(new.made_at)
-            .bind(new.made_by)
+            .bind(new.by.at)
+            .bind(&new.by.name)
             .bind(new.note)
             .bind(Json(new.catalogue))
             .execute(&mut *transaction)
@@ -120,8 +122,10 @@ impl Store {
         for (offer, rate) in new.rates {
             append_rate(&mut transaction, offer, rate, &new).await?;
         }
-        bump(&mut transaction).await?;
-        transaction.commit().await?;
+        let deed = Deed::of(Action::RevisionMade, format!("revision {number}"))
+            .before(json!({ "revision": found }))
+            .after(json!({ "revision": number, "note": new.note, "changes": new.changes }));
+        commit(transaction, Tell::Everyone, (new.by, &deed)).await?;
         Ok(number)
     }
 
@@ -171,8 +175,8 @@ async fn append_rate(
     .bind(numeric(rate.output))
     .bind(rate.image.map(numeric))
     .bind(Json(&rate.image_sizes))
-    .bind(new.made_at)
-    .bind(new.made_by)
+    .bind(new.by.at)
+    .bind(&new.by.name)
     .execute(connection)
     .await?;
     match added.rows_affected() {

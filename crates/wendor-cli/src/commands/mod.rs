@@ -1,9 +1,11 @@
 //! What each command does: a typed command enters, calls go out, columns or JSON come back. A file a thing of the grammar.
 
 mod ask;
+mod audit;
 mod catalogue;
 mod check;
 mod key;
+mod me;
 mod models;
 mod now;
 mod overview;
@@ -67,6 +69,8 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Person(PersonCommand::SignIn { name }) => person::sign_in(&name, reader).await,
         Command::Person(command) => person::manage(command, &management()?, reader).await,
         Command::Token(command) => session::tokens(command, &management()?, reader).await,
+        Command::Me(command) => me::run(command, &management()?, reader).await,
+        Command::Audit(command) => audit::run(command, management, reader).await,
         Command::SignIn(args) => session::sign_in(args, reader).await,
         Command::Completions { shell } => {
             let mut script = Vec::new();

@@ -4,6 +4,7 @@
 //! WENDOR_DATABASE_URL owns the installation anyway.
 
 use serde_json::json;
+use wendor_core::audit::Doer;
 use wendor_core::catalog::key::{KeyKind, KeyText};
 use wendor_gateway::admin::people::{AddedPerson, ONE_TIME, PersonLine, SignedOut, read_person};
 use wendor_store::Store;
@@ -32,7 +33,7 @@ pub(super) async fn add((name, role, team): (&str, &str, Option<&str>), reader: 
     let (name, standing) = read_person(name, role, team)
         .map_err(|(field, message)| Failure::NotUnderstood(format!("{field}: {message}.")))?;
     let store = store().await?;
-    store.add_person(name.as_str(), &standing, "the server's console", now()).await?;
+    store.add_person(name.as_str(), &standing, &Doer::on_the_server(now())).await?;
     give_one_time(&store, name.as_str(), reader).await
 }
 
@@ -42,10 +43,17 @@ pub(super) async fn sign_in(name: &str, reader: Reader) -> Result<(), Failure> {
 
 async fn give_one_time(store: &Store, name: &str, reader: Reader) -> Result<(), Failure> {
     let (secret, text) = KeyText::mint(KeyKind::Person, &rand::random());
-    let at = now();
-    let expires_at = at + ONE_TIME;
-    let token = NewToken { person: name, kind: TokenKind::OneTime, label: "", at, expires_at: Some(expires_at) };
-    store.add_token(&text, &token).await?;
+    let doer = Doer::on_the_server(now());
+    let expires_at = doer.at + ONE_TIME;
+    let token = NewToken {
+        person: name,
+        kind: TokenKind::OneTime,
+        label: "",
+        expires_at: Some(expires_at),
+        confirmed_at: None,
+        is_unasked: false,
+    };
+    store.add_token(&text, &token, &doer).await?;
     show_one_time(&AddedPerson { name: name.to_owned(), one_time: secret.expose().to_owned(), expires_at }, reader)
 }
 
@@ -93,6 +101,19 @@ pub(super) async fn manage(command: PersonCommand, management: &Management, read
                 }
             }
         }
+        PersonCommand::RequireCodes { roles, nobody: _ } => {
+            management.post_unanswered("/sign-in-rule", &json!({ "codes_required": roles })).await?;
+            match reader {
+                Reader::Program => output::json(&json!({ "codes_required": roles })),
+                Reader::Person if roles.is_empty() => {
+                    output::line("Codes are asked of those alone who have set them up.")
+                }
+                Reader::Person => output::line(&format!(
+                    "Codes of an authenticator app are asked of every {}: whoever has none sets one up before anything else.",
+                    roles.join(" and ")
+                )),
+            }
+        }
         PersonCommand::List => list(management, reader).await,
         PersonCommand::Add { .. } | PersonCommand::SignIn { .. } => {
             Err(Failure::Own("this is done on the server itself".to_owned()))
@@ -128,6 +149,7 @@ async fn list(management: &Management, reader: Reader) -> Result<(), Failure> {
         let password = match (person.disabled_at, person.one_time_until, person.has_password) {
             (Some(at), _, _) => format!("disabled {}", words::ago(at, now())),
             (None, Some(until), _) => format!("one-time, until {}", words::instant(until)),
+            (None, None, true) if person.codes_since.is_some() => "password and code".to_owned(),
             (None, None, true) => "password".to_owned(),
             (None, None, false) => "tokens only".to_owned(),
         };

@@ -1,7 +1,7 @@
 //! `wendor secret`: what the service's secret protects, and moving it to another one.
 
 use serde_json::json;
-use wendor_gateway::admin::secrets::{SecretLine, SecretRotated};
+use wendor_gateway::admin::secrets::{SecretLine, SecretRotated, UnderSecret};
 
 use crate::client::Management;
 use crate::failure::Failure;
@@ -27,7 +27,7 @@ async fn show(management: &Management, reader: Reader) -> Result<(), Failure> {
     let before = if secret.has_before { "; the one before is there too" } else { "" };
     output::line(&format!("The secret {mark} is in force{before}."))?;
     for under in &secret.kept {
-        let number = credentials(under.credentials);
+        let number = kept(under);
         output::line(&match &under.mark {
             Some(other) if other == mark => format!("{number} under it."),
             Some(other) => format!("{number} under {other}: `wendor secret rotate` moves them."),
@@ -62,6 +62,22 @@ async fn rotate(management: &Management, reader: Reader) -> Result<(), Failure> 
         };
         return output::line(&format!("{} under the secret {}.{unreadable}", credentials(came.done), came.mark));
     }
+}
+
+fn kept(under: &UnderSecret) -> String {
+    match (under.credentials, under.codes) {
+        (_, 0) => credentials(under.credentials),
+        (0, codes) => format!("Codes of {} are", people(codes)),
+        (number, codes) => {
+            let credentials =
+                if number == 1 { "1 credential".to_owned() } else { format!("{} credentials", words::grouped(number)) };
+            format!("{credentials} and codes of {} are", people(codes))
+        }
+    }
+}
+
+fn people(number: u64) -> String {
+    if number == 1 { "1 person".to_owned() } else { format!("{} people", words::grouped(number)) }
 }
 
 fn credentials(number: u64) -> String {

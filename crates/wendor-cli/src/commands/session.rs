@@ -11,23 +11,24 @@ use crate::failure::Failure;
 use crate::grammar::{SignInArgs, TokenCommand};
 use crate::output::{self, Column, Reader};
 use crate::profile::Profile;
-use crate::{range, words};
+use crate::{asking, range, words};
 
 pub(super) async fn sign_in(args: SignInArgs, reader: Reader) -> Result<(), Failure> {
     let mut profile = Profile::find()?;
     if let Some(url) = args.url {
         url.trim_end_matches('/').clone_into(&mut profile.url);
     }
-    if std::io::stdin().is_terminal() {
-        output::note("Paste the one-time sign-in, then Enter and Ctrl-D.");
-    }
-    let mut text = String::new();
-    std::io::stdin()
-        .read_to_string(&mut text)
-        .map_err(|error| Failure::Own(format!("standard input cannot be read: {error}")))?;
     let url = profile.url.clone();
     let management = Management::new(profile)?;
-    let session: IssuedToken = management.post_unsigned("/sign-in", &json!({ "one_time": text.trim() })).await?;
+    let session = match args.name {
+        Some(name) => with_password(&name, &management).await?,
+        None => with_one_time(&management).await?,
+    };
+    if session.wrong_before > 0 {
+        let times =
+            if session.wrong_before == 1 { "once".to_owned() } else { format!("{} times", session.wrong_before) };
+        output::note(&format!("A wrong password was given for you {times} before this."));
+    }
     let label = format!("command line on {}", std::fs::read_to_string("/etc/hostname").unwrap_or_default().trim());
     let token: IssuedToken = management.post_as(&session.token, "/tokens", &json!({ "label": label.trim() })).await?;
     // The session was for getting the token.
@@ -44,12 +45,36 @@ pub(super) async fn sign_in(args: SignInArgs, reader: Reader) -> Result<(), Fail
     }
 }
 
+async fn with_one_time(management: &Management) -> Result<IssuedToken, Failure> {
+    if std::io::stdin().is_terminal() {
+        output::note("Paste the one-time sign-in, then Enter and Ctrl-D.");
+    }
+    let mut text = String::new();
+    std::io::stdin()
+        .read_to_string(&mut text)
+        .map_err(|error| Failure::Own(format!("standard input cannot be read: {error}")))?;
+    management.post_unsigned("/sign-in", &json!({ "one_time": text.trim() })).await
+}
+
+async fn with_password(name: &str, management: &Management) -> Result<IssuedToken, Failure> {
+    let password = asking::hidden(&format!("Password of {name}: "))?;
+    let first = json!({ "name": name, "password": password });
+    match management.post_unsigned("/sign-in", &first).await {
+        Err(Failure::CodeNeeded(_)) => {
+            let code = asking::line("Code of your authenticator app: ")?;
+            let second = json!({ "name": name, "password": password, "code": code });
+            management.post_unsigned("/sign-in", &second).await
+        }
+        answered => answered,
+    }
+}
+
 pub(super) async fn tokens(command: TokenCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
-        TokenCommand::Issue { label, expires } => {
+        TokenCommand::Issue { label, expires, unasked } => {
             let expires_at = expires.as_deref().map(|text| range::expiry(text, now())).transpose()?;
-            let issued: IssuedToken =
-                management.post("/tokens", &json!({ "label": label, "expires_at": expires_at })).await?;
+            let body = json!({ "label": label, "expires_at": expires_at, "unasked": unasked });
+            let issued: IssuedToken = management.post("/tokens", &body).await?;
             if reader == Reader::Program {
                 return output::json(&issued);
             }
@@ -88,7 +113,8 @@ fn show(tokens: &[TokenLine]) -> Result<(), Failure> {
             (None, Some(at)) => words::instant(at),
             (None, None) => "for ever".to_owned(),
         };
-        vec![token.id.clone(), token.kind.clone(), token.label.clone(), words::ago(token.issued_at, now()), until]
+        let kind = if token.unasked { format!("{}, unasked", token.kind) } else { token.kind.clone() };
+        vec![token.id.clone(), kind, token.label.clone(), words::ago(token.issued_at, now()), until]
     });
     output::table(&columns, rows.collect(), "You have no token.")
 }

@@ -13,7 +13,7 @@ pub mod connect;
 pub mod people;
 pub mod serve;
 
-pub use people::{PersonCommand, SecretCommand, TokenCommand};
+pub use people::{AuditCommand, AuditListArgs, MeCommand, PersonCommand, SecretCommand, TokenCommand};
 pub use serve::ServeArgs;
 
 use connect::{RouteCommand, StartArgs, TeamCommand, UpstreamCommand};
@@ -82,9 +82,17 @@ pub enum Command {
     /// Your own tokens.
     #[command(subcommand)]
     Token(TokenCommand),
-    /// Sign in with a one-time sign-in, read from standard input, and keep a token for this machine.
-    #[command(after_help = "Example: wendor sign-in --url http://127.0.0.1:7420 < one-time.txt")]
+    /// Yourself: password, authenticator app.
+    #[command(subcommand)]
+    Me(MeCommand),
+    /// Sign in with a one-time sign-in, read from standard input, or with your password, and keep a token for this machine.
+    #[command(
+        after_help = "Examples: wendor sign-in --url http://127.0.0.1:7420 < one-time.txt\n          wendor sign-in --name duty-desk"
+    )]
     SignIn(SignInArgs),
+    /// What was done to the installation, by whom, and whether anybody has touched that record.
+    #[command(subcommand)]
+    Audit(AuditCommand),
     /// Entries on their way into the database.
     #[command(subcommand)]
     Spool(SpoolCommand),
@@ -316,6 +324,9 @@ pub struct SignInArgs {
     /// Where the service is; kept with the token.
     #[arg(long, value_name = "URL")]
     pub url: Option<String>,
+    /// Your name; the password is asked for, or read from standard input, and a code after it where you have an authenticator app.
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
 }
 
 /// The spool.
@@ -352,7 +363,7 @@ mod tests {
             if children.is_empty() {
                 let example = command.get_after_help().map(ToString::to_string).unwrap_or_default();
                 assert!(
-                    example.starts_with("Example: ") && example.contains("wendor"),
+                    example.starts_with("Example") && example.contains("wendor"),
                     "{} has no example",
                     command.get_name()
                 );

@@ -1,6 +1,10 @@
-//! People, their tokens, and the service's secret.
+//! People, oneself, tokens, what was done, and the service's secret.
 
-use clap::Subcommand;
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+use super::RangeArgs;
 
 /// People.
 #[derive(Debug, Subcommand)]
@@ -56,6 +60,16 @@ pub enum PersonCommand {
         /// Their name.
         name: String,
     },
+    /// Ask for codes of an authenticator app of every person of these roles.
+    #[command(after_help = "Example: wendor person require-codes owner operator")]
+    RequireCodes {
+        /// owner, operator, lead, viewer.
+        #[arg(value_name = "ROLE", required_unless_present = "nobody")]
+        roles: Vec<String>,
+        /// Of nobody, from now on.
+        #[arg(long, conflicts_with = "roles")]
+        nobody: bool,
+    },
     /// End every session and token of a person.
     #[command(after_help = "Example: wendor person sign-out lookout")]
     SignOut {
@@ -76,6 +90,9 @@ pub enum TokenCommand {
         /// Until when it works: a day, an instant, or a time from now such as `90d`.
         #[arg(long, value_name = "TIME")]
         expires: Option<String>,
+        /// Programs may touch keys of others, people and secrets with it, for which people are asked to sign in again.
+        #[arg(long)]
+        unasked: bool,
     },
     /// Your tokens and sessions.
     #[command(after_help = "Example: wendor token list")]
@@ -86,6 +103,63 @@ pub enum TokenCommand {
         /// Its id.
         id: String,
     },
+}
+
+/// Yourself.
+#[derive(Debug, Subcommand)]
+pub enum MeCommand {
+    /// Who you are here, and how you sign in.
+    #[command(after_help = "Example: wendor me show")]
+    Show,
+    /// Set your password; it is asked for, or read from standard input: the new one, then the one before if there is one.
+    #[command(after_help = "Example: wendor me password")]
+    Password,
+    /// Set up an authenticator app, whose codes are asked for at every sign-in from then on.
+    #[command(after_help = "Example: wendor me set-up-codes")]
+    SetUpCodes,
+    /// Take your authenticator app away.
+    #[command(after_help = "Example: wendor me remove-codes")]
+    RemoveCodes,
+}
+
+/// What was done.
+#[derive(Debug, Subcommand)]
+pub enum AuditCommand {
+    /// What was done, newest first: by whom, from where, what was before and after.
+    #[command(after_help = "Example: wendor audit list --action key-issued --last 7d")]
+    List(Box<AuditListArgs>),
+    /// Look the whole audit through: an entry that was edited, removed or moved is named. Exit status 1 if one is.
+    #[command(after_help = "Example: wendor audit verify --head 120:9f2c..")]
+    Verify {
+        /// Where it once ended, as this command printed it then, so that a tail made anew is found too.
+        #[arg(long, value_name = "NUMBER:HASH")]
+        head: Option<String>,
+        /// Look an exported file through instead, without the service.
+        #[arg(long, value_name = "FILE")]
+        file: Option<PathBuf>,
+    },
+    /// Print all of it, a line of JSON for each entry, oldest first.
+    #[command(after_help = "Example: wendor audit export > audit.jsonl")]
+    Export,
+}
+
+/// Which entries.
+#[derive(Debug, Args)]
+pub struct AuditListArgs {
+    #[command(flatten)]
+    pub range: RangeArgs,
+    /// Only what this person did.
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
+    /// Only of this kind, such as key-issued.
+    #[arg(long, value_name = "WORD")]
+    pub action: Option<String>,
+    /// Only what was done to this, such as `person clerk`.
+    #[arg(long, value_name = "WHAT")]
+    pub subject: Option<String>,
+    /// At most so many.
+    #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+    pub limit: u32,
 }
 
 /// What can be done with the service's secret.

@@ -94,6 +94,18 @@ impl Standing {
         self.role == Role::Owner
     }
 
+    /// Whether what was done to the installation may be seen.
+    #[must_use]
+    pub fn can_see_audit(&self) -> bool {
+        matches!(self.role, Role::Owner | Role::Operator)
+    }
+
+    /// Whether all of it may be taken away.
+    #[must_use]
+    pub fn can_export_audit(&self) -> bool {
+        self.role == Role::Owner
+    }
+
     /// Whether people may be added.
     #[must_use]
     pub fn can_manage_people(&self) -> bool {

@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use rstest::rstest;
+use wendor_core::audit::Doer;
 use wendor_core::catalog::file;
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyText};
 use wendor_core::catalog::role::{Role, Standing};
@@ -23,6 +24,10 @@ fn now() -> DateTime<Utc> {
     "2026-11-25T08:00:00Z".parse().unwrap()
 }
 
+fn doer(name: &str, at: DateTime<Utc>) -> Doer {
+    Doer { name: name.to_owned(), address: "192.0.2.7".to_owned(), through: "token t1".to_owned(), at }
+}
+
 async fn apply(store: &Store, base: i64, text: &str) -> Result<i64, StoreError> {
     let file = file::read(text).unwrap();
     let rates: Vec<_> = file.rates.iter().map(|(offer, rate)| (offer.clone(), rate.clone())).collect();
@@ -30,9 +35,9 @@ async fn apply(store: &Store, base: i64, text: &str) -> Result<i64, StoreError> 
         base,
         catalogue: &file.catalogue,
         rates: &rates,
-        made_by: "duty-desk",
+        by: &doer("duty-desk", now()),
         note: "why",
-        made_at: now(),
+        changes: serde_json::Value::Null,
     };
     store.make_revision(new).await
 }
@@ -93,14 +98,15 @@ async fn keys_keep_their_hash_and_remember_who_revoked_them_first() {
         expires_at: Some(now() + TimeDelta::days(90)),
         revoked_at: None,
     };
-    store.add_key(&text, &key, "duty-desk", now()).await.unwrap();
+    store.add_key(&text, &key, &doer("duty-desk", now())).await.unwrap();
     let kept = store.keys().await.unwrap();
     assert_eq!((&kept[0].key, kept[0].hash), (&key, KeyText::parse(KeyKind::App, secret.expose()).unwrap().hash));
-    let first = store.revoke_key(&key.id, "duty-desk", now()).await.unwrap();
-    let second = store.revoke_key(&key.id, "harbour-master", now() + TimeDelta::hours(1)).await.unwrap();
+    let first = store.revoke_key(&key.id, &doer("duty-desk", now())).await.unwrap();
+    let second = store.revoke_key(&key.id, &doer("harbour-master", now() + TimeDelta::hours(1))).await.unwrap();
     assert_eq!((first, second), (now(), now()));
     let stranger = AppKey { team: Name::parse("nobody").unwrap(), ..key };
-    assert!(matches!(store.add_key(&text, &stranger, "x", now()).await, Err(StoreError::Missing { what: "team", .. })));
+    let added = store.add_key(&text, &stranger, &doer("x", now())).await;
+    assert!(matches!(added, Err(StoreError::Missing { what: "team", .. })));
 }
 
 #[rstest]
@@ -111,12 +117,13 @@ async fn keys_keep_their_hash_and_remember_who_revoked_them_first() {
 async fn a_token_opens_what_its_kind_does_until_it_expires(#[case] kind: TokenKind, #[case] opens: bool) {
     let (_database, store) = store().await;
     let standing = Standing { role: Role::Owner, team: None };
-    store.add_person("harbour-master", &standing, "the server", now()).await.unwrap();
+    store.add_person("harbour-master", &standing, &Doer::on_the_server(now())).await.unwrap();
     let (_, text) = KeyText::mint(KeyKind::Person, &[4; 25]);
     let expires_at = Some(now() + TimeDelta::hours(1));
-    let token = NewToken { person: "harbour-master", kind, label: "", at: now(), expires_at };
-    store.add_token(&text, &token).await.unwrap();
-    let who = async |at| store.person_of_token(&text, at).await.unwrap().map(|person| person.name);
+    let token =
+        NewToken { person: "harbour-master", kind, label: "", expires_at, confirmed_at: None, is_unasked: false };
+    store.add_token(&text, &token, &doer("harbour-master", now())).await.unwrap();
+    let who = async |at| store.person_of_token(&text, at).await.unwrap().map(|bearer| bearer.person.name);
     assert_eq!(who(now()).await.is_some(), opens);
     assert_eq!(who(now() + TimeDelta::hours(1)).await, None);
     let used = store.use_one_time(&text, now()).await.unwrap();
@@ -130,7 +137,7 @@ async fn people_belong_to_a_team_or_to_none_as_their_role_says() {
     apply(&store, 0, "[teams.timetables]").await.unwrap();
     let add = async |name: &str, role, team: Option<&str>| {
         let standing = Standing { role, team: team.map(|team| Name::parse(team).unwrap()) };
-        store.add_person(name, &standing, "the server", now()).await
+        store.add_person(name, &standing, &Doer::on_the_server(now())).await
     };
     add("clerk", Role::Lead, Some("timetables")).await.unwrap();
     assert!(matches!(add("clerk", Role::Owner, None).await, Err(StoreError::Exists { .. })));
@@ -139,9 +146,10 @@ async fn people_belong_to_a_team_or_to_none_as_their_role_says() {
     let people = store.people().await.unwrap();
     assert_eq!(people.iter().map(|person| person.name.as_str()).collect::<Vec<_>>(), ["clerk"]);
     assert!(store.password_hash("clerk").await.unwrap().is_none());
-    store.set_password_hash("clerk", "$hash").await.unwrap();
+    store.set_password_hash("clerk", ("$hash", "t1"), &doer("clerk", now())).await.unwrap();
     assert_eq!(store.password_hash("clerk").await.unwrap().as_deref(), Some("$hash"));
-    assert!(matches!(store.set_password_hash("nobody", "x").await, Err(StoreError::Missing { .. })));
+    let set = store.set_password_hash("nobody", ("x", "t1"), &doer("nobody", now())).await;
+    assert!(matches!(set, Err(StoreError::Missing { .. })));
 }
 
 #[tokio::test]

@@ -13,9 +13,10 @@ use actix_web::{HttpRequest, HttpResponse, ResponseError, delete, post, web};
 use wendor_core::catalog::key::{KeyKind, KeyText};
 
 use super::first_body;
-use super::principal::Principal;
+use super::principal::Arriving;
 use super::problem::{Problem, ProblemDetails};
-use super::session::{Me, SESSION, SignIn, address_of, signed_in};
+use super::session::{Me, SESSION};
+use super::sign_in::{SignIn, Visitor, signed_in};
 use crate::app::App;
 use crate::data_plane::page;
 
@@ -25,7 +26,7 @@ pub(super) const COOKIE: &str = "wendor_session";
 /// Sign in as a browser: the token goes into a cookie and is not shown.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
     (status = 200, body = Me, description = "Who is signed in"),
-    (status = 401, body = ProblemDetails, description = "Not these"),
+    (status = 401, body = ProblemDetails, description = "Not these, or a code is needed (`urn:wendor:problem:code-needed`)"),
     (status = 413, body = ProblemDetails, description = "The body is larger than 64 KiB"),
     (status = 429, body = ProblemDetails, description = "Too many at once")))]
 #[post("/session")]
@@ -35,12 +36,12 @@ pub(super) async fn begin(
     body: web::Payload,
 ) -> Result<HttpResponse, Problem> {
     let presented: SignIn = first_body::read(&app, body).await?;
-    let issued = signed_in(&app, presented, address_of(&request)).await?;
+    let issued = signed_in(&app, presented, &Visitor::of(&request, "console")).await?;
     let text = KeyText::parse(KeyKind::Person, &issued.token).map_err(|_| Problem::Internal)?;
-    let person = app.store.person_of_token(&text, app.clock.now()).await?.ok_or(Problem::Internal)?;
+    let bearer = app.store.person_of_token(&text, app.clock.now()).await?.ok_or(Problem::Internal)?;
     let mut cookie = cookie(&request, issued.token.clone());
     cookie.set_max_age(Duration::seconds(SESSION.num_seconds()));
-    let me = Me { wrong_before: issued.wrong_before, ..Me::of(person.name, &person.standing) };
+    let me = Me { wrong_before: issued.wrong_before, ..Me::of_bearer(bearer) };
     Ok(HttpResponse::Ok().cookie(cookie).json(me))
 }
 
@@ -49,10 +50,11 @@ pub(super) async fn begin(
 #[delete("/session")]
 pub(super) async fn end(
     request: HttpRequest,
-    principal: Principal,
+    arriving: Arriving,
     app: web::Data<App>,
 ) -> Result<HttpResponse, Problem> {
-    app.store.end_token(&principal.name, &principal.token, app.clock.now()).await?;
+    let principal = arriving.principal;
+    app.store.end_token(&principal.name, &principal.token, &principal.doing(&app)).await?;
     let mut gone = cookie(&request, String::new());
     gone.make_removal();
     Ok(HttpResponse::NoContent().cookie(gone).finish())

@@ -4,14 +4,15 @@ use actix_web::{get, post, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use wendor_core::audit::{Action, Deed};
 use wendor_core::catalog::difference::{self, Change, ChangeKind};
 use wendor_core::catalog::file::{self, CatalogueFile};
 use wendor_core::metering::rate::Rate;
 use wendor_core::name::OfferName;
-use wendor_store::revisions::NewRevision;
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails, plain};
+use super::revise;
 use crate::app::App;
 use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
@@ -149,6 +150,8 @@ pub(super) async fn export(principal: Principal, app: web::Data<App>) -> Result<
     principal.must(principal.standing.can_change_catalogue(), "see the catalogue")?;
     let snapshot = fresh(&app).await?;
     let text = file::write(&snapshot.catalogue, &snapshot.rates);
+    let deed = Deed::of(Action::CatalogueExported, format!("revision {}", snapshot.revision));
+    app.store.audit(&principal.doing(&app), &deed).await?;
     Ok(web::Json(CatalogueText { revision: snapshot.revision, text }))
 }
 
@@ -186,19 +189,9 @@ pub(super) async fn apply(
     if changes.is_empty() {
         return Ok(web::Json(CatalogueApplied { revision: snapshot.revision, changes }));
     }
-    let new = NewRevision {
-        base: body.base,
-        catalogue: &file.catalogue,
-        rates: &new_rates,
-        made_by: &principal.name,
-        note: &body.note,
-        made_at: app.clock.now(),
-    };
-    let revision = app.store.make_revision(new).await?;
-    tracing::info!(revision, by = principal.name, "revision made");
-    super::revise::tell_of_plain_http(&snapshot.catalogue, &file.catalogue, &principal.name);
-    revision_watch::look(&app).await?;
-    Ok(web::Json(CatalogueApplied { revision, changes }))
+    let change =
+        revise::Change { base: body.base, catalogue: &file.catalogue, rates: &new_rates, note: &body.note, changes };
+    revise::make(&app, &principal, &snapshot, change).await.map(web::Json)
 }
 
 /// Revisions, newest first.

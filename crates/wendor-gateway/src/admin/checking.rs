@@ -2,8 +2,10 @@
 
 use actix_web::{post, web};
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use utoipa::ToSchema;
-use wendor_core::catalog::upstream::{Address, Hosting, Upstream};
+use wendor_core::audit::{Action, Deed};
+use wendor_core::catalog::upstream::{Address, CredentialSource, Hosting, Upstream};
 use wendor_core::diagnosis::change;
 use wendor_core::diagnosis::listing::Elsewhere;
 use wendor_core::diagnosis::proof::{self, Kept as KeptProof, Proof};
@@ -90,6 +92,8 @@ pub(super) async fn check(
         (false, Hosting::Own) => Asking::NotYet,
         (false, Hosting::Hosted) => Asking::Nothing,
     };
+    // Before it is done: where a server makes the service fail, it is known who asked for it.
+    app.store.audit(&principal.doing(&app), &deed_of(&subject, &ask, &payer)).await?;
     let start = std::time::Instant::now();
     let extent = Extent { model: ask.model.as_deref(), asking, payer: &payer };
     let checked = checks::run(&app, &subject, &extent).await;
@@ -111,6 +115,23 @@ pub(super) async fn cost_of_proof(
     principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
     let subject = subject(&app, &body).await?;
     Ok(web::Json(proof_cost(&app, &subject, body.model.as_deref())))
+}
+
+/// What the audit tells of a check: which address is asked, and with which credential.
+fn deed_of(subject: &Subject, ask: &CheckAsk, payer: &Payer) -> Deed {
+    let upstream = &subject.upstream;
+    let credential = match &upstream.credential {
+        None => "none".to_owned(),
+        Some(CredentialSource::Env(name)) => format!("variable {name}"),
+        Some(CredentialSource::File(name)) => format!("file {name}"),
+        Some(CredentialSource::Kept(_)) if subject.name.is_none() => "given with the draft".to_owned(),
+        Some(CredentialSource::Kept(id)) => format!("kept {id}"),
+    };
+    let name = subject.name.as_ref().map_or_else(|| "a draft".to_owned(), |name| format!("upstream {name}"));
+    let address = upstream.address.as_str();
+    Deed::of(Action::UpstreamChecked, name).after(json!({
+        "address": address, "credential": credential, "model": ask.model, "proven": ask.prove, "paid_by": payer.team,
+    }))
 }
 
 /// Who pays: the team that was named, that of whoever asks, or the operators.

@@ -176,6 +176,7 @@ pub(super) async fn credential(
     body: web::Json<CredentialAddition>,
 ) -> Result<web::Json<CredentialKept>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "set credentials of upstreams")?;
+    principal.must_be_confirmed(&app, "set credentials of upstreams")?;
     let CredentialAddition { value, overlap_seconds } = body.into_inner();
     if !(0..=LONGEST_OVERLAP).contains(&overlap_seconds) {
         let message = format!("{overlap_seconds} will not do; write 0 to {LONGEST_OVERLAP} seconds");
@@ -225,8 +226,7 @@ async fn keep(
     let Bound { id, upstream, host } = bound;
     let kept_under = app.keyring.vault.mark().unwrap_or_default();
     let anew = Resealed { sealed, host, kept_under };
-    let new = NewCredential { id, upstream, kept: &anew, replaces, at: app.clock.now(), by: &principal.name };
+    let new = NewCredential { id, upstream, kept: &anew, replaces, by: &principal.doing(app) };
     app.store.keep_credential(new).await?;
-    tracing::info!(upstream, credential = id, by = principal.name, "credential kept");
     Ok(())
 }

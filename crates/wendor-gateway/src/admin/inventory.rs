@@ -6,6 +6,7 @@ use actix_web::{get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use wendor_core::audit::{Action, Deed};
 use wendor_core::catalog::upstream::Upstream;
 use wendor_core::diagnosis::inventory::{EventKind, Inventory, Promise, promise, short};
 use wendor_core::diagnosis::listing::is_called;
@@ -128,6 +129,8 @@ pub(super) async fn refresh(
     principal.must(principal.standing.can_change_catalogue(), "look at upstreams")?;
     let snapshot = super::catalogue::fresh(&app).await?;
     let only = body.upstream.as_ref().map(|name| known_upstream(&snapshot, name)).transpose()?;
+    let subject = only.as_ref().map_or_else(|| "every upstream".to_owned(), |name| format!("upstream {name}"));
+    app.store.audit(&principal.doing(&app), &Deed::of(Action::InventoryRefreshed, subject)).await?;
     tasks::inventory::refresh(&app, only.as_ref().map_or(Which::Every, Which::One)).await;
     Ok(web::Json(shown(&app).await?))
 }

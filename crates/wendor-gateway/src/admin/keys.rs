@@ -136,14 +136,14 @@ pub(super) async fn issue(
     let (snapshot, now) = (app.now_serving(), app.clock.now());
     let team = known_team(&snapshot, &new.team)?;
     principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("issue keys of team {team}"))?;
+    of_others(&app, &principal, &team)?;
     let access = check(&snapshot, &team, &new, now)?;
     let (secret, text) = KeyText::mint(KeyKind::App, &rand::random());
     let NewKey { label, expires_at, .. } = new;
     let key = AppKey { id: text.id.clone(), team, label, access, expires_at, revoked_at: None };
-    app.store.add_key(&text, &key, &principal.name, now).await?;
+    app.store.add_key(&text, &key, &principal.doing(&app)).await?;
     // It works at once at this instance, at others within a second.
     revision_watch::look(&app).await?;
-    tracing::info!(key = key.id, team = %key.team, by = principal.name, "key issued");
     let (id, team) = (key.id, key.team.to_string());
     Ok(web::Json(IssuedKey { id, key: secret.expose().to_owned(), team, expires_at }))
 }
@@ -164,10 +164,18 @@ pub(super) async fn revoke(
     let missing = || Problem::NoSuch { what: "key", name: id.clone(), nearest: nearest(&id, ids).map(str::to_owned) };
     let team = keys.iter().find(|stored| stored.key.id == id).map(|stored| &stored.key.team).ok_or_else(missing)?;
     principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("revoke keys of team {team}"))?;
-    let revoked_at = app.store.revoke_key(&id, &principal.name, app.clock.now()).await?;
+    of_others(&app, &principal, team)?;
+    let revoked_at = app.store.revoke_key(&id, &principal.doing(&app)).await?;
     revision_watch::look(&app).await?;
-    tracing::info!(key = id, by = principal.name, "key revoked");
     Ok(web::Json(RevokedKey { id, revoked_at }))
+}
+
+/// Keys of a team that is not one's own are touched shortly after signing in alone.
+fn of_others(app: &App, principal: &Principal, team: &Name) -> Result<(), Problem> {
+    if principal.standing.only_team() == Some(team) {
+        return Ok(());
+    }
+    principal.must_be_confirmed(app, &format!("touch keys of team {team}"))
 }
 
 /// The team of that name.

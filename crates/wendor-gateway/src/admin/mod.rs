@@ -3,21 +3,25 @@
 //! [`routes`] is the whole API on one screen. A handler extracts, authorises, makes one call and maps the answer; errors are
 //! [`Problem`](problem::Problem)s (RFC 9457). What it shows of money is text with all its digits.
 //!
-//! - [`session`]: signing in, who am I, tokens, password; [`browser`]: the console's session; [`people`]: who there is
+//! - [`sign_in`]: signing in, and again; [`session`]: who am I, tokens, password; [`codes`]: authenticator apps; [`browser`]: the console's
+//!   session; [`people`]: who there is
 //! - [`keys`], [`teams`], [`routes_view`], [`upstreams`]: what is configured and how it is doing
 //! - [`checking`], [`check_report`]: why an upstream does not answer; [`connecting`]: bringing one in; [`inventory`]: what they serve; [`draft`]: one as told
 //! - [`making`]: routes and teams one at a time; [`client_code`]: code for a route
 //! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change
 //! - [`now`], with [`findings`] and [`history`]: the morning look
 //! - [`usage`], [`requests`], [`attempts`]: figures and what they are made of
+//! - [`audit`]: what was done
 //! - [`operations`]: the spool, refusals; [`secrets`]: what kept credentials are under
 
 pub mod attempts;
+pub mod audit;
 pub mod browser;
 pub mod catalogue;
 pub mod check_report;
 pub mod checking;
 pub mod client_code;
+pub mod codes;
 pub mod connecting;
 pub mod cost;
 pub mod draft;
@@ -37,6 +41,7 @@ pub mod revise;
 pub mod routes_view;
 pub mod secrets;
 pub mod session;
+pub mod sign_in;
 pub mod teams;
 pub mod upstreams;
 pub mod usage;
@@ -111,10 +116,16 @@ pub fn routes(config: &mut ServiceConfig) {
         scope::scope("/manage/v1")
             .wrap(from_fn(browser::at_the_door))
             .service(openapi_document)
-            .service(session::sign_in)
+            .service(sign_in::sign_in)
             .service(browser::begin)
             .service(browser::end)
             .service(session::me)
+            .service(sign_in::confirm)
+            .service(codes::begin)
+            .service(codes::set_up)
+            .service(codes::remove)
+            .service(codes::rule)
+            .service(codes::set_rule)
             .service(session::set_password)
             .service(session::list_tokens)
             .service(session::issue_token)
@@ -145,6 +156,9 @@ pub fn routes(config: &mut ServiceConfig) {
             .service(catalogue::diff)
             .service(catalogue::apply)
             .service(catalogue::revisions)
+            .service(audit::list)
+            .service(audit::verify)
+            .service(audit::export)
             .service(now::show)
             .service(usage::usage)
             .service(requests::list)

@@ -3,7 +3,9 @@
 use actix_web::{get, post, web};
 use chrono::{DateTime, NaiveDate, Utc};
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use utoipa::ToSchema;
+use wendor_core::audit::{Action, Deed};
 use wendor_store::partitions::{Partition, Partitioned};
 
 use super::principal::Principal;
@@ -185,8 +187,12 @@ pub(super) async fn retry_spool(principal: Principal, app: web::Data<App>) -> Re
             }
         }
     }
+    let set_aside = app.spool.aside().count();
+    let after = json!({ "recorded": recorded, "set_aside": set_aside });
+    let deed = Deed::of(Action::SpoolRetried, "spool").after(after);
+    app.store.audit(&principal.doing(&app), &deed).await?;
     let aside = left.iter().take(ASIDE_SHOWN).map(aside_line).collect();
-    Ok(web::Json(SpoolRetried { recorded, set_aside: app.spool.aside().count(), aside }))
+    Ok(web::Json(SpoolRetried { recorded, set_aside, aside }))
 }
 
 fn unreadable(error: std::io::Error) -> Problem {

@@ -4,6 +4,7 @@ use actix_web::{HttpResponse, get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use wendor_core::audit::Doer;
 use wendor_core::catalog::role::{Role, Standing};
 use wendor_core::name::Name;
 use wendor_store::people::{NewToken, PersonChange, TokenKind};
@@ -33,6 +34,8 @@ pub struct PersonLine {
     pub disabled_at: Option<DateTime<Utc>>,
     /// Until when a one-time sign-in waits for them.
     pub one_time_until: Option<DateTime<Utc>>,
+    /// Since when codes of an authenticator app are asked of them.
+    pub codes_since: Option<DateTime<Utc>>,
 }
 
 /// What is to be changed of a person; what is absent stays.
@@ -108,6 +111,7 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> Result<we
         has_password: person.has_password,
         disabled_at: person.disabled_at,
         one_time_until: person.one_time_until,
+        codes_since: person.codes_since,
     };
     Ok(web::Json(app.store.people().await?.into_iter().map(line).collect()))
 }
@@ -123,19 +127,26 @@ pub(super) async fn add(
     body: web::Json<NewPerson>,
 ) -> Result<web::Json<AddedPerson>, Problem> {
     principal.must(principal.standing.can_manage_people(), "add people")?;
+    principal.must_be_confirmed(&app, "add people")?;
     let read = read_person(&body.name, &body.role, body.team.as_deref());
     let (name, standing) = read.map_err(|(field, message)| Problem::BadValue { field, message })?;
-    let now = app.clock.now();
-    app.store.add_person(name.as_str(), &standing, &principal.name, now).await?;
-    one_time(&app, name.as_str()).await.map(web::Json)
+    let doer = principal.doing(&app);
+    app.store.add_person(name.as_str(), &standing, &doer).await?;
+    one_time(&app, name.as_str(), &doer).await.map(web::Json)
 }
 
 /// A one-time sign-in; those before it work no more.
-async fn one_time(app: &App, name: &str) -> Result<AddedPerson, Problem> {
-    let now = app.clock.now();
-    let expires_at = now + ONE_TIME;
-    let token = NewToken { person: name, kind: TokenKind::OneTime, label: "", at: now, expires_at: Some(expires_at) };
-    let issued = session::issue(app, token).await?;
+async fn one_time(app: &App, name: &str, doer: &Doer) -> Result<AddedPerson, Problem> {
+    let expires_at = doer.at + ONE_TIME;
+    let token = NewToken {
+        person: name,
+        kind: TokenKind::OneTime,
+        label: "",
+        expires_at: Some(expires_at),
+        confirmed_at: None,
+        is_unasked: false,
+    };
+    let issued = session::issue(app, token, doer).await?;
     Ok(AddedPerson { name: name.to_owned(), one_time: issued.token, expires_at })
 }
 
@@ -154,6 +165,7 @@ pub(super) async fn change(
     body: web::Json<PersonChanges>,
 ) -> Result<HttpResponse, Problem> {
     principal.must(principal.standing.can_manage_people(), "change people")?;
+    principal.must_be_confirmed(&app, "change people")?;
     let PersonChanges { role, team, disabled } = body.into_inner();
     let read = match (&role, &team) {
         (Some(role), team) => read_person(&name, role, team.as_deref()).map(|(_, standing)| Some(standing)),
@@ -162,8 +174,7 @@ pub(super) async fn change(
     };
     let standing = read.map_err(|(field, message)| Problem::BadValue { field, message })?;
     let change = PersonChange { standing: standing.as_ref(), disabled };
-    app.store.change_person(&name, &change, (&principal.name, app.clock.now())).await?;
-    tracing::info!(person = name.as_str(), ?role, ?team, ?disabled, by = principal.name, "person changed");
+    app.store.change_person(&name, &change, &principal.doing(&app)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -179,15 +190,17 @@ pub(super) async fn reset(
     name: web::Path<String>,
 ) -> Result<web::Json<AddedPerson>, Problem> {
     principal.must(principal.standing.can_manage_people(), "reset people")?;
-    app.store.reset_person(&name, app.clock.now()).await?;
-    tracing::info!(person = name.as_str(), by = principal.name, "person reset");
-    one_time(&app, &name).await.map(web::Json)
+    principal.must_be_confirmed(&app, "reset people")?;
+    let doer = principal.doing(&app);
+    app.store.reset_person(&name, &doer).await?;
+    one_time(&app, &name, &doer).await.map(web::Json)
 }
 
 /// End every session and token of a person.
 #[utoipa::path(tag = "people", params(("name" = String, Path, description = "Their name")), responses(
     (status = 200, body = SignedOut, description = "How many ended"),
-    (status = 403, body = ProblemDetails, description = "Owners only")))]
+    (status = 403, body = ProblemDetails, description = "Owners only"),
+    (status = 404, body = ProblemDetails, description = "No such person")))]
 #[post("/people/{name}/sign-out")]
 pub(super) async fn sign_out(
     principal: Principal,
@@ -195,7 +208,7 @@ pub(super) async fn sign_out(
     name: web::Path<String>,
 ) -> Result<web::Json<SignedOut>, Problem> {
     principal.must(principal.standing.can_manage_people(), "sign people out")?;
-    let ended = app.store.end_tokens(&name, None, app.clock.now()).await?;
-    tracing::info!(person = name.as_str(), ended, by = principal.name, "person signed out everywhere");
+    principal.must_be_confirmed(&app, "sign people out")?;
+    let ended = app.store.end_tokens(&name, &principal.doing(&app)).await?;
     Ok(web::Json(SignedOut { name: name.into_inner(), ended }))
 }

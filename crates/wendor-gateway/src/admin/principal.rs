@@ -6,16 +6,23 @@ use std::pin::Pin;
 use actix_web::dev::Payload;
 use actix_web::http::header;
 use actix_web::{FromRequest, HttpRequest, web};
+use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::audit::Doer;
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyText};
 use wendor_core::catalog::role::Standing;
 use wendor_core::catalog::upstream::Dialect;
 use wendor_core::name::Name;
+use wendor_store::people::Bearer;
 
 use super::browser;
 use super::problem::Problem;
+use super::sign_in::address_of;
 use crate::app::App;
 use crate::data_plane::Call;
 use crate::data_plane::admit::{Query, key_of, presented_key};
+
+/// How long somebody who has signed in as themselves need not do it again.
+const CONFIRMED: TimeDelta = TimeDelta::minutes(10);
 
 /// A signed-in person.
 #[derive(Clone, Debug)]
@@ -26,6 +33,23 @@ pub struct Principal {
     pub standing: Standing,
     /// Id of the token that they came with.
     pub token: String,
+    /// The address that the call came from.
+    pub address: String,
+    /// Whether the token came in the cookie of the console.
+    pub is_console: bool,
+    /// When they last signed in as themselves with it.
+    pub confirmed_at: Option<DateTime<Utc>>,
+    /// Whether it is a token of programs that may do what people have to sign in again for.
+    pub is_unasked: bool,
+}
+
+/// A signed-in person who may have to set up an authenticator app yet: for the few calls that lead there.
+#[derive(Clone, Debug)]
+pub struct Arriving {
+    /// The person.
+    pub principal: Principal,
+    /// All that is known of who came.
+    pub bearer: Bearer,
 }
 
 /// A person, or an app with its key, for what both may ask.
@@ -38,6 +62,14 @@ pub enum PersonOrApp {
 }
 
 impl Principal {
+    /// Who they are to the audit, now.
+    #[must_use]
+    pub fn doing(&self, app: &App) -> Doer {
+        let by = if self.is_console { "console" } else { "token" };
+        let through = format!("{by} {}", self.token);
+        Doer { name: self.name.clone(), address: self.address.clone(), through, at: app.clock.now() }
+    }
+
     /// Goes on only if the figures of `team` may be seen.
     ///
     /// # Errors
@@ -61,6 +93,22 @@ impl Principal {
         Err(Problem::NotAllowed(format!("{} is {role}{team} and may not {what}; ask {ask}", self.name)))
     }
 
+    /// Goes on only if they signed in as themselves a short while ago, since what follows can be turned against everybody: `what` says it.
+    ///
+    /// # Errors
+    /// [`Problem::ConfirmFirst`].
+    pub fn must_be_confirmed(&self, app: &App, what: &str) -> Result<(), Problem> {
+        let now = app.clock.now();
+        if self.is_unasked || self.confirmed_at.is_some_and(|at| now - at < CONFIRMED) {
+            return Ok(());
+        }
+        Err(Problem::ConfirmFirst(format!(
+            "to {what}, sign in again as yourself: it is asked for when that was more than {} minutes ago; programs need a \
+             token that was issued as `unasked`",
+            CONFIRMED.num_minutes()
+        )))
+    }
+
     /// The team that a list is narrowed to: the one asked for if it may be seen, the own one of a lead or viewer.
     ///
     /// # Errors
@@ -73,15 +121,20 @@ impl Principal {
     }
 }
 
+struct Presented {
+    token: String,
+    is_console: bool,
+}
+
 /// The token that came with a call: in its header, or in the cookie of the console's session.
-fn presented(request: &HttpRequest) -> Result<String, Problem> {
+fn presented(request: &HttpRequest) -> Result<Presented, Problem> {
     let Some(cookie) =
         request.cookie(browser::COOKIE).filter(|_| !request.headers().contains_key(header::AUTHORIZATION))
     else {
-        return bearer(request);
+        return bearer(request).map(|token| Presented { token, is_console: false });
     };
     if request.method().is_safe() || browser::is_own_page(request) {
-        return Ok(cookie.value().to_owned());
+        return Ok(Presented { token: cookie.value().to_owned(), is_console: true });
     }
     let why = "a call that changes something came with the console's cookie, but not from its pages; send a token";
     Err(Problem::NotAllowed(why.to_owned()))
@@ -99,20 +152,42 @@ fn bearer(request: &HttpRequest) -> Result<String, Problem> {
     token.map(|(_, token)| token.trim().to_owned()).ok_or_else(missing)
 }
 
-async fn person(request: HttpRequest) -> Result<Principal, Problem> {
+async fn arriving(request: HttpRequest) -> Result<Arriving, Problem> {
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
-    let text = KeyText::parse(KeyKind::Person, &presented(&request)?).map_err(|_| {
+    let Presented { token, is_console } = presented(&request)?;
+    let text = KeyText::parse(KeyKind::Person, &token).map_err(|_| {
         Problem::NotSignedIn("this is not a person's token: one begins with `wdt-`, and must be whole".to_owned())
     })?;
     let found = app.store.person_of_token(&text, app.clock.now()).await?;
     let ended = || Problem::NotSignedIn(format!("token {} has ended or was never issued; sign in again", text.id));
-    let person = found.ok_or_else(ended)?;
-    Ok(Principal { name: person.name, standing: person.standing, token: text.id })
+    let bearer = found.ok_or_else(ended)?;
+    let principal = Principal {
+        name: bearer.person.name.clone(),
+        standing: bearer.person.standing.clone(),
+        token: text.id,
+        address: address_of(&request),
+        is_console,
+        confirmed_at: bearer.confirmed_at,
+        is_unasked: bearer.is_unasked,
+    };
+    Ok(Arriving { principal, bearer })
+}
+
+/// The person, if nothing is left that they have to set up first.
+async fn settled(request: HttpRequest) -> Result<Principal, Problem> {
+    let Arriving { principal, bearer } = arriving(request).await?;
+    if !bearer.lacks_codes {
+        return Ok(principal);
+    }
+    let role = principal.standing.role.as_str();
+    Err(Problem::CodesFirst(format!(
+        "an authenticator app is asked for of every {role} here: set yours up first, in the console or with `wendor me set-up-codes`"
+    )))
 }
 
 async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
-    if presented(&request).is_ok_and(|token| token.starts_with("wdt-")) {
-        return person(request).await.map(PersonOrApp::Person);
+    if presented(&request).is_ok_and(|presented| presented.token.starts_with("wdt-")) {
+        return settled(request).await.map(PersonOrApp::Person);
     }
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
     let snapshot = app.now_serving();
@@ -132,7 +207,16 @@ impl FromRequest for Principal {
     type Future = Extraction<Self>;
 
     fn from_request(request: &HttpRequest, _payload: &mut Payload) -> Self::Future {
-        Box::pin(person(request.clone()))
+        Box::pin(settled(request.clone()))
+    }
+}
+
+impl FromRequest for Arriving {
+    type Error = Problem;
+    type Future = Extraction<Self>;
+
+    fn from_request(request: &HttpRequest, _payload: &mut Payload) -> Self::Future {
+        Box::pin(arriving(request.clone()))
     }
 }
 
@@ -157,7 +241,16 @@ mod tests {
 
     fn principal(role: Role) -> Principal {
         let team = role.needs_team().then(|| name("timetables"));
-        Principal { name: "clerk".to_owned(), standing: Standing { role, team }, token: "t1".to_owned() }
+        let standing = Standing { role, team };
+        Principal {
+            name: "clerk".to_owned(),
+            standing,
+            token: "t1".to_owned(),
+            address: String::new(),
+            is_console: false,
+            confirmed_at: None,
+            is_unasked: false,
+        }
     }
 
     #[rstest]

@@ -14,6 +14,18 @@ pub enum Problem {
     /// Nobody is signed in, or not any more.
     #[error("{0}")]
     NotSignedIn(String),
+    /// The password is right, and a code is asked for beside.
+    #[error("{0}")]
+    CodeNeeded(String),
+    /// The password is right, and the code beside is not.
+    #[error("{0}")]
+    WrongCode(String),
+    /// Whoever asks has to sign in again as themselves first.
+    #[error("{0}")]
+    ConfirmFirst(String),
+    /// Whoever asks has to set up an authenticator app first.
+    #[error("{0}")]
+    CodesFirst(String),
     /// The principal's role does not reach that far.
     #[error("{0}")]
     NotAllowed(String),
@@ -96,6 +108,10 @@ impl Problem {
     fn kind(&self) -> (StatusCode, &'static str, &'static str) {
         match self {
             Self::NotSignedIn(_) => (StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in"),
+            Self::CodeNeeded(_) => (StatusCode::UNAUTHORIZED, "code-needed", "A code is needed"),
+            Self::WrongCode(_) => (StatusCode::UNAUTHORIZED, "wrong-code", "The code is not right"),
+            Self::ConfirmFirst(_) => (StatusCode::FORBIDDEN, "confirm-first", "Sign in again as yourself"),
+            Self::CodesFirst(_) => (StatusCode::FORBIDDEN, "codes-first", "Set up an authenticator app"),
             Self::NotAllowed(_) => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
             Self::BadValue { .. } => (StatusCode::BAD_REQUEST, "bad-value", "A value cannot be taken"),
             Self::BadCatalogue(_) => (StatusCode::UNPROCESSABLE_ENTITY, "bad-catalogue", "The catalogue has problems"),

@@ -10,6 +10,7 @@ use super::catalogue::{CatalogueApplied, ChangeLine, fresh};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
+use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
 
 /// Whether a change is only looked at.
@@ -22,7 +23,7 @@ pub enum Mode {
 }
 
 /// A credential that may cross a network unencrypted from now on is never a quiet change, whatever way it took.
-pub(super) fn tell_of_plain_http(before: &Catalogue, after: &Catalogue, by: &str) {
+fn tell_of_plain_http(before: &Catalogue, after: &Catalogue, by: &str) {
     let allows = |catalogue: &Catalogue, name: &Name| {
         catalogue.upstreams.get(name).is_some_and(|upstream| upstream.allows_plain_http)
     };
@@ -54,17 +55,36 @@ pub async fn revise(
     if changes.is_empty() || mode == Mode::Look {
         return Ok(CatalogueApplied { revision: snapshot.revision, changes });
     }
-    let new = NewRevision {
-        base: snapshot.revision,
-        catalogue: &checked,
-        rates: &added,
-        made_by: &principal.name,
-        note,
-        made_at: app.clock.now(),
-    };
+    let change = Change { base: snapshot.revision, catalogue: &checked, rates: &added, note, changes };
+    make(app, principal, &snapshot, change).await
+}
+
+/// A change that was checked and is to be made.
+pub(super) struct Change<'a> {
+    /// The revision that it was made against.
+    pub base: i64,
+    /// The catalogue after it.
+    pub catalogue: &'a Catalogue,
+    /// Rates to append.
+    pub rates: &'a [(OfferName, Rate)],
+    /// Why.
+    pub note: &'a str,
+    /// What it changes.
+    pub changes: Vec<ChangeLine>,
+}
+
+/// Makes a revision: the one place where that is done, after whoever asks was found to be allowed to.
+pub(super) async fn make(
+    app: &App,
+    principal: &Principal,
+    before: &Snapshot,
+    change: Change<'_>,
+) -> Result<CatalogueApplied, Problem> {
+    let Change { base, catalogue, rates, note, changes } = change;
+    let told = serde_json::to_value(&changes).map_err(|_| Problem::Internal)?;
+    let new = NewRevision { base, catalogue, rates, by: &principal.doing(app), note, changes: told };
     let revision = app.store.make_revision(new).await?;
-    tracing::info!(revision, by = principal.name, "revision made");
-    tell_of_plain_http(&snapshot.catalogue, &checked, &principal.name);
+    tell_of_plain_http(&before.catalogue, catalogue, &principal.name);
     revision_watch::look(app).await?;
     Ok(CatalogueApplied { revision, changes })
 }

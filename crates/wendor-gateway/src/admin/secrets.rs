@@ -9,6 +9,7 @@ use utoipa::ToSchema;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
+use crate::codes;
 use crate::credentials::{self, Which};
 
 /// Kept credentials under one secret.
@@ -18,6 +19,8 @@ pub struct UnderSecret {
     pub mark: Option<String>,
     /// How many credentials.
     pub credentials: u64,
+    /// Codes of how many people.
+    pub codes: u64,
 }
 
 /// The secret in force, and what is under which.
@@ -36,7 +39,7 @@ pub struct SecretLine {
 pub struct SecretRotated {
     /// The mark of the secret in force.
     pub mark: String,
-    /// Credentials under it.
+    /// Credentials, and codes of people, under it.
     pub done: u64,
     /// Credentials that are not yet: ask again.
     pub left: u64,
@@ -51,11 +54,14 @@ pub struct SecretRotated {
 #[get("/secret")]
 pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<web::Json<SecretLine>, Problem> {
     principal.must(principal.standing.can_manage_secret(), "see what the service's secret protects")?;
-    let mut kept: BTreeMap<Option<String>, u64> = BTreeMap::new();
+    let mut kept: BTreeMap<Option<String>, (u64, u64)> = BTreeMap::new();
     for row in app.store.kept_credentials().await?.into_iter().filter(|row| row.sealed.is_some()) {
-        *kept.entry(row.kept_under).or_default() += 1;
+        kept.entry(row.kept_under).or_default().0 += 1;
     }
-    let kept = kept.into_iter().map(|(mark, credentials)| UnderSecret { mark, credentials });
+    for (_, _, kept_under) in app.store.all_codes().await? {
+        kept.entry(kept_under).or_default().1 += 1;
+    }
+    let kept = kept.into_iter().map(|(mark, (credentials, codes))| UnderSecret { mark, credentials, codes });
     let mark = app.keyring.vault.mark().map(str::to_owned);
     let has_before = app.settings.secret_before.is_some();
     Ok(web::Json(SecretLine { mark, has_before, kept: kept.collect() }))
@@ -69,19 +75,20 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
 #[post("/secret/rotate")]
 pub(super) async fn rotate(principal: Principal, app: web::Data<App>) -> Result<web::Json<SecretRotated>, Problem> {
     principal.must(principal.standing.can_manage_secret(), "move credentials to another secret")?;
+    principal.must_be_confirmed(&app, "move credentials to another secret")?;
     let Some(mark) = app.keyring.vault.mark() else {
         let why = "the service has no secret to move them to: set WENDOR_SECRET and start it again";
         return Err(Problem::Conflict(why.to_owned()));
     };
     let snapshot = super::catalogue::fresh(&app).await?;
-    let came = credentials::keep_anew(&app.store, &app.keyring.vault, &snapshot.catalogue, Which::All).await?;
-    tracing::info!(
-        done = came.done,
-        left = came.left,
-        unreadable = came.unreadable,
-        by = principal.name,
-        "credentials moved to the secret in force"
-    );
-    let credentials::KeptAnew { done, left, unreadable } = came;
+    let came = credentials::keep_anew(
+        &app.store,
+        &app.keyring.vault,
+        &snapshot.catalogue,
+        (Which::All, &principal.doing(&app)),
+    )
+    .await?;
+    let of_people = codes::keep_anew(&app.store, &app.keyring.vault, &principal.doing(&app)).await?;
+    let credentials::KeptAnew { done, left, unreadable } = came.and(of_people);
     Ok(web::Json(SecretRotated { mark: mark.to_owned(), done, left, unreadable }))
 }

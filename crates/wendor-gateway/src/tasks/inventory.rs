@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use tokio::sync::watch;
+use wendor_core::audit::Doer;
 use wendor_core::catalog::upstream::{CredentialSource, Upstream};
 use wendor_core::diagnosis::inventory::{Event, EventKind, Inventory};
 use wendor_core::diagnosis::speech::{Found, Lists, dialects_of_listing, listing_path};
@@ -44,10 +45,7 @@ async fn erase_unused(app: &App) -> Result<(), StoreError> {
         Some(CredentialSource::Kept(id)) => Some(id.as_str()),
         Some(CredentialSource::Env(_) | CredentialSource::File(_)) | None => None,
     });
-    let erased = app.store.erase_unused_credentials(&kept.collect::<Vec<_>>(), app.clock.now()).await?;
-    if erased > 0 {
-        tracing::info!(erased, "credentials that no upstream uses were erased");
-    }
+    app.store.erase_unused_credentials(&kept.collect::<Vec<_>>(), &Doer::service(app.clock.now())).await?;
     Ok(())
 }
 

@@ -1,9 +1,11 @@
 //! Attacks, played: each by the upstream, the page or the client that attacks.
 
+mod audit;
 mod bodies;
 mod names;
 mod noise;
 mod pages;
 mod people;
 mod secrets;
+mod sign_in;
 mod terminals;
