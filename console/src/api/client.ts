@@ -1,5 +1,6 @@
 /** The one way to the management API: typed by its OpenAPI document; what is not done comes back as a `Problem`. */
 import createClient from 'openapi-fetch'
+import { sendConfirmed } from './confirming'
 import type { components, paths } from './schema'
 
 export type Schemas = components['schemas']
@@ -11,12 +12,17 @@ export class Problem extends Error {
     readonly title: string,
     detail: string,
     readonly field: string | undefined,
+    readonly kind = '',
   ) {
     super(detail)
   }
 }
 
-const client = createClient<paths>({ baseUrl: '/', credentials: 'same-origin' })
+const client = createClient<paths>({
+  baseUrl: '/',
+  credentials: 'same-origin',
+  fetch: (request) => sendConfirmed(request, fetch),
+})
 
 interface Answer<T> {
   data?: T
@@ -43,7 +49,8 @@ async function done<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   const { data, error, response } = answer
   if (response.ok) return data as T // A 204 has no body, and its type is then undefined.
-  if (isDetails(error)) throw new Problem(response.status, error.title, error.detail, error.field ?? undefined)
+  if (isDetails(error))
+    throw new Problem(response.status, error.title, error.detail, error.field ?? undefined, error.type)
   throw new Problem(response.status, 'An odd answer', `It answered ${response.status} without saying why.`, undefined)
 }
 

@@ -14,4 +14,8 @@ export const keys = {
   requests: (query: object) => ['requests', query],
   request: (id: string) => ['request', id],
   refusals: ['refusals'],
+  people: ['people'],
+  signInRule: ['sign-in-rule'],
+  tokens: ['tokens'],
+  audit: (query: object) => ['audit', query],
 } as const

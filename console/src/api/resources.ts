@@ -8,6 +8,7 @@ import type { paths } from './schema'
 
 export type UsageQuery = paths['/manage/v1/usage']['get']['parameters']['query']
 export type RequestsQuery = NonNullable<paths['/manage/v1/requests']['get']['parameters']['query']>
+export type AuditQuery = NonNullable<paths['/manage/v1/audit']['get']['parameters']['query']>
 
 type On = MaybeRefOrGetter<boolean>
 
@@ -82,6 +83,26 @@ export function useRequest(id: MaybeRefOrGetter<string>) {
     queryKey: computed(() => keys.request(toValue(id))),
     queryFn: () => done(client.GET('/manage/v1/requests/{id}', { params: { path: { id: toValue(id) } } })),
     retry: false,
+  })
+}
+
+export function usePeople() {
+  return useQuery({ queryKey: keys.people, queryFn: () => done(client.GET('/manage/v1/people')), ...live(CALM) })
+}
+
+export function useSignInRule() {
+  return useQuery({ queryKey: keys.signInRule, queryFn: () => done(client.GET('/manage/v1/sign-in-rule')) })
+}
+
+export function useTokens() {
+  return useQuery({ queryKey: keys.tokens, queryFn: () => done(client.GET('/manage/v1/tokens')) })
+}
+
+export function useAudit(query: MaybeRefOrGetter<AuditQuery>) {
+  return useQuery({
+    queryKey: computed(() => keys.audit(toValue(query))),
+    queryFn: () => done(client.GET('/manage/v1/audit', { params: { query: toValue(query) } })),
+    placeholderData: keepPreviousData,
   })
 }
 

@@ -84,8 +84,8 @@ async function leave() {
         <button class="follow" @click="emit('help')">Keys</button>
       </p>
       <p v-if="me.data.value" class="mt-3">
-        {{ me.data.value.name }}, {{ me.data.value.role }}{{ me.data.value.team ? ` of ${me.data.value.team}` : ''
-        }}<br />
+        <RouterLink :to="paths.you">{{ me.data.value.name }}</RouterLink>, {{ me.data.value.role
+        }}{{ me.data.value.team ? ` of ${me.data.value.team}` : '' }}<br />
         <button class="follow" @click="leave">Sign out</button>
       </p>
     </div>

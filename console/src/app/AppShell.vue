@@ -4,12 +4,15 @@ import { computed, defineAsyncComponent, onBeforeUnmount, onMounted, ref } from 
 import { useRouter } from 'vue-router'
 import { useMe } from '@/api/resources'
 import { SHORTCUTS } from '@/lib/shortcuts'
+import { openDialogs, over } from '@/ui/dialogs'
+import './confirming'
 import AppRail from './AppRail.vue'
 import { fault } from './faults'
 import { placesFor } from './places'
 
 // Neither is needed before someone presses a key.
 const FindPalette = defineAsyncComponent(() => import('@/features/palette/FindPalette.vue'))
+const GuessNotice = defineAsyncComponent(() => import('./GuessNotice.vue'))
 const ShortcutHelp = defineAsyncComponent(() => import('./ShortcutHelp.vue'))
 
 const router = useRouter()
@@ -50,11 +53,13 @@ onBeforeUnmount(() => document.removeEventListener('keydown', onKey))
       <p v-if="fault" class="text-attention mb-3" role="alert">
         Something failed in this page: {{ fault }} <button class="underline" @click="fault = undefined">Dismiss</button>
       </p>
+      <GuessNotice v-if="me.data.value?.wrong_before" :me="me.data.value" />
       <RouterView v-slot="{ Component, route }">
         <component :is="Component" :key="route.path" />
       </RouterView>
     </main>
     <FindPalette v-if="isFinding" :pages="pages" :sees-all-teams="seesAllTeams" @close="isFinding = false" />
     <ShortcutHelp v-if="isHelping" @close="isHelping = false" />
+    <component :is="over" v-if="over && openDialogs === 0" />
   </div>
 </template>

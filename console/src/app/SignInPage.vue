@@ -3,6 +3,7 @@
 import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { useSignIn } from '@/api/changes'
+import { Problem } from '@/api/client'
 import TextField from '@/ui/TextField.vue'
 import WendorMark from '@/ui/WendorMark.vue'
 import { afterSignIn } from './router'
@@ -14,20 +15,35 @@ const way = ref<'once' | 'password'>('once')
 const oneTime = ref('')
 const name = ref('')
 const password = ref('')
+const code = ref('')
+/** Whether the password was right, and a code is asked for beside. */
+const needsCode = ref(false)
 const canTry = computed(() =>
   way.value === 'once' ? oneTime.value !== '' : name.value !== '' && password.value !== '',
 )
-const problem = computed(() => signIn.error.value?.message)
+const kindOf = (error: Error | null) => (error instanceof Problem ? error.kind.replace(/.*:/, '') : '')
+const isOfCode = (error: Error | null) => ['code-needed', 'wrong-code'].includes(kindOf(error))
+const isAboutCode = computed(() => isOfCode(signIn.error.value))
+const problem = computed(() => (isAboutCode.value ? undefined : signIn.error.value?.message))
+const problemOfCode = computed(() =>
+  kindOf(signIn.error.value) === 'wrong-code' ? signIn.error.value?.message : undefined,
+)
 
 function turn(to: 'once' | 'password') {
   way.value = to
+  needsCode.value = false
   signIn.reset()
 }
 
 function submit() {
   const presented =
-    way.value === 'once' ? { one_time: oneTime.value.trim() } : { name: name.value, password: password.value }
-  signIn.mutate(presented, { onSuccess: () => void router.push(afterSignIn(route.query['then'])) })
+    way.value === 'once'
+      ? { one_time: oneTime.value.trim() }
+      : { name: name.value, password: password.value, code: needsCode.value ? code.value : null }
+  signIn.mutate(presented, {
+    onSuccess: () => void router.push(afterSignIn(route.query['then'])),
+    onError: (error) => (needsCode.value ||= isOfCode(error)),
+  })
 }
 </script>
 
@@ -52,6 +68,14 @@ function submit() {
           autocomplete="current-password"
           :problem="problem"
           hint="Only if you have set one; else use a one-time sign-in."
+        />
+        <TextField
+          v-if="needsCode"
+          v-model="code"
+          label="Code"
+          autocomplete="one-time-code"
+          :problem="problemOfCode"
+          hint="The six digits that your authenticator app shows now, or one of your recovery codes."
         />
       </template>
       <p class="flex items-baseline gap-4">

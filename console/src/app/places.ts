@@ -24,7 +24,13 @@ export const PLACES: readonly Place[] = [
     ],
   },
   { name: 'Route', pages: [{ title: 'Routes', path: paths.routes, forAllTeams: false }] },
-  { name: 'Allow', pages: [{ title: 'Teams', path: paths.teams, forAllTeams: false }] },
+  {
+    name: 'Allow',
+    pages: [
+      { title: 'Teams', path: paths.teams, forAllTeams: false },
+      { title: 'People', path: paths.people, forAllTeams: true },
+    ],
+  },
   {
     name: 'Watch',
     pages: [
@@ -33,6 +39,7 @@ export const PLACES: readonly Place[] = [
     ],
   },
   { name: 'Account', pages: [{ title: 'Usage', path: paths.usage, forAllTeams: false }] },
+  { name: 'Change', pages: [{ title: 'Audit', path: paths.audit, forAllTeams: true }] },
 ]
 
 /** The places with the pages that this role can use. */

@@ -61,6 +61,9 @@ const routes = [
     meta: { title: 'Request' },
   },
   { path: paths.refusals, component: () => import('@/features/refusals/RefusalPage.vue'), meta: { title: 'Refused' } },
+  { path: paths.people, component: () => import('@/features/people/PeoplePage.vue'), meta: { title: 'People' } },
+  { path: paths.audit, component: () => import('@/features/audit/AuditPage.vue'), meta: { title: 'Audit' } },
+  { path: paths.you, component: () => import('@/features/you/YouPage.vue'), meta: { title: 'You' } },
   { path: paths.usage, component: () => import('@/features/usage/UsagePage.vue'), meta: { title: 'Usage' } },
   { path: '/:path(.*)*', component: () => import('./NotFoundPage.vue'), meta: { title: 'Nothing here' } },
 ]
@@ -75,8 +78,13 @@ export function makeRouter(cache: QueryClient): Router {
   router.beforeEach(async (to) => {
     if (to.meta.isOpen) return true
     try {
-      await cache.ensureQueryData({ queryKey: keys.me, queryFn: () => done(client.GET('/manage/v1/me')), retry: false })
-      return true
+      const me = await cache.ensureQueryData({
+        queryKey: keys.me,
+        queryFn: () => done(client.GET('/manage/v1/me')),
+        retry: false,
+      })
+      // Whoever has to set up an authenticator app can do nothing else before.
+      return me.lacks_codes && to.path !== paths.you ? { path: paths.you } : true
     } catch (problem) {
       if (problem instanceof Problem && problem.status === 401)
         return { path: paths.signIn, query: { then: to.fullPath } }

@@ -14,6 +14,9 @@ export const paths = {
   request: (id: string) => `/requests/${encodeURIComponent(id)}`,
   refusals: '/refusals',
   usage: '/usage',
+  people: '/people',
+  audit: '/audit',
+  you: '/you',
   signIn: '/sign-in',
 } as const
 

@@ -16,6 +16,8 @@ export const SHORTCUTS: readonly Shortcut[] = [
   { keys: 'g s', words: 'Upstreams', path: paths.upstreams },
   { keys: 'g o', words: 'Routes', path: paths.routes },
   { keys: 'g t', words: 'Teams', path: paths.teams },
+  { keys: 'g a', words: 'Audit', path: paths.audit },
+  { keys: 'g y', words: 'You', path: paths.you },
   { keys: '↓ ↑', words: 'In a list: the next line, the one before' },
   { keys: 'Enter', words: 'In a list: open the line' },
   { keys: 'Esc', words: 'Close a dialogue' },

@@ -1,13 +1,18 @@
 <script setup lang="ts">
 /** A dialogue over the page: closes with Escape, keeps the focus inside and gives it back. */
 import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
+import { onBeforeUnmount } from 'vue'
+import { openDialogs, over as question } from './dialogs'
 
-defineProps<{ open: boolean; title: string; wide?: boolean }>()
+/** `over`: what is asked over all others, which is none of those that lie below. */
+const props = defineProps<{ open: boolean; title: string; wide?: boolean; over?: boolean }>()
 const emit = defineEmits<{ close: [] }>()
+const depth = props.over ? Infinity : ++openDialogs.value
+onBeforeUnmount(() => (props.over ? undefined : openDialogs.value--))
 </script>
 
 <template>
-  <Dialog :open="open" class="relative z-10" @close="emit('close')">
+  <Dialog :open="open" :class="over ? 'z-20' : 'z-10'" class="relative" @close="emit('close')">
     <div class="bg-shade fixed inset-0" aria-hidden="true" />
     <div class="fixed inset-0 overflow-y-auto px-4 py-12">
       <DialogPanel
@@ -16,6 +21,7 @@ const emit = defineEmits<{ close: [] }>()
       >
         <DialogTitle class="text-title mt-0 mb-3 border-0 pb-0 font-semibold">{{ title }}</DialogTitle>
         <slot />
+        <component :is="question" v-if="question && openDialogs === depth" />
       </DialogPanel>
     </div>
   </Dialog>

@@ -87,7 +87,7 @@ impl Store {
         if added.rows_affected() == 0 {
             return Err(StoreError::Missing { what: "team", name: key.team.to_string() });
         }
-        let after = json!({ "team": key.team, "label": key.label, "routes": routes, "expires_at": key.expires_at });
+        let after = json!({ "team": key.team, "label": key.label, "routes": routes, "expires_at": key.expires_at.map(|at| at.trunc_subsecs(0)) });
         let deed = Deed::of(Action::KeyIssued, format!("key {}", text.id)).after(after);
         commit(transaction, Tell::Everyone, (doer, &deed)).await
     }

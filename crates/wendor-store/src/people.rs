@@ -1,6 +1,6 @@
 //! People and what they present: a sign-in that works once, a session, a token for programs. All kept as hashes.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, SubsecRound, Utc};
 use serde_json::json;
 use sqlx::{Postgres, Transaction};
 use wendor_core::audit::{Action, Deed, Doer};
@@ -366,7 +366,13 @@ impl Store {
         if added.rows_affected() == 0 {
             return Err(StoreError::Missing { what: "person", name: token.person.to_owned() });
         }
-        let after = json!({ "token": text.id, "label": token.label, "expires_at": token.expires_at, "unasked": token.is_unasked });
+        let mut after = json!({ "token": text.id, "expires_at": token.expires_at.map(|at| at.trunc_subsecs(0)) });
+        if !token.label.is_empty() {
+            after["label"] = token.label.into();
+        }
+        if token.is_unasked {
+            after["unasked"] = true.into();
+        }
         let deed = Deed::of(token.kind.action(), subject(token.person)).after(after);
         commit(transaction, Tell::Nobody, (doer, &deed)).await
     }

@@ -31,6 +31,9 @@ pub(super) async fn run(
     }
 }
 
+/// Changed things of a revision that a line names.
+const THINGS: usize = 4;
+
 async fn list(args: AuditListArgs, management: &Management, reader: Reader) -> Result<(), Failure> {
     let range = range::read(&args.range, now())?;
     let query = [
@@ -78,13 +81,18 @@ fn changed(line: &AuditLine) -> String {
     let names = after.keys().chain(before.keys().filter(|name| !after.contains_key(*name)));
     let parts = names.filter_map(|name| match (before.get(name), after.get(name)) {
         (Some(was), Some(is)) if was == is => None,
+        (None, Some(Value::Bool(false))) => None,
         (Some(Value::Null) | None, Some(Value::Null) | None) => None,
-        (None, Some(is)) => Some(format!("{name} {}", short(is))),
-        (Some(was), Some(is)) => Some(format!("{name} {} -> {}", short(was), short(is))),
-        (Some(was), None) => Some(format!("{name} was {}", short(was))),
+        (None, Some(is)) => Some(format!("{} {}", named(name), short(is))),
+        (Some(was), Some(is)) => Some(format!("{} {} -> {}", named(name), short(was), short(is))),
+        (Some(was), None) => Some(format!("{} was {}", named(name), short(was))),
     });
     let text = parts.collect::<Vec<_>>().join(", ");
     if text.is_empty() { "-".to_owned() } else { text }
+}
+
+fn named(field: &str) -> String {
+    if field == "expires_at" { "until".to_owned() } else { field.replace('_', " ") }
 }
 
 fn short(value: &Value) -> String {
@@ -96,7 +104,9 @@ fn short(value: &Value) -> String {
                 let thing = item.get("thing")?.as_str()?;
                 Some(format!("{thing} {}", item.get("kind")?.as_str()?))
             });
-            things.collect::<Vec<_>>().join("; ")
+            let more = items.len().saturating_sub(THINGS);
+            let shown = things.take(THINGS).collect::<Vec<_>>().join("; ");
+            if more > 0 { format!("{shown} and {more} more") } else { shown }
         }
         Value::Array(items) => items.iter().map(short).collect::<Vec<_>>().join(" "),
         Value::Bool(_) | Value::Number(_) | Value::Object(_) => value.to_string(),

@@ -204,7 +204,11 @@ pub(super) async fn confirm(
     }
     let Confirmation { password, code } = body.into_inner();
     let visitor = Visitor::of(&request, if principal.is_console { "console" } else { "program" });
-    guessed(&app, (principal.name.clone(), password, code), &visitor).await?;
+    let entered = guessed(&app, (principal.name.clone(), password, code), &visitor).await;
+    entered.map_err(|problem| match problem {
+        Problem::NotSignedIn(_) => Problem::NotSignedIn("this is not your password".to_owned()),
+        other => other,
+    })?;
     app.store.confirm_token(&principal.name, &principal.token, &principal.doing(&app)).await?;
     Ok(HttpResponse::NoContent().insert_header((header::CACHE_CONTROL, "no-store")).finish())
 }

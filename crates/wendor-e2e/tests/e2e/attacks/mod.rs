@@ -7,5 +7,5 @@ mod noise;
 mod pages;
 mod people;
 mod secrets;
-mod sign_in;
+pub mod sign_in;
 mod terminals;

@@ -6,7 +6,8 @@ use wendor_e2e::ferry::{Ferry, Wishes};
 
 const PASSWORD: &str = "a tide table in winter";
 
-async fn with_secret() -> Ferry {
+/// An installation whose service has a secret.
+pub async fn with_secret() -> Ferry {
     let secret = ("WENDOR_SECRET", "a secret of a test, which keeps nothing".to_owned());
     Ferry::with(Wishes { settings: vec![secret], ..Wishes::default() }).await
 }
@@ -22,19 +23,20 @@ async fn post(ferry: &Ferry, token: &str, path: &str, body: Value) -> (u16, Valu
 }
 
 /// As if everybody had signed in eleven minutes before.
-async fn time_passes(ferry: &Ferry) {
+pub async fn time_passes(ferry: &Ferry) {
     let mut database = ferry.database.connect().await;
     let earlier = "update person_token set confirmed_at = confirmed_at - interval '11 minutes'";
     sqlx::query(earlier).execute(&mut database).await.unwrap();
 }
 
 /// As if the codes of the last minutes had not been used.
-async fn codes_are_fresh(ferry: &Ferry) {
+pub async fn codes_are_fresh(ferry: &Ferry) {
     let mut database = ferry.database.connect().await;
     sqlx::query("update person set codes_step = 0").execute(&mut database).await.unwrap();
 }
 
-fn code_of(secret: &str) -> String {
+/// The code that an app shows now.
+pub fn code_of(secret: &str) -> String {
     let secret = totp_rs::Secret::Encoded(secret.to_owned()).to_bytes().unwrap();
     totp_rs::TOTP::new(totp_rs::Algorithm::SHA1, 6, 0, 30, secret, None, String::new())
         .unwrap()

@@ -4,6 +4,7 @@ mod connect;
 mod figures;
 mod journeys;
 mod keyboard;
+mod people;
 mod rules;
 mod states;
 

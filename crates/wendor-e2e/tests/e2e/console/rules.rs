@@ -54,6 +54,10 @@ async fn lively() -> (Ferry, Vec<String>) {
         "/requests?offer=quayside",
         "/refusals",
         "/usage",
+        "/people",
+        "/audit",
+        "/audit?action=signed-in&range=24h",
+        "/you",
         "/usage?range=24h&by=key&show=slow",
         "/no-such-page",
     ];
