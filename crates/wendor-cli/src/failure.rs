@@ -125,6 +125,7 @@ impl From<wendor_store::StoreError> for Failure {
             }
             wendor_store::StoreError::Away(_) => Self::Unreachable(sentence(&error.to_string())),
             wendor_store::StoreError::SchemaTooNew { .. }
+            | wendor_store::StoreError::MayNotMigrate { .. }
             | wendor_store::StoreError::Migration(_)
             | wendor_store::StoreError::Unreadable { .. }
             | wendor_store::StoreError::Overtaken { .. }

@@ -14,6 +14,7 @@
 
 pub mod audit;
 pub mod base32;
+pub mod caller;
 pub mod catalog;
 pub mod client_code;
 pub mod diagnosis;

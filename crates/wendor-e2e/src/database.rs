@@ -9,13 +9,22 @@ use sqlx::{Connection, PgConnection, Postgres, QueryBuilder};
 /// Where the shared server is told; `scripts/test` starts it.
 const VARIABLE: &str = "WENDOR_TEST_DATABASE_URL";
 
+/// The role that serves.
+const SERVICE: &str = "wendor_test_service";
+
+/// Makes it, whoever comes first.
+const MAKE_SERVICE: &str = "do $$ begin create role wendor_test_service login;
+    exception when duplicate_object or unique_violation then null; end $$";
+
 static COUNT: AtomicU32 = AtomicU32::new(0);
 
 /// A database that is dropped with this.
 #[derive(Debug)]
 pub struct Database {
-    /// Its address.
+    /// Its address, as who owns it.
     pub url: String,
+    /// Its address, as who serves.
+    pub service_url: String,
     admin_url: String,
     name: String,
 }
@@ -47,7 +56,11 @@ impl Database {
         let name = format!("test_{}_{}", std::process::id(), COUNT.fetch_add(1, Ordering::Relaxed));
         run(admin_url, "create database ", &name).await.expect("a database can be made in the test server");
         let base = admin_url.rsplit_once('/').map_or(admin_url, |(base, _)| base);
-        Self { url: format!("{base}/{name}"), admin_url: admin_url.to_owned(), name }
+        let mut connection = PgConnection::connect(admin_url).await.expect("the test server is there");
+        sqlx::query(MAKE_SERVICE).execute(&mut connection).await.expect("roles can be made in the test server");
+        let host = base.rsplit_once('@').map_or(base, |(_, host)| host);
+        let service_url = format!("postgres://{SERVICE}@{host}/{name}");
+        Self { url: format!("{base}/{name}"), service_url, admin_url: admin_url.to_owned(), name }
     }
 
     /// A connection to it.

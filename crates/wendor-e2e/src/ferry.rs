@@ -38,6 +38,8 @@ pub struct Wishes {
     pub settings: Vec<(&'static str, String)>,
     /// How quayside is, when not the usual.
     pub quayside: Option<Profile>,
+    /// The client that asks it, when not the usual.
+    pub client: Option<Client>,
     /// A database server, when not the shared one.
     pub database_server: Option<String>,
 }
@@ -137,10 +139,13 @@ impl Ferry {
         let folder = tempfile::tempdir().expect("there is room for a folder");
         let mut environment = vec![(CREDENTIAL.0.to_owned(), CREDENTIAL.1.to_owned())];
         environment.extend(wishes.settings.iter().map(|(name, value)| ((*name).to_owned(), value.clone())));
+        // As in earnest: the role that serves owns nothing.
+        environment.push(("WENDOR_MIGRATE_URL".to_owned(), database.url.clone()));
         let spool = folder.path().join("spool");
-        let start = Start { database_url: database.url.clone(), spool, environment, unread_after: None };
+        let start = Start { database_url: database.service_url.clone(), spool, environment, unread_after: None };
         let service = Service::start(&start).await;
-        let http = Client::builder().no_proxy().build().expect("there is a client");
+        let usual = || Client::builder().no_proxy().build().expect("there is a client");
+        let http = wishes.client.clone().unwrap_or_else(usual);
         let mut ferry =
             Self { quayside, quarry, service, database, start, http, owner: String::new(), key: String::new(), folder };
         ferry.owner = ferry.sign_in("harbour-master", "owner", None).await;
@@ -167,7 +172,7 @@ impl Ferry {
     /// An address of the management API.
     #[must_use]
     pub fn manage(&self, path: &str) -> String {
-        format!("{}/manage/v1{path}", self.service.url)
+        format!("{}/manage/v1{path}", self.service.manage_url)
     }
 
     /// `GET` of the management API as the owner.

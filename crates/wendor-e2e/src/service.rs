@@ -32,8 +32,10 @@ pub fn binary() -> PathBuf {
 #[derive(Debug)]
 pub struct Service {
     process: Child,
-    /// Its address.
+    /// Its address for apps.
     pub url: String,
+    /// Its address for people; the same unless it was started otherwise.
+    pub manage_url: String,
     log: Arc<Mutex<String>>,
 }
 
@@ -60,14 +62,41 @@ impl Service {
         let url = until("the service to listen", || {
             let ended = service.process.try_wait().expect("it is ours").is_some();
             assert!(!ended, "the service ended:\n{}", service.log());
-            let found = service
-                .logged("listening")
-                .and_then(|line| line["address"].as_str().map(|address| format!("http://{address}")));
+            let found = service.listening("listening");
             async move { found }
         })
         .await;
+        let is_split = start.environment.iter().any(|(name, _)| name == "WENDOR_MANAGE_LISTEN");
+        service.manage_url = if is_split {
+            until("the service to listen for people", || {
+                let found = service.listening("listening for management");
+                async move { found }
+            })
+            .await
+        } else {
+            url.clone()
+        };
         service.url = url;
         service
+    }
+
+    fn listening(&self, message: &str) -> Option<String> {
+        let line = self.logged(message)?;
+        Some(format!("{}://{}", line["scheme"].as_str()?, line["address"].as_str()?))
+    }
+
+    /// Starts one that ends by itself; what it says.
+    ///
+    /// # Panics
+    /// When it does not end, or ends well.
+    pub async fn refused(start: &Start) -> String {
+        let mut service = Self::spawn(start);
+        assert!(!service.ended().await, "it ends well:\n{}", service.log());
+        until("all that it says", || {
+            let log = service.log();
+            async move { (!log.is_empty()).then_some(log) }
+        })
+        .await
     }
 
     /// Starts one without waiting.
@@ -77,7 +106,8 @@ impl Service {
     #[must_use]
     pub fn spawn(start: &Start) -> Self {
         let mut command = Command::new(binary());
-        command.arg("serve").arg("--listen").arg("127.0.0.1:0").arg("--spool").arg(&start.spool);
+        command.arg("serve").arg("--spool").arg(&start.spool);
+        command.env("WENDOR_LISTEN", "127.0.0.1:0");
         command.env("WENDOR_DATABASE_URL", &start.database_url).envs(start.environment.iter().cloned());
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
         let mut process = command.spawn().expect("the binary can be started");
@@ -99,7 +129,7 @@ impl Service {
                 kept.lock().expect("nobody panics with it").push_str(&line);
             }
         });
-        Self { process, url: String::new(), log }
+        Self { process, url: String::new(), manage_url: String::new(), log }
     }
 
     /// The id of its process.

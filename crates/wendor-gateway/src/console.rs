@@ -5,8 +5,10 @@
 //! may be loaded from outside the service, which the policy in the page's head enforces.
 
 use actix_web::http::header;
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, guard, web};
 use rust_embed::{EmbeddedFile, RustEmbed};
+
+use crate::caller::is_plain;
 
 /// What the pages may do: everything from this service, nothing from elsewhere, and no script in the text of a page.
 const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; \
@@ -25,10 +27,11 @@ struct Files;
 
 /// Everything under `/console/`, and the way there.
 pub fn routes(config: &mut web::ServiceConfig) {
+    let plainly = || guard::fn_guard(|context| is_plain(context.head()));
     config
         .route("/", web::get().to(to_console))
-        .route("/console", web::get().to(to_console))
-        .route("/console/{path:.*}", web::get().to(file));
+        .route("/console", web::get().guard(plainly()).to(to_console))
+        .route("/console/{path:.*}", web::get().guard(plainly()).to(file));
 }
 
 async fn to_console() -> HttpResponse {

@@ -6,6 +6,8 @@
 pub mod admin;
 pub mod allowances;
 pub mod app;
+pub mod caller;
+pub mod certificates;
 pub mod checks;
 pub mod clock;
 pub mod codes;
@@ -15,6 +17,7 @@ pub mod data_plane;
 pub mod fleet;
 pub mod guesses;
 pub mod hosts;
+mod listeners;
 pub mod metrics;
 pub mod recent;
 mod serve;
@@ -26,4 +29,5 @@ pub mod trust;
 pub mod vault;
 pub mod vital;
 
+pub use listeners::Listeners;
 pub use serve::{ServeError, World, serve};

@@ -20,6 +20,14 @@ pub async fn livez() -> HttpResponse {
     HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("alive\n")
 }
 
+/// `GET /readyz` for whoever need not know more: whether requests can be served.
+pub async fn ready(app: web::Data<App>) -> HttpResponse {
+    match app.spool.is_writable() {
+        true => HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"),
+        false => HttpResponse::ServiceUnavailable().content_type("text/plain; charset=utf-8").body("not ready\n"),
+    }
+}
+
 /// `GET /readyz`: 200 when requests can be served, 503 when not, with what is missing in both.
 pub async fn readyz(app: web::Data<App>) -> HttpResponse {
     let mut not_ready = Vec::new();

@@ -16,6 +16,17 @@ pub enum StoreError {
         /// Newest version that this binary knows.
         known: i64,
     },
+    /// The role of these connections may not change the schema, and it has to be changed.
+    #[error(
+        "the database has schema {found}, this binary needs {known}, and the role of database_url may not change it: set WENDOR_MIGRATE_URL \
+         to one that may"
+    )]
+    MayNotMigrate {
+        /// Version in the database.
+        found: i64,
+        /// Newest version that this binary knows.
+        known: i64,
+    },
     /// A migration failed.
     #[error("a migration failed: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),

@@ -10,7 +10,7 @@
 //! - [`codes`]: codes of authenticator apps, and who has to have them
 //! - [`credentials`]: upstreams' credentials, encrypted
 //! - [`inventory`]: what upstreams serve, what changed, what is proven
-//! - [`people`]: people and their tokens
+//! - [`people`], [`tokens`]: people and what they present
 //! - [`ledger`]: draining settled requests: lines, details, roll-ups, quota windows
 //! - [`partitions`]: the months that these come in, and how long each is kept
 //! - [`requests`]: reading requests back
@@ -32,6 +32,7 @@ pub mod revisions;
 mod rollups;
 mod row;
 mod store;
+pub mod tokens;
 pub mod usage;
 
 pub use error::StoreError;

@@ -148,13 +148,12 @@ impl Store {
         let is_over = |month: DateTime<Utc>| Window::Month.around(month).end <= before;
         let mut dropped = Vec::new();
         for partition in self.partitions().await?.into_iter().filter(|partition| partition.of == of) {
-            if !partition.month.is_some_and(is_over) {
-                continue;
-            }
-            // Names cannot be bound; this one is of a closed form, which `month_of` has read.
-            let mut statement = sqlx::QueryBuilder::<sqlx::Postgres>::new("drop table if exists ");
-            statement.push(&partition.name);
-            statement.build().execute(&self.pool).await?;
+            let Some(month) = partition.month.filter(|month| is_over(*month)) else { continue };
+            sqlx::query("select drop_month($1, $2)")
+                .bind(of.table())
+                .bind(month.date_naive())
+                .execute(&self.pool)
+                .await?;
             dropped.push(partition.name);
         }
         if !dropped.is_empty() {
@@ -187,14 +186,11 @@ async fn ensure_month(store: &Store, month: WindowSpan) -> Result<(), StoreError
 async fn make(store: &Store, table: Partitioned, month: WindowSpan) -> Result<(), StoreError> {
     let mut transaction = store.pool.begin().await?;
     sqlx::query("select pg_advisory_xact_lock($1)").bind(PARTITION_LOCK).execute(&mut *transaction).await?;
-    // Names and bounds of a partition cannot be bound; these come from a closed set and a calendar month.
-    let mut statement = sqlx::QueryBuilder::<sqlx::Postgres>::new("create table if not exists ");
-    statement.push(table.partition(month)).push(" partition of ").push(table.table()).push(format!(
-        " for values from ('{}') to ('{}')",
-        month.start.to_rfc3339(),
-        month.end.to_rfc3339()
-    ));
-    statement.build().execute(&mut *transaction).await?;
+    sqlx::query("select make_month($1, $2)")
+        .bind(table.table())
+        .bind(month.start.date_naive())
+        .execute(&mut *transaction)
+        .await?;
     transaction.commit().await?;
     Ok(())
 }

@@ -4,13 +4,19 @@ use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use sqlx::migrate::Migrator;
+use sqlx::migrate::{MigrateError, Migrator};
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
 
 use crate::StoreError;
 use crate::partitions::KnownMonths;
 
 static MIGRATOR: Migrator = sqlx::migrate!("./migrations");
+
+/// Tables to which rows are added and nothing else is done.
+const APPEND_ONLY: [&str; 5] = ["audit", "revision", "rate", "ledger", "request_detail"];
+
+/// Any number does, as long as nothing else locks with it: it orders instances that say at once who serves.
+const GRANT_LOCK: i64 = 7_420_003;
 
 /// Connections of one instance: the drain, the revision watch, and a handful of people looking at figures.
 const MAX_CONNECTIONS: u32 = 16;
@@ -112,7 +118,60 @@ impl Store {
         if found > known {
             return Err(StoreError::SchemaTooNew { found, known });
         }
-        Ok(MIGRATOR.run(&self.pool).await?)
+        // Whoever serves need not be allowed to look at what is to be done where nothing is.
+        if found == known {
+            return Ok(());
+        }
+        let not_allowed = |error: MigrateError| {
+            let is_refused = error.to_string().contains("permission denied");
+            if is_refused { StoreError::MayNotMigrate { found, known } } else { error.into() }
+        };
+        MIGRATOR.run(&self.pool).await.map_err(not_allowed)
+    }
+
+    /// The role that these connections have.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn role(&self) -> Result<String, StoreError> {
+        Ok(sqlx::query_scalar("select current_user::text").fetch_one(&self.pool).await?)
+    }
+
+    /// Lets another role serve, as the one that owns the tables.
+    ///
+    /// # Errors
+    /// When the database is away, or this role may not say so.
+    pub async fn let_serve(&self, role: &str) -> Result<(), StoreError> {
+        let mut transaction = self.pool.begin().await?;
+        sqlx::query("select pg_advisory_xact_lock($1)").bind(GRANT_LOCK).execute(&mut *transaction).await?;
+        sqlx::query("select let_serve($1)").bind(role).execute(&mut *transaction).await?;
+        Ok(transaction.commit().await?)
+    }
+
+    /// What these connections may do and serving does not need, in words.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn excess(&self) -> Result<Vec<String>, StoreError> {
+        let (is_superuser, makes_roles, makes_databases): (bool, bool, bool) =
+            sqlx::query_as("select rolsuper, rolcreaterole, rolcreatedb from pg_roles where rolname = current_user")
+                .fetch_one(&self.pool)
+                .await?;
+        let touched: Vec<String> = sqlx::query_scalar(
+            "select t.name from unnest($1::text[]) t(name)
+             where has_table_privilege(t.name, 'update') or has_table_privilege(t.name, 'delete') or has_table_privilege(t.name, 'truncate')",
+        )
+        .bind(APPEND_ONLY.to_vec())
+        .fetch_all(&self.pool)
+        .await?;
+        let rights =
+            [(is_superuser, "is a superuser"), (makes_roles, "makes roles"), (makes_databases, "makes databases")];
+        let mut excess: Vec<String> =
+            rights.into_iter().filter(|(has, _)| *has).map(|(_, words)| words.to_owned()).collect();
+        if !touched.is_empty() {
+            excess.push(format!("changes or removes what stands in {}", touched.join(", ")));
+        }
+        Ok(excess)
     }
 
     /// The change counter: when it differs from last time, configuration, keys or rates have changed.

@@ -8,7 +8,7 @@ use wendor_core::audit::Doer;
 use wendor_core::catalog::key::{KeyKind, KeyText};
 use wendor_gateway::admin::people::{AddedPerson, ONE_TIME, PersonLine, SignedOut, read_person};
 use wendor_store::Store;
-use wendor_store::people::{NewToken, TokenKind};
+use wendor_store::tokens::{NewToken, TokenKind};
 
 use super::now;
 use crate::client::{Management, part};

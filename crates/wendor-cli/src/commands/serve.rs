@@ -1,6 +1,6 @@
 //! `wendor serve`: settings from all layers, the log, the signals, then [`wendor_gateway::serve`].
 
-use std::net::TcpListener;
+use std::net::{SocketAddr, TcpListener};
 use std::os::unix::process::CommandExt;
 
 use serde::Serialize;
@@ -8,8 +8,9 @@ use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::watch;
 use tracing_subscriber::EnvFilter;
 use wendor_gateway::clock::Clock;
+use wendor_gateway::settings::listening::{For, Listening};
 use wendor_gateway::settings::{KNOWN, Layers, Settings};
-use wendor_gateway::{World, serve};
+use wendor_gateway::{Listeners, World, serve};
 use wendor_store::Store;
 
 use crate::failure::Failure;
@@ -56,21 +57,27 @@ pub(super) async fn run(args: ServeArgs, reader: Reader) -> Result<(), Failure> 
                 .to_owned(),
         ));
     }
+    settings.listening.must_be_safe().map_err(Failure::NotUnderstood)?;
     log(&settings);
     // What it writes is for nobody else on this machine.
     rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
     wendor_gateway::data_plane::fault::log_panics();
-    let listener = TcpListener::bind(settings.listen).map_err(|error| {
-        Failure::Own(format!(
-            "{} cannot be listened on: {error}. Is another service there? Choose one with --listen.",
-            settings.listen
-        ))
-    })?;
+    let apps = listener("listen", settings.listening.listen)?;
+    let management = settings.listening.manage_listen.map(|address| listener("manage-listen", address)).transpose()?;
+    let listeners = Listeners { apps, management };
     let store = Store::new(settings.database_url.expose())?;
     let (stopping, stop) = watch::channel(false);
     tokio::spawn(stop_on_signal(stopping));
-    let world = World { settings, listener, store, clock: Clock::system(), process: rand::random(), stop };
+    let world = World { settings, listeners, store, clock: Clock::system(), process: rand::random(), stop };
     serve(world).await.map_err(|error| Failure::Own(error.to_string()))
+}
+
+fn listener(flag: &str, address: SocketAddr) -> Result<TcpListener, Failure> {
+    TcpListener::bind(address).map_err(|error| {
+        Failure::Own(format!(
+            "{address} cannot be listened on: {error}. Is another service there? Choose one with --{flag}."
+        ))
+    })
 }
 
 /// The first SIGTERM or SIGINT stops in order; a second one of SIGINT ends at once, as people expect of Ctrl-C.
@@ -105,6 +112,12 @@ fn settings(args: ServeArgs) -> Result<Settings, Failure> {
     }
     let flags = [
         ("listen", args.listen),
+        ("manage_listen", args.manage_listen),
+        ("certificate", args.certificate),
+        ("certificate_key", args.certificate_key),
+        ("public_url", args.public_url),
+        ("manage_url", args.manage_url),
+        ("trusted_proxies", args.trusted_proxies),
         ("database_url", args.database_url),
         ("spool", args.spool),
         ("spool_sync", args.spool_sync),
@@ -157,6 +170,19 @@ struct Told<'a> {
     settings: Vec<ToldSetting<'a>>,
 }
 
+/// Where the console would be.
+fn console_of(listening: &Listening) -> String {
+    if let Some(url) = listening.url_of_people() {
+        return url.as_str().to_owned();
+    }
+    let (address, whom) = match listening.manage_listen {
+        Some(address) => (address, For::Management),
+        None => (listening.listen, For::Everybody),
+    };
+    let scheme = if listening.certificate_of(whom).is_some() { "https" } else { "http" };
+    format!("{scheme}://{address}")
+}
+
 /// `--check`: what would run, and where each setting came from.
 async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
     let store = Store::new(settings.database_url.expose())?;
@@ -171,7 +197,7 @@ async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
             schema_known: Store::known_schema(),
             schema_found: schema.as_ref().ok().map(|schema| schema.found),
             database: schema.as_ref().err().map(ToString::to_string),
-            console: format!("http://{}/", settings.listen),
+            console: format!("{}/", console_of(&settings.listening)),
             settings: settings
                 .told
                 .iter()
@@ -185,7 +211,15 @@ async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
                 Ok(schema) => output::line(&format!("The database has schema {}.", schema.found))?,
                 Err(error) => output::line(&format!("{error}."))?,
             }
-            output::line(&format!("It would listen on http://{}.\n", settings.listen))?;
+            let Listening { listen, manage_listen, certificate, .. } = &settings.listening;
+            let scheme = if certificate.is_some() { "https" } else { "http" };
+            let console = console_of(&settings.listening);
+            output::line(&match manage_listen {
+                None => format!("It would listen on {scheme}://{listen}, the console is at {console}/console/.\n"),
+                Some(_) => {
+                    format!("It would listen on {scheme}://{listen} for apps; the console is at {console}/console/.\n")
+                }
+            })?;
             let columns = [Column::Text("setting"), Column::Text("value"), Column::Text("from")];
             output::table(&columns, settings.told.iter().map(as_line).collect(), "")?;
         }

@@ -41,7 +41,7 @@ pub struct Wendor {
 pub enum Command {
     /// Run the service.
     #[command(
-        after_help = "Example: WENDOR_DATABASE_URL=postgres://wendor@127.0.0.1/wendor wendor serve --listen 0.0.0.0:7420"
+        after_help = "Example: WENDOR_DATABASE_URL=postgres://wendor@127.0.0.1/wendor wendor serve --listen 127.0.0.1:7420"
     )]
     Serve(Box<ServeArgs>),
     /// Lead an empty installation to its first answer: upstream, offer, route, team, key, question.

@@ -17,6 +17,24 @@ pub struct ServeArgs {
     /// Address and port to listen on [default: 127.0.0.1:7420].
     #[arg(long, value_name = "ADDRESS")]
     pub listen: Option<String>,
+    /// Address and port for console, management API and metrics; then `--listen` is for apps alone.
+    #[arg(long, value_name = "ADDRESS")]
+    pub manage_listen: Option<String>,
+    /// PEM file of the certificate that connections are encrypted with.
+    #[arg(long, value_name = "FILE")]
+    pub certificate: Option<String>,
+    /// PEM file of its key.
+    #[arg(long, value_name = "FILE")]
+    pub certificate_key: Option<String>,
+    /// Address under which apps reach the service from outside.
+    #[arg(long, value_name = "URL")]
+    pub public_url: Option<String>,
+    /// The same of console and management API, where they have a listener of their own.
+    #[arg(long, value_name = "URL")]
+    pub manage_url: Option<String>,
+    /// Ranges of proxies in front of the service whose word counts on where a call comes from.
+    #[arg(long, value_name = "RANGES")]
+    pub trusted_proxies: Option<String>,
     /// PostgreSQL, as postgres://user@host:port/database; a password belongs in WENDOR_DATABASE_URL.
     #[arg(long, value_name = "URL")]
     pub database_url: Option<String>,

@@ -3,7 +3,7 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use ipnet::IpNet;
+use crate::caller::Ranges;
 
 /// Services that tell a machine about itself, outside of the link-local ranges.
 const METADATA: [IpAddr; 4] = [
@@ -20,7 +20,7 @@ const TRANSLATED: [u16; 6] = [0x64, 0xff9b, 0, 0, 0, 0];
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Reach {
     /// Ranges that are refused otherwise.
-    allowed: Vec<IpNet>,
+    allowed: Ranges,
 }
 
 impl Reach {
@@ -29,22 +29,14 @@ impl Reach {
     /// # Errors
     /// The one that is none.
     pub fn parse(text: &str) -> Result<Self, String> {
-        let range = |text: &str| {
-            let text = text.trim();
-            let whole = || text.parse::<IpAddr>().map(IpNet::from);
-            text.parse()
-                .or_else(|_| whole())
-                .map_err(|_| format!("`{text}` is no range of addresses, such as 169.254.10.0/24"))
-        };
-        let words = text.split(',').filter(|word| !word.trim().is_empty());
-        Ok(Self { allowed: words.map(range).collect::<Result<_, _>>()? })
+        Ok(Self { allowed: Ranges::parse(text)? })
     }
 
     /// Why nothing goes to that address, in words; `None` where something may.
     #[must_use]
     pub fn refuses(&self, address: IpAddr) -> Option<&'static str> {
         let address = plain(address);
-        if self.allowed.iter().any(|range| range.contains(&address)) {
+        if self.allowed.contains(address) {
             return None;
         }
         let is_local = match address {

@@ -18,10 +18,11 @@ use super::problem::{Problem, ProblemDetails};
 use super::session::{Me, SESSION};
 use super::sign_in::{SignIn, Visitor, signed_in};
 use crate::app::App;
-use crate::data_plane::page;
+use crate::caller::{is_encrypted, is_own, is_plain};
+use crate::settings::listening::Listening;
 
-/// The cookie's name.
-pub(super) const COOKIE: &str = "wendor_session";
+/// The cookie's name where the way is encrypted, which browsers then hold to this very host, and where it is not.
+pub(super) const COOKIES: [&str; 2] = ["__Host-wendor_session", "wendor_session"];
 
 /// Sign in as a browser: the token goes into a cookie and is not shown.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
@@ -36,10 +37,10 @@ pub(super) async fn begin(
     body: web::Payload,
 ) -> Result<HttpResponse, Problem> {
     let presented: SignIn = first_body::read(&app, body).await?;
-    let issued = signed_in(&app, presented, &Visitor::of(&request, "console")).await?;
+    let issued = signed_in(&app, presented, &Visitor::of(&request, &app, "console")).await?;
     let text = KeyText::parse(KeyKind::Person, &issued.token).map_err(|_| Problem::Internal)?;
     let bearer = app.store.person_of_token(&text, app.clock.now()).await?.ok_or(Problem::Internal)?;
-    let mut cookie = cookie(&request, issued.token.clone());
+    let mut cookie = cookie(&request, &app, issued.token.clone());
     cookie.set_max_age(Duration::seconds(SESSION.num_seconds()));
     let me = Me { wrong_before: issued.wrong_before, ..Me::of_bearer(bearer) };
     Ok(HttpResponse::Ok().cookie(cookie).json(me))
@@ -55,28 +56,25 @@ pub(super) async fn end(
 ) -> Result<HttpResponse, Problem> {
     let principal = arriving.principal;
     app.store.end_token(&principal.name, &principal.token, &principal.doing(&app)).await?;
-    let mut gone = cookie(&request, String::new());
+    let mut gone = cookie(&request, &app, String::new());
     gone.make_removal();
     Ok(HttpResponse::NoContent().cookie(gone).finish())
 }
 
-fn cookie(request: &HttpRequest, value: String) -> Cookie<'static> {
-    let is_encrypted = request.connection_info().scheme() == "https";
-    Cookie::build(COOKIE, value)
-        .path("/manage/")
-        .http_only(true)
-        .same_site(SameSite::Strict)
-        .secure(is_encrypted)
-        .finish()
+fn cookie(request: &HttpRequest, app: &App, value: String) -> Cookie<'static> {
+    let is_encrypted = is_encrypted(request, app);
+    let [guarded, plain] = COOKIES;
+    let (name, path) = if is_encrypted { (guarded, "/") } else { (plain, "/manage/") };
+    Cookie::build(name, value).path(path).http_only(true).same_site(SameSite::Strict).secure(is_encrypted).finish()
 }
 
 /// Whether a page of this very service made the call: browsers say so themselves, or else name the page's origin, whose host is
 /// then the one that was asked.
-pub(super) fn is_own_page(request: &HttpRequest) -> bool {
+pub(super) fn is_own_page(request: &HttpRequest, listening: &Listening) -> bool {
     let text = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
     match (text("sec-fetch-site"), request.headers().get(header::ORIGIN)) {
         (Some(site), _) => site == "same-origin",
-        (None, Some(origin)) => page::is_own(request.headers(), origin),
+        (None, Some(origin)) => is_own(request.head(), origin, listening),
         (None, None) => false,
     }
 }
@@ -92,8 +90,16 @@ pub(super) async fn at_the_door(
         let problem = Problem::BadValue { field: "address", message };
         return Ok(request.into_response(problem.error_response()).map_into_right_body());
     }
-    let headers = request.headers();
-    match headers.get(header::ORIGIN).filter(|origin| !page::is_own(headers, origin)) {
+    // Whoever stands in front may let nothing through that begins so: written otherwise it is something else.
+    if !is_plain(request.head()) {
+        return Ok(request.into_response(HttpResponse::NotFound().finish()).map_into_right_body());
+    }
+    let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
+    match request
+        .headers()
+        .get(header::ORIGIN)
+        .filter(|origin| !is_own(request.head(), origin, &app.settings.listening))
+    {
         Some(origin) => {
             let origin = origin.to_str().unwrap_or_default();
             let why = format!(
@@ -120,6 +126,7 @@ mod tests {
     #[case::nothing_said(&[("host", "127.0.0.1:7420")], false)]
     fn only_an_own_page_changes_something(#[case] headers: &[(&str, &str)], #[case] is_own: bool) {
         let request = headers.iter().fold(TestRequest::post(), |request, header| request.insert_header(*header));
-        assert_eq!(is_own_page(&request.to_http_request()), is_own);
+        let listening = Listening::at(([127, 0, 0, 1], 7420).into());
+        assert_eq!(is_own_page(&request.to_http_request(), &listening), is_own);
     }
 }

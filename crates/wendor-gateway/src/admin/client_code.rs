@@ -9,6 +9,7 @@ use wendor_core::name::{Name, nearest};
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
+use crate::caller::{host_of, is_encrypted};
 
 /// Code in one language.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -40,12 +41,16 @@ pub struct ClientCode {
 
 /// Where whoever asks has reached the gateway. What stands in a header goes into code that people run, so only a plain host is taken.
 fn url_of(request: &HttpRequest, app: &App) -> String {
-    let connection = request.connection_info();
+    let listening = &app.settings.listening;
+    if let Some(url) = &listening.public_url {
+        return url.as_str().to_owned();
+    }
     let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b".:-[]".contains(&byte);
-    let is_scheme = matches!(connection.scheme(), "http" | "https");
-    match is_scheme && connection.host().bytes().all(is_plain) {
-        true => format!("{}://{}", connection.scheme(), connection.host()),
-        false => format!("http://{}", app.settings.listen),
+    let asked = host_of(request.head()).filter(|host| !host.is_empty() && host.bytes().all(is_plain));
+    // Where people have an address of their own, apps have another.
+    match asked.filter(|_| listening.manage_listen.is_none()) {
+        Some(host) => format!("{}://{host}", if is_encrypted(request, app) { "https" } else { "http" }),
+        None => format!("{}://{}", if listening.certificate.is_some() { "https" } else { "http" }, listening.listen),
     }
 }
 

@@ -7,7 +7,8 @@ use utoipa::ToSchema;
 use wendor_core::audit::Doer;
 use wendor_core::catalog::role::{Role, Standing};
 use wendor_core::name::Name;
-use wendor_store::people::{NewToken, PersonChange, TokenKind};
+use wendor_store::people::PersonChange;
+use wendor_store::tokens::{NewToken, TokenKind};
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};

@@ -16,8 +16,8 @@ use wendor_store::people::Bearer;
 
 use super::browser;
 use super::problem::Problem;
-use super::sign_in::address_of;
 use crate::app::App;
+use crate::caller::address_of;
 use crate::data_plane::Call;
 use crate::data_plane::admit::{Query, key_of, presented_key};
 
@@ -127,13 +127,15 @@ struct Presented {
 }
 
 /// The token that came with a call: in its header, or in the cookie of the console's session.
-fn presented(request: &HttpRequest) -> Result<Presented, Problem> {
-    let Some(cookie) =
-        request.cookie(browser::COOKIE).filter(|_| !request.headers().contains_key(header::AUTHORIZATION))
+fn presented(request: &HttpRequest, app: &App) -> Result<Presented, Problem> {
+    let Some(cookie) = browser::COOKIES
+        .into_iter()
+        .find_map(|name| request.cookie(name))
+        .filter(|_| !request.headers().contains_key(header::AUTHORIZATION))
     else {
         return bearer(request).map(|token| Presented { token, is_console: false });
     };
-    if request.method().is_safe() || browser::is_own_page(request) {
+    if request.method().is_safe() || browser::is_own_page(request, &app.settings.listening) {
         return Ok(Presented { token: cookie.value().to_owned(), is_console: true });
     }
     let why = "a call that changes something came with the console's cookie, but not from its pages; send a token";
@@ -154,7 +156,7 @@ fn bearer(request: &HttpRequest) -> Result<String, Problem> {
 
 async fn arriving(request: HttpRequest) -> Result<Arriving, Problem> {
     let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
-    let Presented { token, is_console } = presented(&request)?;
+    let Presented { token, is_console } = presented(&request, &app)?;
     let text = KeyText::parse(KeyKind::Person, &token).map_err(|_| {
         Problem::NotSignedIn("this is not a person's token: one begins with `wdt-`, and must be whole".to_owned())
     })?;
@@ -165,7 +167,7 @@ async fn arriving(request: HttpRequest) -> Result<Arriving, Problem> {
         name: bearer.person.name.clone(),
         standing: bearer.person.standing.clone(),
         token: text.id,
-        address: address_of(&request),
+        address: address_of(&request, &app),
         is_console,
         confirmed_at: bearer.confirmed_at,
         is_unasked: bearer.is_unasked,
@@ -186,15 +188,15 @@ async fn settled(request: HttpRequest) -> Result<Principal, Problem> {
 }
 
 async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
-    if presented(&request).is_ok_and(|presented| presented.token.starts_with("wdt-")) {
+    let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
+    if presented(&request, &app).is_ok_and(|presented| presented.token.starts_with("wdt-")) {
         return settled(request).await.map(PersonOrApp::Person);
     }
-    let app = request.app_data::<web::Data<App>>().cloned().ok_or(Problem::Internal)?;
     let snapshot = app.now_serving();
     let key = key_of(
         &snapshot,
         presented_key(request.headers(), Query::of(&app, request.query_string())),
-        &Call::begin(&app, Dialect::ChatCompletions, request.headers()),
+        &Call::begin(&app, Dialect::ChatCompletions, (request.head(), request.app_config().secure())),
     );
     key.map(|key| PersonOrApp::App(key.as_ref().clone()))
         .map_err(|_| Problem::NotSignedIn("neither a token nor a key in force came with this call".to_owned()))

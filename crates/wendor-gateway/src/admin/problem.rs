@@ -170,6 +170,7 @@ impl From<StoreError> for Problem {
                 Self::Conflict(error.to_string())
             }
             StoreError::SchemaTooNew { .. }
+            | StoreError::MayNotMigrate { .. }
             | StoreError::Migration(_)
             | StoreError::Unreadable { .. }
             | StoreError::Refused(_) => {

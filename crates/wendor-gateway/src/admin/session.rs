@@ -7,7 +7,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::audit::Doer;
 use wendor_core::catalog::key::{KeyKind, KeyText, id_in};
-use wendor_store::people::{Bearer, NewToken, TokenKind};
+use wendor_store::people::Bearer;
+use wendor_store::tokens::{NewToken, TokenKind};
 
 use super::principal::{Arriving, Principal};
 use super::problem::{Problem, plain};
@@ -188,7 +189,7 @@ pub(super) async fn list_tokens(
     app: web::Data<App>,
 ) -> Result<web::Json<Vec<TokenLine>>, Problem> {
     let tokens = app.store.tokens_of(&principal.name).await?;
-    let line = |token: wendor_store::people::PersonToken| TokenLine {
+    let line = |token: wendor_store::tokens::PersonToken| TokenLine {
         id: token.id,
         kind: token.kind,
         label: token.label,

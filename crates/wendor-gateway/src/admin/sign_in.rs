@@ -11,13 +11,14 @@ use serde_json::json;
 use utoipa::ToSchema;
 use wendor_core::audit::{Action, Deed, Doer};
 use wendor_core::catalog::key::{KeyKind, KeyText};
-use wendor_store::people::{NewToken, TokenKind};
+use wendor_store::tokens::{NewToken, TokenKind};
 
 use super::first_body;
 use super::principal::Arriving;
 use super::problem::{Problem, ProblemDetails};
 use super::session::{IssuedToken, SESSION, issue};
 use crate::app::App;
+use crate::caller::address_of;
 use crate::codes;
 use crate::guesses::Guesser;
 
@@ -56,8 +57,8 @@ pub(super) struct Visitor {
 
 impl Visitor {
     /// Whoever makes this call.
-    pub(super) fn of(request: &HttpRequest, through: &'static str) -> Self {
-        Self { address: address_of(request), through }
+    pub(super) fn of(request: &HttpRequest, app: &App, through: &'static str) -> Self {
+        Self { address: address_of(request, app), through }
     }
 
     fn doing(&self, name: &str, at: DateTime<Utc>) -> Doer {
@@ -163,11 +164,6 @@ async fn proven(app: &App, (name, password, code): (&str, String, Option<&str>))
     if app.store.use_code(name, step).await? { Ok("password and code") } else { Err(wrong()) }
 }
 
-/// The address that a call comes from.
-pub(super) fn address_of(request: &HttpRequest) -> String {
-    request.peer_addr().map(|peer| peer.ip().to_string()).unwrap_or_default()
-}
-
 /// Sign in.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
     (status = 200, body = IssuedToken, description = "A session's token"),
@@ -181,7 +177,7 @@ pub(super) async fn sign_in(
     body: web::Payload,
 ) -> Result<web::Json<IssuedToken>, Problem> {
     let presented = first_body::read(&app, body).await?;
-    signed_in(&app, presented, &Visitor::of(&request, "program")).await.map(web::Json)
+    signed_in(&app, presented, &Visitor::of(&request, &app, "program")).await.map(web::Json)
 }
 
 /// Sign in again as oneself: for ten minutes keys of others, people and secrets can be changed with this token.
@@ -203,12 +199,12 @@ pub(super) async fn confirm(
         return Err(Problem::Conflict(why.to_owned()));
     }
     let Confirmation { password, code } = body.into_inner();
-    let visitor = Visitor::of(&request, if principal.is_console { "console" } else { "program" });
+    let visitor = Visitor::of(&request, &app, if principal.is_console { "console" } else { "program" });
     let entered = guessed(&app, (principal.name.clone(), password, code), &visitor).await;
-    entered.map_err(|problem| match problem {
-        Problem::NotSignedIn(_) => Problem::NotSignedIn("this is not your password".to_owned()),
-        other => other,
-    })?;
+    if let Err(Problem::NotSignedIn(_)) = entered {
+        return Err(Problem::NotSignedIn("this is not your password".to_owned()));
+    }
+    entered?;
     app.store.confirm_token(&principal.name, &principal.token, &principal.doing(&app)).await?;
     Ok(HttpResponse::NoContent().insert_header((header::CACHE_CONTROL, "no-store")).finish())
 }

@@ -35,7 +35,7 @@ const BODY_TIME: Duration = Duration::from_secs(10);
 pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect, request.headers());
+    let call = Call::begin(&app, endpoint.dialect, (request.head(), request.app_config().secure()));
     let wanted = match &endpoint.kind {
         Kind::Model(name) => Some(name.clone()),
         // Whoever has no key is told so before anything is read.
@@ -137,6 +137,6 @@ pub fn nothing_here(request: ServiceRequest, none: NoEndpoint) -> Result<Service
         NoEndpoint::NoSuchPath(dialect, nearest) => (dialect, Refusal::NoSuchPath(path, nearest)),
         NoEndpoint::WrongMethod(dialect, right) => (dialect, Refusal::WrongMethod(path, right)),
     };
-    let response = refusal.answer(&app, &Call::begin(&app, dialect, request.headers()));
+    let response = refusal.answer(&app, &Call::begin(&app, dialect, (request.head(), request.app_config().secure())));
     Ok(request.into_response(response))
 }

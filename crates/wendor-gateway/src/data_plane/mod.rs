@@ -37,9 +37,9 @@ pub mod ticket;
 use std::sync::Arc;
 use std::time::Instant;
 
-use actix_web::dev::{Payload, ServiceRequest, ServiceResponse, Url};
+use actix_web::dev::{Payload, RequestHead, ServiceRequest, ServiceResponse, Url};
 use actix_web::http::Method;
-use actix_web::http::header::{self, HeaderMap, HeaderValue};
+use actix_web::http::header::{HeaderMap, HeaderValue};
 use actix_web::{HttpMessage, HttpResponse, web};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::upstream::Dialect;
@@ -48,6 +48,7 @@ use wendor_core::wire::count;
 use wendor_core::wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 
 use crate::app::App;
+use crate::caller::host_of;
 use admit::{Admitted, Asked, Query};
 use attempt::Answering;
 use clients::Clients;
@@ -67,8 +68,8 @@ pub struct Call {
     pub started: Instant,
     /// The dialect that its app speaks, and in which it is told what is wrong.
     pub dialect: Dialect,
-    /// The address under which the app knows this service.
-    pub host: Box<str>,
+    /// The address under which the app knows this service; empty when it did not say.
+    pub base: Box<str>,
     /// The web page that asks, if it is one.
     pub page: Page,
 }
@@ -76,18 +77,22 @@ pub struct Call {
 impl Call {
     /// A request that arrives now.
     #[must_use]
-    pub fn begin(app: &App, dialect: Dialect, headers: &HeaderMap) -> Self {
+    pub fn begin(app: &App, dialect: Dialect, (head, is_encrypted): (&RequestHead, bool)) -> Self {
         let arrived_at = app.clock.now();
-        let host = headers.get(header::HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
-        let page = Page::of(headers, app);
-        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, host: host.into(), page }
+        let base = match (&app.settings.listening.public_url, host_of(head)) {
+            (Some(url), _) => url.as_str().to_owned(),
+            // Whether the way to it is encrypted beyond that is known to proxies only; the path is what counts.
+            (None, Some(host)) => format!("{}://{host}", if is_encrypted { "https" } else { "http" }),
+            (None, None) => String::new(),
+        };
+        let page = Page::of(head, app);
+        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, base: base.into(), page }
     }
 
     /// The page that explains an error code.
     #[must_use]
     pub fn page_of(&self, code: &str) -> String {
-        // Whether the way to it is encrypted is known to proxies only; the path is what counts.
-        if self.host.is_empty() { format!("/errors/{code}") } else { format!("http://{}/errors/{code}", self.host) }
+        format!("{}/errors/{code}", self.base)
     }
 
     /// Milliseconds since it arrived.
@@ -145,7 +150,7 @@ fn hints(headers: &HeaderMap) -> Hints {
 async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect, request.headers());
+    let call = Call::begin(&app, endpoint.dialect, (request.head(), request.app_config().secure()));
     let asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
     let payload = request.take_payload();
     let_go_of_head(&mut request);

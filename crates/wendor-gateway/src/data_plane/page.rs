@@ -3,13 +3,14 @@
 
 use actix_web::HttpResponse;
 use actix_web::HttpResponseBuilder;
-use actix_web::dev::ServiceRequest;
+use actix_web::dev::{RequestHead, ServiceRequest};
 use actix_web::http::Method;
-use actix_web::http::header::{self, HeaderMap, HeaderValue};
+use actix_web::http::header::{self, HeaderValue};
 use wendor_core::catalog::route::Route;
 
 use super::refusal::{KEPT_OF_A_NAME, Refusal};
 use crate::app::App;
+use crate::caller::is_own;
 
 /// The answers' own headers that a page may read.
 const SHOWN: &str = "wendor-request-id, wendor-offer, wendor-revision, wendor-attempts, wendor-notes, x-request-id, request-id, \
@@ -32,9 +33,9 @@ pub enum Page {
 impl Page {
     /// What the headers of a request say.
     #[must_use]
-    pub fn of(headers: &HeaderMap, app: &App) -> Self {
-        let Some(origin) = headers.get(header::ORIGIN) else { return Self::Own };
-        if is_own(headers, origin) {
+    pub fn of(head: &RequestHead, app: &App) -> Self {
+        let Some(origin) = head.headers.get(header::ORIGIN) else { return Self::Own };
+        if is_own(head, origin, &app.settings.listening) {
             return Self::Own;
         }
         let text = origin.to_str().unwrap_or_default();
@@ -80,15 +81,6 @@ impl Page {
     }
 }
 
-/// Whether that origin is the address under which this service was asked.
-#[must_use]
-pub fn is_own(headers: &HeaderMap, origin: &HeaderValue) -> bool {
-    let text = |value: &HeaderValue| value.to_str().ok().map(str::to_owned);
-    let host = headers.get(header::HOST).and_then(text);
-    let of_page = text(origin).and_then(|origin| origin.split_once("://").map(|(_, host)| host.to_owned()));
-    host.is_some() && of_page == host
-}
-
 /// The answer to a browser that asks before a page does. `None` for any other request.
 #[must_use]
 pub fn preflight(request: &ServiceRequest, app: &App) -> Option<HttpResponse> {
@@ -97,7 +89,7 @@ pub fn preflight(request: &ServiceRequest, app: &App) -> Option<HttpResponse> {
     if request.method() != Method::OPTIONS {
         return None;
     }
-    let page = Page::of(headers, app);
+    let page = Page::of(request.head(), app);
     let Page::Listed(_) = &page else { return None };
     let mut response = HttpResponse::NoContent();
     page.allow(&mut response);

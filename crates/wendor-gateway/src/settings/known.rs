@@ -12,9 +12,54 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 28] = [
-    Known { name: "listen", default: "127.0.0.1:7420", about: "address and port that the service listens on" },
+pub const KNOWN: [Known; 37] = [
+    Known {
+        name: "listen",
+        default: "127.0.0.1:7420",
+        about: "address and port that the service listens on, for apps; for everybody while `manage_listen` is not set",
+    },
+    Known {
+        name: "manage_listen",
+        default: "",
+        about: "address and port for the console, the management API and metrics; then `listen` is for apps alone",
+    },
+    Known {
+        name: "certificate",
+        default: "",
+        about: "PEM file of the certificate of `listen` and those above it; read again when it changes",
+    },
+    Known {
+        name: "certificate_key",
+        default: "",
+        about: "PEM file of the certificate's key; read again when it changes",
+    },
+    Known {
+        name: "manage_certificate",
+        default: "",
+        about: "PEM file of the certificate of `manage_listen`; that of `listen` when absent",
+    },
+    Known { name: "manage_certificate_key", default: "", about: "PEM file of its key" },
+    Known {
+        name: "public_url",
+        default: "",
+        about: "address under which apps reach the service from outside, such as https://models.example",
+    },
+    Known {
+        name: "manage_url",
+        default: "",
+        about: "the same of console and management API; `public_url` when `manage_listen` is not set",
+    },
+    Known {
+        name: "trusted_proxies",
+        default: "",
+        about: "ranges of proxies in front of the service, whose word counts on where a call comes from and whether that way is encrypted",
+    },
     Known { name: "database_url", default: "", about: "PostgreSQL, as postgres://user@host:port/database" },
+    Known {
+        name: "migrate_url",
+        default: "",
+        about: "PostgreSQL as a role that owns the tables: changes the schema at the start, and lets the role of `database_url` serve",
+    },
     Known {
         name: "database_plain",
         default: "refused",

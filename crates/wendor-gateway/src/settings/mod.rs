@@ -4,22 +4,25 @@
 //! What the gateway serves (upstreams, routes, teams) is not here: it lives in revisions.
 
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use wendor_core::caller::Ranges;
 use wendor_core::catalog::reach::Reach;
 use wendor_store::partitions::Partitioned;
 
 use crate::spool::Options;
+use listening::{CertificateFiles, Listening, certificates, url};
 use values::{
-    address, allowed, connections, database, file, level, secret, size, size_or_zero, sync, threads, time, tokens,
+    address, allowed, connections, database, file, level, optional, secret, size, size_or_zero, sync, threads, time,
+    tokens,
 };
 
 pub use known::{KNOWN, Known};
 pub use values::Keep;
 
 mod known;
+pub mod listening;
 mod values;
 
 /// Where a value came from.
@@ -71,8 +74,10 @@ pub struct Told {
 }
 
 /// What is let in, and how.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Access {
+    /// The database as a role that may change its schema, where the one that serves may not.
+    pub migrate_url: Option<wendor_core::secret::Secret>,
     /// Whether the way to the database may be unencrypted.
     pub plain_database: bool,
     /// Whether apps may send their key in the query.
@@ -84,8 +89,8 @@ pub struct Access {
 /// Checked settings.
 #[derive(Clone, Debug)]
 pub struct Settings {
-    /// Where to listen.
-    pub listen: SocketAddr,
+    /// Where to listen, and how the service is reached.
+    pub listening: Listening,
     /// The database.
     pub database_url: wendor_core::secret::Secret,
     /// What is let in, and how.
@@ -194,7 +199,7 @@ impl Layers {
     /// Every bad setting at once.
     pub fn check(&self) -> Result<Settings, Vec<BadSetting>> {
         let mut check = Check { layers: self, told: Vec::new(), problems: self.unknown() };
-        let listen = check.value("listen", address);
+        let listening = check.listening();
         let database_url = check.value("database_url", database);
         let access = check.access();
         let spool = check.value("spool", |text| Ok(PathBuf::from(text)));
@@ -215,7 +220,7 @@ impl Layers {
         let (told, problems) = check.ended();
         let settings = || {
             Some(Settings {
-                listen: listen?,
+                listening: listening?,
                 database_url: database_url?,
                 access: access?,
                 spool: spool?,
@@ -276,10 +281,46 @@ impl Check<'_> {
         (self.told, self.problems)
     }
 
+    fn listening(&mut self) -> Option<Listening> {
+        let listen = self.value("listen", address);
+        let manage_listen = self.value("manage_listen", |text| optional(text, address));
+        let [certificate, key, manage_certificate, manage_key] =
+            ["certificate", "certificate_key", "manage_certificate", "manage_certificate_key"]
+                .map(|name| self.value(name, |text| Ok(file(text))).flatten());
+        let apps = self.pair(("certificate", "certificate_key"), (certificate, key));
+        let manage = self.pair(("manage_certificate", "manage_certificate_key"), (manage_certificate, manage_key));
+        let [public_url, manage_url] =
+            ["public_url", "manage_url"].map(|name| self.value(name, |text| optional(text, url)));
+        let proxies = self.value("trusted_proxies", Ranges::parse);
+        let (certificate, manage_certificate) = (apps?, manage?);
+        let (listen, manage_listen) = (listen?, manage_listen?);
+        let (public_url, manage_url, proxies) = (public_url?, manage_url?, proxies?);
+        Some(Listening { listen, manage_listen, certificate, manage_certificate, public_url, manage_url, proxies })
+    }
+
+    /// A certificate and its key, of which neither comes alone.
+    fn pair(
+        &mut self,
+        names: (&'static str, &'static str),
+        files: (Option<PathBuf>, Option<PathBuf>),
+    ) -> Option<Option<CertificateFiles>> {
+        certificates(names, files)
+            .map_err(|(name, message)| {
+                self.problems.push(BadSetting { name: name.to_owned(), source_word: "settings", message });
+            })
+            .ok()
+    }
+
     fn access(&mut self) -> Option<Access> {
         let [plain_database, key_in_query] = ["database_plain", "key_in_query"].map(|name| self.value(name, allowed));
         let token_life = self.value("token_life", time);
-        Some(Access { plain_database: plain_database?, key_in_query: key_in_query?, token_life: token_life? })
+        let migrate_url = self.value("migrate_url", |text| optional(text, database));
+        Some(Access {
+            migrate_url: migrate_url?,
+            plain_database: plain_database?,
+            key_in_query: key_in_query?,
+            token_life: token_life?,
+        })
     }
 
     fn spool_options(&mut self) -> Option<Options> {
@@ -355,7 +396,7 @@ mod tests {
         };
         layers.read_file("listen = '127.0.0.1:3'\ngrace = '3s'\nbody_limit = '3 KiB'").unwrap();
         let settings = layers.check().unwrap();
-        assert_eq!(settings.listen.port(), 1);
+        assert_eq!(settings.listening.listen.port(), 1);
         assert_eq!((settings.grace, settings.body_limit, settings.workers), (Duration::from_secs(2), 3_072, 2));
         let set = settings.told.iter().filter(|told| told.source != Source::Default);
         let sources: Vec<_> = set.map(|told| (told.name, told.source.as_str())).collect();

@@ -30,6 +30,11 @@ pub(super) fn address(text: &str) -> Result<SocketAddr, String> {
     text.parse().map_err(|_| "write an address and a port, such as 127.0.0.1:7420".to_owned())
 }
 
+/// Nothing, or a value.
+pub(super) fn optional<T>(text: &str, parse: impl FnOnce(&str) -> Result<T, String>) -> Result<Option<T>, String> {
+    if text.is_empty() { Ok(None) } else { parse(text).map(Some) }
+}
+
 pub(super) fn database(text: &str) -> Result<wendor_core::secret::Secret, String> {
     match text.starts_with("postgres://") || text.starts_with("postgresql://") {
         true => Ok(wendor_core::secret::Secret::new(text)),

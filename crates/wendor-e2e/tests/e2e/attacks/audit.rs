@@ -21,27 +21,34 @@ async fn post(ferry: &Ferry, path: &str, body: Value) -> Value {
     serde_json::from_str(&answer.text().await.unwrap()).unwrap_or_default()
 }
 
+/// Does something of each kind. Gives the key that was issued on the way.
+async fn everything_done(ferry: &Ferry) -> Value {
+    let key = post(ferry, "/keys", json!({ "team": "timetables", "label": "board" })).await;
+    let key_id = key["id"].as_str().unwrap();
+    post(ferry, &format!("/keys/{key_id}/revoke"), json!({})).await;
+    post(ferry, "/people", json!({ "name": "lookout", "role": "lead", "team": "timetables" })).await;
+    post(ferry, "/people/lookout", json!({ "role": "viewer", "team": "timetables" })).await;
+    post(ferry, "/people/lookout", json!({ "disabled": true })).await;
+    post(ferry, "/people/lookout/reset", json!({})).await;
+    post(ferry, "/people/lookout/sign-out", json!({})).await;
+    post(ferry, "/tokens", json!({ "label": "nightly", "unasked": true })).await;
+    post(ferry, "/me/password", json!({ "password": "a tide table in winter" })).await;
+    post(ferry, "/sign-in", json!({ "name": "harbour-master", "password": "wrong" })).await;
+    post(ferry, "/upstreams/check", json!({ "name": "quarry" })).await;
+    let draft = json!({ "address": format!("http://{}", ferry.quayside.address()), "credential": { "value": "sk-a-drafted-secret" } });
+    post(ferry, "/upstreams/check", json!({ "draft": draft })).await;
+    post(ferry, "/routes", json!({ "name": "deck-plans", "offers": ["quayside/dunlin-70b"] })).await;
+    post(ferry, "/spool/retry", json!({})).await;
+    post(ferry, "/inventory/refresh", json!({})).await;
+    ferry.get("/catalogue").await;
+    key
+}
+
 #[tokio::test]
 async fn every_change_sign_in_refusal_check_and_export_is_told_with_who_and_whence() {
     let ferry = Ferry::begin().await;
-    let key = post(&ferry, "/keys", json!({ "team": "timetables", "label": "board" })).await;
+    let key = everything_done(&ferry).await;
     let key_id = key["id"].as_str().unwrap();
-    post(&ferry, &format!("/keys/{key_id}/revoke"), json!({})).await;
-    post(&ferry, "/people", json!({ "name": "lookout", "role": "lead", "team": "timetables" })).await;
-    post(&ferry, "/people/lookout", json!({ "role": "viewer", "team": "timetables" })).await;
-    post(&ferry, "/people/lookout", json!({ "disabled": true })).await;
-    post(&ferry, "/people/lookout/reset", json!({})).await;
-    post(&ferry, "/people/lookout/sign-out", json!({})).await;
-    post(&ferry, "/tokens", json!({ "label": "nightly", "unasked": true })).await;
-    post(&ferry, "/me/password", json!({ "password": "a tide table in winter" })).await;
-    post(&ferry, "/sign-in", json!({ "name": "harbour-master", "password": "wrong" })).await;
-    post(&ferry, "/upstreams/check", json!({ "name": "quarry" })).await;
-    let draft = json!({ "address": format!("http://{}", ferry.quayside.address()), "credential": { "value": "sk-a-drafted-secret" } });
-    post(&ferry, "/upstreams/check", json!({ "draft": draft })).await;
-    post(&ferry, "/routes", json!({ "name": "deck-plans", "offers": ["quayside/dunlin-70b"] })).await;
-    post(&ferry, "/spool/retry", json!({})).await;
-    post(&ferry, "/inventory/refresh", json!({})).await;
-    ferry.get("/catalogue").await;
     let export = ferry.http.get(ferry.manage("/audit/export")).bearer_auth(&ferry.owner).send().await.unwrap();
     let export = export.text().await.unwrap();
     for (action, subject, before, after) in [

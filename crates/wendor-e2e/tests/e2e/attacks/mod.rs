@@ -2,10 +2,12 @@
 
 mod audit;
 mod bodies;
+mod listeners;
 mod names;
 mod noise;
 mod pages;
 mod people;
+mod roles;
 mod secrets;
 pub mod sign_in;
 mod terminals;

@@ -10,7 +10,8 @@ use crate::attacks::sign_in::{code_of, codes_are_fresh, time_passes, with_secret
 const PASSWORD: &str = "a tide table in winter";
 
 async fn with_password(ferry: &Ferry) -> Browser {
-    ferry.http
+    ferry
+        .http
         .post(ferry.manage("/me/password"))
         .bearer_auth(&ferry.owner)
         .json(&json!({ "password": PASSWORD }))
