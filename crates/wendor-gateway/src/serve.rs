@@ -90,8 +90,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     }
     claim.bind(&store.installation().await?)?;
     // The place and the windows come from the same transactions, so that nothing is counted twice.
-    let place =
-        store.spool_place(claim.id()).await?.map(|place| Place { segment: place.segment, offset: place.offset });
+    let place = drained_to(&store, claim.id()).await?;
     let (spool, reader) = Spool::open(claim, place, settings.spool_options)?;
     let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
     let keyring = Keyring::of(&settings);
@@ -132,6 +131,12 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     records.close().await;
     app.store.close().await;
     Ok(served?)
+}
+
+/// Up to where the database has a spool.
+async fn drained_to(store: &Store, spool: &str) -> Result<Option<Place>, StoreError> {
+    let place = store.spool_place(spool).await?;
+    Ok(place.map(|place| Place { segment: place.segment, offset: place.offset }))
 }
 
 /// Whom upstreams are trusted as, and what their names lead to.
