@@ -2213,6 +2213,19 @@ export interface components {
              */
             share?: number | null;
         };
+        /** @description Requests under way at once. */
+        StreamsLine: {
+            /**
+             * Format: int32
+             * @description As many may be.
+             */
+            limit: number;
+            /**
+             * Format: int32
+             * @description As many are, at this instance.
+             */
+            open: number;
+        };
         /** @description A team to be made. It may use every route and has no quotas; a catalogue file says more. */
         TeamAddition: {
             /** @description Its name. */
@@ -2228,6 +2241,12 @@ export interface components {
             quotas: components["schemas"]["QuotaLine"][];
             /** @description The routes that its keys may use; all of them when absent. */
             routes?: string[] | null;
+            streams?: components["schemas"]["StreamsLine"] | null;
+            /**
+             * Format: int32
+             * @description How many may be of each of its keys, where it is limited.
+             */
+            streams_of_key?: number | null;
         };
         /** @description One team yesterday. */
         TeamYesterday: components["schemas"]["Figures"] & {

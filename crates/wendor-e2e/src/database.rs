@@ -59,7 +59,10 @@ impl Database {
         let mut connection = PgConnection::connect(admin_url).await.expect("the test server is there");
         sqlx::query(MAKE_SERVICE).execute(&mut connection).await.expect("roles can be made in the test server");
         let host = base.rsplit_once('@').map_or(base, |(_, host)| host);
-        let service_url = format!("postgres://{SERVICE}@{host}/{name}");
+        // A server of the test's own, whose role it says, is served by that role.
+        let is_shared = base.contains("//postgres@");
+        let service_url =
+            if is_shared { format!("postgres://{SERVICE}@{host}/{name}") } else { format!("{base}/{name}") };
         Self { url: format!("{base}/{name}"), service_url, admin_url: admin_url.to_owned(), name }
     }
 

@@ -1,7 +1,7 @@
 //! The few handles that everything in the service shares, passed and not found.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use arc_swap::ArcSwap;
 use chrono::{DateTime, Utc};
@@ -17,6 +17,7 @@ use crate::hosts::Hosts;
 use crate::metrics::Metrics;
 use crate::recent::Recent;
 use crate::settings::Settings;
+use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::Spool;
 use crate::trust::Trust;
@@ -54,8 +55,8 @@ pub struct App {
     pub metrics: Metrics,
     /// Sign-ins under way and of late.
     pub sign_ins: SignIns,
-    /// Memory of request bodies under way.
-    pub bodies: Bodies,
+    /// What there is only so much of.
+    pub crowd: Crowd,
     /// Makes request ids.
     pub ids: Ids,
 }
@@ -108,63 +109,9 @@ impl Ids {
     }
 }
 
-/// The memory that request bodies may take together.
-#[derive(Debug)]
-pub struct Bodies {
-    limit: usize,
-    /// Relaxed: a bound that may be passed by one read is still a bound.
-    taken: Arc<AtomicUsize>,
-}
-
-/// The part that one body takes; dropping it gives it back.
-#[derive(Debug)]
-pub struct BodyShare {
-    taken: Arc<AtomicUsize>,
-    bytes: usize,
-}
-
-impl Bodies {
-    /// At most `limit` bytes together.
-    #[must_use]
-    pub fn new(limit: usize) -> Self {
-        Self { limit, taken: Arc::default() }
-    }
-
-    /// A share without anything in it yet.
-    #[must_use]
-    pub fn share(&self) -> BodyShare {
-        BodyShare { taken: self.taken.clone(), bytes: 0 }
-    }
-
-    /// Adds `bytes` to a share, if all bodies together have room for them.
-    pub fn grow(&self, share: &mut BodyShare, bytes: usize) -> bool {
-        let before = self.taken.fetch_add(bytes, Ordering::Relaxed);
-        share.bytes += bytes;
-        before.saturating_add(bytes) <= self.limit
-    }
-}
-
-impl Drop for BodyShare {
-    fn drop(&mut self) {
-        self.taken.fetch_sub(self.bytes, Ordering::Relaxed);
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn bodies_share_a_bound_and_give_their_part_back() {
-        let bodies = Bodies::new(100);
-        let mut first = bodies.share();
-        assert!(bodies.grow(&mut first, 60) && bodies.grow(&mut first, 40));
-        let mut second = bodies.share();
-        assert!(!bodies.grow(&mut second, 1));
-        drop(second);
-        drop(first);
-        assert!(bodies.grow(&mut bodies.share(), 100));
-    }
 
     #[test]
     fn ids_of_one_instant_differ() {

@@ -2,7 +2,7 @@
 //! kept across revisions by the upstream's name.
 
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 
 use arc_swap::ArcSwapOption;
@@ -10,14 +10,15 @@ use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::detail::ServedFrom;
 use wendor_core::name::{Name, OfferName};
+use wendor_core::quota::share::{Capacity, NoShare, Shares};
 use wendor_core::routing::health::Health;
 
 /// One upstream.
 #[derive(Debug, Default)]
 pub struct UpstreamState {
     health: Mutex<Health>,
-    /// Written by [`StreamPermit`] alone. Relaxed: it steers a choice, it guards nothing.
-    streams: AtomicU32,
+    /// Written by [`StreamPermit`] alone.
+    streams: Mutex<Shares<Name>>,
     /// What it served at the last look.
     inventory: ArcSwapOption<Inventory>,
     offers: RwLock<HashMap<Box<str>, Arc<OfferState>>>,
@@ -93,7 +94,18 @@ impl UpstreamState {
     /// Streams that it carries now.
     #[must_use]
     pub fn streams(&self) -> u32 {
-        self.streams.load(Ordering::Relaxed)
+        u32::try_from(self.shares().total()).unwrap_or(u32::MAX)
+    }
+
+    /// Whether what is left of `streams` is for teams other than this one.
+    #[must_use]
+    pub fn is_kept_from(&self, team: &Name, streams: u32, teams: usize) -> bool {
+        let capacity = Capacity { whole: streams.into(), teams };
+        self.shares().look(team, 1, capacity) == Err(NoShare::ForOthers)
+    }
+
+    fn shares(&self) -> MutexGuard<'_, Shares<Name>> {
+        self.streams.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 }
 
@@ -122,20 +134,23 @@ impl Fleet {
 
 /// A stream under way at an upstream; dropping it ends it.
 #[derive(Debug)]
-pub struct StreamPermit(Arc<UpstreamState>);
+pub struct StreamPermit {
+    upstream: Arc<UpstreamState>,
+    team: Name,
+}
 
 impl StreamPermit {
-    /// Counts a stream at `upstream`.
+    /// Counts a stream of a team at `upstream`.
     #[must_use]
-    pub fn take(upstream: Arc<UpstreamState>) -> Self {
-        upstream.streams.fetch_add(1, Ordering::Relaxed);
-        Self(upstream)
+    pub fn take(upstream: Arc<UpstreamState>, team: &Name) -> Self {
+        upstream.shares().take_anyway(team, 1);
+        Self { upstream, team: team.clone() }
     }
 }
 
 impl Drop for StreamPermit {
     fn drop(&mut self) {
-        self.0.streams.fetch_sub(1, Ordering::Relaxed);
+        self.upstream.shares().give_back(&self.team, 1);
     }
 }
 
@@ -147,7 +162,7 @@ mod tests {
     fn streams_are_counted_while_they_are_open_and_kept_by_name() {
         let fleet = Fleet::default();
         let name = Name::parse("quayside-a").unwrap();
-        let permits: Vec<StreamPermit> = (0..3).map(|_| StreamPermit::take(fleet.upstream(&name))).collect();
+        let permits: Vec<StreamPermit> = (0..3).map(|_| StreamPermit::take(fleet.upstream(&name), &name)).collect();
         assert_eq!(fleet.upstream(&name).streams(), 3);
         assert_eq!(fleet.upstream(&Name::parse("quayside-b").unwrap()).streams(), 0);
         drop(permits);

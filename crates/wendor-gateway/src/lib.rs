@@ -22,6 +22,7 @@ pub mod metrics;
 pub mod recent;
 mod serve;
 pub mod settings;
+pub mod sharing;
 pub mod snapshot;
 pub mod spool;
 pub mod tasks;

@@ -20,6 +20,7 @@ use crate::certificates::{BadCertificate, Certificate};
 use crate::data_plane::clients::Clients;
 use crate::settings::Settings;
 use crate::settings::listening::{For, Listening};
+use crate::sharing::Connection;
 use crate::{admin, console, data_plane, vital};
 
 /// How long a write to an app may be blocked: a client that stopped reading without closing holds a stream no longer.
@@ -201,18 +202,8 @@ fn nothing_else(config: &mut web::ServiceConfig, whom: For) {
     }
 }
 
-/// Counts a connection for as long as it is open.
-struct Open(prometheus::IntGauge);
-
-impl Drop for Open {
-    fn drop(&mut self) {
-        self.0.dec();
-    }
-}
-
 fn connected(connection: &dyn std::any::Any, extensions: &mut Extensions, open: &prometheus::IntGauge) {
-    open.inc();
-    extensions.insert(Open(open.clone()));
+    extensions.insert(Connection::accepted(open.clone()));
     let below = connection.downcast_ref::<TlsStream<TcpStream>>().map(|encrypted| encrypted.get_ref().0);
     // No write to an app stays blocked for ever.
     if let Some(stream) = below.or_else(|| connection.downcast_ref::<TcpStream>()) {

@@ -11,7 +11,7 @@ use wendor_core::audit::Doer;
 use wendor_store::{Store, StoreError};
 
 use crate::allowances::{Allowances, Settled};
-use crate::app::{App, Bodies, Ids, SignIns};
+use crate::app::{App, Ids, SignIns};
 use crate::certificates::BadCertificate;
 use crate::clock::Clock;
 use crate::credentials::Keyring;
@@ -21,6 +21,7 @@ use crate::listeners::{Certificates, Listeners};
 use crate::metrics::Metrics;
 use crate::recent::Recent;
 use crate::settings::Settings;
+use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
 use crate::tasks::{inventory, orphans, retention, revision_watch, spool_drain};
@@ -99,7 +100,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = Arc::new(App {
         sign_ins: SignIns::default(),
-        bodies: Bodies::new(settings.bodies_limit),
+        crowd: Crowd::of(&settings),
         settings,
         clock,
         store,

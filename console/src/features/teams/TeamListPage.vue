@@ -3,7 +3,8 @@
 import { computed } from 'vue'
 import { useTeams } from '@/api/resources'
 import { paths } from '@/lib/paths'
-import { quotaAmount, quotaWords } from '@/lib/quota'
+import { grouped } from '@/lib/format'
+import { quotaAmount, quotaWords, streamLimits } from '@/lib/quota'
 import FourStates from '@/ui/FourStates.vue'
 import { moveInList } from '@/ui/listKeys'
 import PageHead from '@/ui/PageHead.vue'
@@ -12,8 +13,15 @@ import QuotaGauge from '@/ui/QuotaGauge.vue'
 const teams = useTeams()
 const lines = computed(() =>
   (teams.data.value ?? []).flatMap((team) => {
-    const quotas = team.quotas.length > 0 ? team.quotas : [undefined]
-    return quotas.map((quota, index) => ({ id: quota?.id ?? team.name, team, quota, isFirst: index === 0 }))
+    const quotas = team.quotas.map((quota) => ({ id: quota.id, quota, streams: undefined }))
+    const streams = streamLimits(team).map((limit) => ({
+      id: `${team.name} ${limit.words}`,
+      quota: undefined,
+      streams: limit,
+    }))
+    const limits = [...quotas, ...streams]
+    const nothing = { id: team.name, quota: undefined, streams: undefined }
+    return (limits.length > 0 ? limits : [nothing]).map((limit, index) => ({ ...limit, team, isFirst: index === 0 }))
   }),
 )
 </script>
@@ -52,6 +60,12 @@ const lines = computed(() =>
             <td class="num">{{ quotaAmount(line.quota.measure, line.quota.used) }}</td>
             <td class="num">{{ quotaAmount(line.quota.measure, line.quota.limit) }}</td>
             <td><QuotaGauge v-bind="line.quota" :words="quotaWords(line.quota)" /></td>
+          </template>
+          <template v-else-if="line.streams">
+            <td>{{ line.streams.words }}</td>
+            <td class="num">{{ line.streams.open === undefined ? '' : grouped(line.streams.open) }}</td>
+            <td class="num">{{ grouped(line.streams.limit) }}</td>
+            <td />
           </template>
           <td v-else colspan="4" class="second">no quota: nothing bounds it</td>
         </tr>

@@ -2,9 +2,9 @@
 /** What may this team use, how much of it is used, which keys does it have? For its lead. From `/teams`, `/keys`. */
 import { computed } from 'vue'
 import { useTeams } from '@/api/resources'
-import { instant } from '@/lib/format'
+import { grouped, instant } from '@/lib/format'
 import { paths } from '@/lib/paths'
-import { quotaAmount, quotaWords } from '@/lib/quota'
+import { quotaAmount, quotaWords, streamLimits } from '@/lib/quota'
 import FourStates from '@/ui/FourStates.vue'
 import PageHead from '@/ui/PageHead.vue'
 import QuotaGauge from '@/ui/QuotaGauge.vue'
@@ -63,6 +63,11 @@ const links = computed(() => ({
           </tr>
         </tbody>
       </table>
+      <p v-for="limit in streamLimits(team)" :key="limit.words" class="py-1">
+        {{ limit.words.charAt(0).toUpperCase() + limit.words.slice(1) }}:
+        {{ limit.open === undefined ? '' : `${grouped(limit.open)} of ` }}{{ grouped(limit.limit)
+        }}{{ limit.open === undefined ? ' at most' : '' }}.
+      </p>
       <KeySection :team="team" />
     </template>
   </FourStates>

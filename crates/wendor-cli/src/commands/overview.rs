@@ -37,27 +37,32 @@ pub(super) async fn teams(management: &Management, reader: Reader) -> Result<(),
         let routes =
             team.routes.as_ref().map_or_else(|| "all".to_owned(), |routes| words::wrapped(routes, NAMES_WIDTH));
         let first = vec![team.name.clone(), team.keys.to_string()];
-        let mut quotas = team.quotas.iter();
-        let row = |head: Vec<String>, quota: Option<&QuotaLine>, routes: String| {
-            let cells = quota.map_or_else(
-                || {
-                    vec![
-                        "no quota".to_owned(),
-                        String::new(),
-                        String::new(),
-                        String::new(),
-                        String::new(),
-                        String::new(),
-                    ]
-                },
-                quota_cells,
-            );
-            [head, cells, vec![routes]].concat()
-        };
-        rows.push(row(first, quotas.next(), routes));
-        rows.extend(quotas.map(|quota| row(vec![String::new(), String::new()], Some(quota), String::new())));
+        let mut limits: Vec<Vec<String>> = team.quotas.iter().map(quota_cells).collect();
+        limits.extend(stream_cells(team));
+        if limits.is_empty() {
+            limits.push([vec!["no quota".to_owned()], vec![String::new(); 5]].concat());
+        }
+        for (index, cells) in limits.into_iter().enumerate() {
+            let (head, routes) = match index {
+                0 => (first.clone(), routes.clone()),
+                _ => (vec![String::new(), String::new()], String::new()),
+            };
+            rows.push([head, cells, vec![routes]].concat());
+        }
     }
     output::table(&columns, rows, NO_CATALOGUE)
+}
+
+/// Limits of what may be under way at once.
+fn stream_cells(team: &TeamLine) -> Vec<Vec<String>> {
+    let cells = |what: &str, open: Option<u32>, limit: u32| {
+        let open = open.map_or_else(|| "-".to_owned(), |open| words::grouped(open.into()));
+        let limit = words::grouped(limit.into());
+        vec![what.to_owned(), open, String::new(), limit, String::new(), String::new()]
+    };
+    let of_team = team.streams.as_ref().map(|line| cells("streams at once", Some(line.open), line.limit));
+    let of_key = team.streams_of_key.map(|limit| cells("streams at once of a key", None, limit));
+    of_team.into_iter().chain(of_key).collect()
 }
 
 fn quota_cells(quota: &QuotaLine) -> Vec<String> {

@@ -1,6 +1,7 @@
 //! A team: who pays. Which routes it may use, and its quotas.
 
 use std::collections::BTreeSet;
+use std::num::NonZeroU32;
 
 use serde::{Deserialize, Serialize};
 
@@ -39,4 +40,27 @@ pub struct Team {
     /// Its quotas; at most one for each measure and window.
     #[serde(default)]
     pub quotas: Vec<Quota>,
+    /// How many requests may be under way at once.
+    #[serde(default, skip_serializing_if = "AtOnce::is_unlimited")]
+    pub streams: AtOnce,
+}
+
+/// How many requests may be under way at once; what is absent limits nothing.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AtOnce {
+    /// Of the team together.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of_team: Option<NonZeroU32>,
+    /// Of each of its keys.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of_key: Option<NonZeroU32>,
+}
+
+impl AtOnce {
+    /// Whether it limits nothing.
+    #[must_use]
+    pub fn is_unlimited(&self) -> bool {
+        *self == Self::default()
+    }
 }

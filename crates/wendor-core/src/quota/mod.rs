@@ -5,9 +5,11 @@
 //!
 //! - [`window`]: where a window begins and ends (fixed, UTC)
 //! - [`allowance`]: what is left of one quota: where a quota says no
+//! - [`share`]: what there is only so much of at once, shared among teams
 //! - [`use_of`]: how much of each measure a request reserves and settles
 
 pub mod allowance;
+pub mod share;
 pub mod use_of;
 pub mod window;
 

@@ -26,6 +26,8 @@ pub struct OfferView {
     pub streams_open: u32,
     /// Streams that its upstream can carry.
     pub streams: Option<u32>,
+    /// Whether those that are left are for other teams.
+    pub is_kept_for_others: bool,
     /// Recent wait for a first token.
     pub first_token_ms: Option<u64>,
     /// What this request would cost there at most; `None` when unpriced.
@@ -118,6 +120,13 @@ fn judge(stage: &Stage, known: &OfferView, is_repeat: bool) -> (Standing, String
     if let Some(streams) = known.streams.filter(|streams| known.streams_open >= *streams) {
         return (Standing::LeftOut, format!("{} of {streams} streams taken", known.streams_open));
     }
+    if let Some(streams) = known.streams.filter(|_| known.is_kept_for_others) {
+        let open = known.streams_open;
+        return (
+            Standing::LeftOut,
+            format!("{open} of {streams} streams taken, and the others are kept for other teams"),
+        );
+    }
     let room = known.streams.map_or_else(
         || match known.streams_open {
             1 => "1 stream open".to_owned(),
@@ -200,6 +209,7 @@ mod tests {
             rests_until: None,
             streams_open: 0,
             streams: Some(8),
+            is_kept_for_others: false,
             first_token_ms: Some(300),
             expected_cost: None,
             unfit: None,

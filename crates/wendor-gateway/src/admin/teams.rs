@@ -49,6 +49,19 @@ pub struct TeamLine {
     pub keys: usize,
     /// Its quotas.
     pub quotas: Vec<QuotaLine>,
+    /// How many of its requests may be under way at once, and are; where it is limited.
+    pub streams: Option<StreamsLine>,
+    /// How many may be of each of its keys, where it is limited.
+    pub streams_of_key: Option<u32>,
+}
+
+/// Requests under way at once.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct StreamsLine {
+    /// As many may be.
+    pub limit: u32,
+    /// As many are, at this instance.
+    pub open: u32,
 }
 
 /// Teams by name.
@@ -66,6 +79,11 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
             Access::Only(routes) => Some(routes.iter().map(ToString::to_string).collect()),
         },
         keys: snapshot.keys.values().filter(|key| key.team == *name && key.state(now) == KeyState::Good).count(),
+        streams: team
+            .streams
+            .of_team
+            .map(|limit| StreamsLine { limit: limit.get(), open: app.crowd.under_way.count_of(name) }),
+        streams_of_key: team.streams.of_key.map(std::num::NonZeroU32::get),
         quotas: team.quotas.iter().map(|quota| quota_line(&app, (name, quota), history.as_ref(), now)).collect(),
     };
     web::Json(visible.map(line).collect())

@@ -30,10 +30,11 @@ use super::Call;
 use super::account::{Account, AskedFor, Output};
 use super::body::{self, ReadBody};
 use super::marks::Marks;
-use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, UnknownRoute};
+use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull, UnknownRoute};
 use super::ticket::Ticket;
 use crate::allowances::Held;
 use crate::app::App;
+use crate::sharing::{Connection, Place};
 use crate::snapshot::Snapshot;
 
 /// A request that will be served, if an offer answers.
@@ -63,6 +64,8 @@ pub struct Asked {
     trace: Option<Trace>,
     beta: Vec<(HeaderName, HeaderValue)>,
     declared_bytes: Option<usize>,
+    /// The connection that it came on, where it is known.
+    pub connection: Option<Arc<Connection>>,
 }
 
 impl Asked {
@@ -81,6 +84,7 @@ impl Asked {
             trace: headers.get("traceparent").and_then(|header| Trace::parse(header.to_str().ok()?)),
             beta: beta_headers(headers),
             declared_bytes: declared,
+            connection: None,
         }
     }
 }
@@ -102,8 +106,13 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let snapshot = app.now_serving();
     call.page.may_ask()?;
     let key = key_of(&snapshot, asked.presented, call)?.clone();
+    if let Some(connection) = &asked.connection {
+        let caller = || Caller { key: Some(key.id.clone()), ..Caller::default() };
+        let counted = connection.asked_by(&key.team, &app.crowd.connections, snapshot.catalogue.teams.len());
+        counted.map_err(|_| Refusal::TooManyConnections(caller()))?;
+    }
     let marks = asked.marks?;
-    let body = body::read(app, payload, asked.declared_bytes).await?;
+    let body = body::read(app, payload, asked.declared_bytes, &key.team).await?;
     holds_no_secret(app, &snapshot, call, &body).await?;
     let request = match asked.content_type.as_ref().and_then(|kind| kind.to_str().ok()) {
         Some(kind) => AppRequest::read_form(asked.endpoint, &body.bytes, kind),
@@ -113,6 +122,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
     call.page.may_ask_for(route)?;
     let content = content_of(&snapshot, route, &request, &body)?;
+    let places = places(app, &key, team, route_name)?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
     let asked_for = asked_for(&request);
     let worst = worst_case(app, &snapshot, route, asked_for);
@@ -131,9 +141,25 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         teaches: teaches(&request),
         sends_cap: sends_cap(team, asked_for),
     };
-    let ticket = Ticket::open(account, slot, held);
+    let ticket = Ticket::open(account, slot, held, places);
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
     Ok(Admitted { ticket, request, content: Arc::new(content), unfit: Vec::new(), body, form })
+}
+
+/// A place among the requests under way, where the team says how many there may be at once.
+fn places(app: &App, key: &AppKey, team: &Team, route: &Name) -> Result<Vec<Place>, Refusal> {
+    let full = |is_of_key: bool, limit: u32| {
+        let caller = Caller { key: Some(key.id.clone()), route: Some(route.to_string()), wanted: None };
+        Refusal::StreamsFull(Box::new(StreamsFull { team: key.team.clone(), is_of_key, limit, caller }))
+    };
+    let mut places = Vec::new();
+    if let Some(limit) = team.streams.of_key {
+        places.push(app.crowd.under_way.of_key(&key.id, limit.get()).ok_or_else(|| full(true, limit.get()))?);
+    }
+    if let Some(limit) = team.streams.of_team {
+        places.push(app.crowd.under_way.of_team(&key.team, limit.get()).ok_or_else(|| full(false, limit.get()))?);
+    }
+    Ok(places)
 }
 
 /// A body that holds a live key or token of this installation, or the credential of an upstream, does not leave: whoever runs the model's

@@ -1,4 +1,4 @@
-//! Reading an app's request body: bounded by itself, bounded with all others together, and in time.
+//! Reading an app's request body: bounded by itself, bounded with all others together, in time, and not in drops.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -6,12 +6,18 @@ use std::time::Duration;
 use actix_web::dev::Payload;
 use bytes::{Bytes, BytesMut};
 use futures_util::StreamExt;
+use tokio::time::{Instant, timeout_at};
+use wendor_core::name::Name;
 
 use super::refusal::Refusal;
-use crate::app::{App, BodyShare};
+use crate::app::App;
+use crate::sharing::{Part, Who};
 
 /// The time for a whole body: 20 MiB over a line of a few megabits.
 const BODY_TIME: Duration = Duration::from_secs(60);
+
+/// How long a body is looked at before it is said to come too slowly.
+const LOOKED_AT: Duration = Duration::from_secs(5);
 
 /// What is made ready at once for a declared length; the rest grows as it comes, so that a false length costs nothing.
 const READY_BYTES: usize = 256 * 1024;
@@ -22,15 +28,15 @@ pub struct ReadBody {
     /// The body.
     pub bytes: Bytes,
     /// Given back when nobody holds any of it.
-    pub share: Arc<BodyShare>,
+    pub share: Arc<Part>,
 }
 
-/// Reads the body. `declared` is its `Content-Length`.
+/// Reads the body of a team's request. `declared` is its `Content-Length`.
 ///
 /// # Errors
 /// When it is too large, breaks off, takes too long, or there is no memory for it now.
-pub async fn read(app: &App, payload: Payload, declared: Option<usize>) -> Result<ReadBody, Refusal> {
-    read_within(app, payload, declared, (app.settings.body_limit, BODY_TIME)).await
+pub async fn read(app: &App, payload: Payload, declared: Option<usize>, team: &Name) -> Result<ReadBody, Refusal> {
+    read_within(app, payload, (declared, Some(team.clone())), (app.settings.bodies.largest, BODY_TIME)).await
 }
 
 /// Reads a body of at most `limit` bytes within `time`.
@@ -40,29 +46,43 @@ pub async fn read(app: &App, payload: Payload, declared: Option<usize>) -> Resul
 pub async fn read_within(
     app: &App,
     payload: Payload,
-    declared: Option<usize>,
+    (declared, who): (Option<usize>, Who),
     (limit, time): (usize, Duration),
 ) -> Result<ReadBody, Refusal> {
     if declared.is_some_and(|length| length > limit) {
         return Err(Refusal::BodyTooLarge(limit));
     }
-    match tokio::time::timeout(time, collect(app, payload, (declared.unwrap_or(0), limit))).await {
+    match tokio::time::timeout(time, collect(app, payload, (declared.unwrap_or(0), who), limit)).await {
         Ok(read) => read,
         Err(_elapsed) => Err(Refusal::BodyTooSlow),
     }
 }
 
-async fn collect(app: &App, mut payload: Payload, (declared, limit): (usize, usize)) -> Result<ReadBody, Refusal> {
-    let mut share = app.bodies.share();
+async fn collect(
+    app: &App,
+    mut payload: Payload,
+    (declared, who): (usize, Who),
+    limit: usize,
+) -> Result<ReadBody, Refusal> {
+    let (teams, least) =
+        (app.now_serving().catalogue.teams.len(), app.settings.bodies.rate * LOOKED_AT.as_secs() as usize);
+    let mut share = app.crowd.bodies.part(who);
     let mut bytes = BytesMut::with_capacity(declared.min(READY_BYTES));
-    while let Some(piece) = payload.next().await {
+    let (mut looked_at, mut had) = (Instant::now() + LOOKED_AT, 0);
+    loop {
+        let Ok(next) = timeout_at(looked_at, payload.next()).await else {
+            if bytes.len() - had < least {
+                return Err(Refusal::BodyTooSlow);
+            }
+            (looked_at, had) = (looked_at + LOOKED_AT, bytes.len());
+            continue;
+        };
+        let Some(piece) = next else { break };
         let piece = piece.map_err(|_| Refusal::BodyBroken)?;
         if bytes.len() + piece.len() > limit {
             return Err(Refusal::BodyTooLarge(limit));
         }
-        if !app.bodies.grow(&mut share, piece.len()) {
-            return Err(Refusal::TooManyBodies);
-        }
+        share.grow(piece.len() as u64, teams).map_err(|_| Refusal::TooManyBodies)?;
         bytes.extend_from_slice(&piece);
     }
     Ok(ReadBody { bytes: bytes.freeze(), share: Arc::new(share) })

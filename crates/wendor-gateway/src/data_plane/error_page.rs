@@ -57,7 +57,17 @@ pub const CODES: &[Explained] = &[
         "The body broke off before its end.",
         "Send the request again; if it goes on, look at proxies in between.",
     ),
-    ("body_too_slow", "The body did not come to its end in time.", "Send the request again."),
+    ("body_too_slow", "The body did not come to its end in time, or came in drops.", "Send the request again."),
+    (
+        "streams_full",
+        "As many requests of your team, or of this key, are under way as may be at once.",
+        "Come back when one has ended; the message says the limit.",
+    ),
+    (
+        "too_many_connections",
+        "Your team has so many connections that others would find none.",
+        "Use those that are open, or close some.",
+    ),
     ("too_many_bodies", "Too many large requests are under way at the moment.", "Come back in a second."),
     ("invalid_json", "The body is not one JSON object.", "The message names line and column."),
     (

@@ -30,6 +30,7 @@ pub mod plan;
 pub mod progress;
 pub mod refusal;
 mod refusal_words;
+mod refused;
 pub mod relay;
 pub mod settle;
 pub mod ticket;
@@ -49,6 +50,7 @@ use wendor_core::wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 
 use crate::app::App;
 use crate::caller::host_of;
+use crate::sharing::Connection;
 use admit::{Admitted, Asked, Query};
 use attempt::Answering;
 use clients::Clients;
@@ -151,7 +153,8 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
     let call = Call::begin(&app, endpoint.dialect, (request.head(), request.app_config().secure()));
-    let asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
+    let mut asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
+    asked.connection = request.request().conn_data::<Arc<Connection>>().cloned();
     let payload = request.take_payload();
     let_go_of_head(&mut request);
     let response = match caught(serve(&app, &call, (asked, payload), &clients)).await {

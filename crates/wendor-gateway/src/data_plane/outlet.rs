@@ -142,7 +142,7 @@ pub(crate) fn escaped(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::app::Bodies;
+    use crate::sharing::Sharing;
     use rstest::rstest;
     use std::sync::Arc;
     use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
@@ -163,7 +163,7 @@ mod tests {
         #[case] sent: Option<(&str, &str)>,
     ) {
         let outlet = Outlet::prepare(&upstream(auth), Some(&Secret::new("a&b c"))).unwrap();
-        let body = Pieces::new(Vec::new(), Arc::new(Bodies::new(0).share()));
+        let body = Pieces::new(Vec::new(), Arc::new(Sharing::of(0).part(None)));
         let own = vec![(HeaderName::from_static("x-harbour"), HeaderValue::from_static("elsewhere"))];
         let (id, trace) = (HeaderValue::from_static("an-id"), HeaderValue::from_static("a-trace"));
         let headers = AttemptHeaders { request: id, trace, own };

@@ -11,14 +11,14 @@ use bytes::Bytes;
 use hyper::body::{Body, Frame, SizeHint};
 
 use super::progress::Seen;
-use crate::app::BodyShare;
+use crate::sharing::Part;
 
 /// A body in pieces, sent one after the other.
 #[derive(Debug)]
 pub struct Pieces {
     left: VecDeque<Bytes>,
     bytes_left: u64,
-    _share: Arc<BodyShare>,
+    _share: Arc<Part>,
     /// Told when the first piece is taken, which is when there is a connection to send it on.
     seen: Option<Arc<Seen>>,
 }
@@ -26,7 +26,7 @@ pub struct Pieces {
 impl Pieces {
     /// A body of these pieces, which take that share of the memory for bodies.
     #[must_use]
-    pub fn new(pieces: Vec<Bytes>, share: Arc<BodyShare>) -> Self {
+    pub fn new(pieces: Vec<Bytes>, share: Arc<Part>) -> Self {
         let bytes: usize = pieces.iter().map(Bytes::len).sum();
         Self { left: pieces.into(), bytes_left: u64::try_from(bytes).unwrap_or(u64::MAX), _share: share, seen: None }
     }
@@ -65,27 +65,27 @@ impl Body for Pieces {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::app::Bodies;
+    use crate::sharing::Sharing;
     use http_body_util::BodyExt;
 
     #[tokio::test]
     async fn pieces_come_in_order_with_their_length_known_and_give_their_share_back() {
-        let bodies = Bodies::new(100);
-        let mut share = bodies.share();
-        assert!(bodies.grow(&mut share, 100));
+        let bodies = Sharing::of(100);
+        let mut share = bodies.part(None);
+        assert!(share.grow(100, 0).is_ok());
         let share = Arc::new(share);
         let body = Pieces::new(vec![Bytes::from_static(b"{\"model\":"), Bytes::from_static(b"\"m\"}")], share.clone());
         assert_eq!(body.size_hint().exact(), Some(13));
         assert_eq!(body.collect().await.unwrap().to_bytes(), &b"{\"model\":\"m\"}"[..]);
-        assert!(!bodies.grow(&mut bodies.share(), 1), "someone still holds the body");
+        assert!(bodies.part(None).grow(1, 0).is_err(), "someone still holds the body");
         drop(share);
-        assert!(bodies.grow(&mut bodies.share(), 100));
+        assert!(bodies.part(None).grow(100, 0).is_ok());
     }
 
     #[tokio::test]
     async fn what_is_left_is_known_midway() {
         let mut body =
-            Pieces::new(vec![Bytes::from_static(b"ab"), Bytes::from_static(b"c")], Arc::new(Bodies::new(0).share()));
+            Pieces::new(vec![Bytes::from_static(b"ab"), Bytes::from_static(b"c")], Arc::new(Sharing::of(0).part(None)));
         assert!(!body.is_end_stream());
         assert_eq!(body.frame().await.unwrap().unwrap().into_data().unwrap(), "ab");
         assert_eq!(body.size_hint().exact(), Some(1));

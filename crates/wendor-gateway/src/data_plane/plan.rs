@@ -56,17 +56,17 @@ fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
         let health = upstream.health();
         (health.state(), health.rests_until(ticket.arrived_at()), health.first_token_ms())
     };
+    let of_offer = snapshot.catalogue.offer(offer).and_then(|(upstream, _)| upstream.streams);
+    let streams = of_offer.map(std::num::NonZeroU32::get);
     let worst = ticket.account().worst_at(offer);
     let rate = ticket.account().rate(offer);
     OfferView {
         health,
         rests_until,
         streams_open: upstream.streams(),
-        streams: snapshot
-            .catalogue
-            .offer(offer)
-            .and_then(|(upstream, _)| upstream.streams)
-            .map(std::num::NonZeroU32::get),
+        streams,
+        is_kept_for_others: streams
+            .is_some_and(|all| upstream.is_kept_from(&ticket.account().key.team, all, snapshot.catalogue.teams.len())),
         first_token_ms,
         expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),
         unfit: None,

@@ -8,15 +8,11 @@ use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::key::{BadKey, without_secrets};
-use wendor_core::name::OfferName;
-use wendor_core::routing::failure::{AllFailed, FailedAttempt};
 use wendor_core::wire::chat_completions::request::BadRequest;
 use wendor_core::wire::codec::{self, ErrorTold};
-use wendor_core::wire::fit::Unfit;
 
 use super::Call;
 use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held, sentence};
-use crate::allowances::OverQuota;
 use crate::app::App;
 use crate::recent::RefusalSeen;
 use crate::spool::NoSlot;
@@ -32,6 +28,8 @@ const UNKNOWN_KEY: &str = "unknown_key";
 
 /// What is told and kept of a name that someone sent: it may be anything, and a name is at most 64 characters.
 pub(super) const KEPT_OF_A_NAME: usize = 80;
+
+pub use super::refused::{Caller, CannotServe, GivenUp, QuotaFull, SecretHeld, StreamsFull, UnknownRoute};
 
 /// Why an app gets no answer.
 #[derive(Debug)]
@@ -78,84 +76,16 @@ pub enum Refusal {
     CannotServe(Box<CannotServe>),
     /// A quota has no room.
     OverQuota(Box<QuotaFull>),
+    /// As many requests are under way as may be at once.
+    StreamsFull(Box<StreamsFull>),
+    /// The team has as many connections as it can while others need some.
+    TooManyConnections(Caller),
     /// There is no room for its entry.
     NoSpool(NoSlot),
     /// No offer answered. It was admitted and stands in the ledger.
     AllFailed(Box<GivenUp>),
     /// Wendor itself failed: a panic on the request's path.
     Fault,
-}
-
-/// A secret in a body, as far as it is told.
-#[derive(Debug)]
-pub enum SecretHeld {
-    /// The live key of this id.
-    Key(String),
-    /// The live token of this id.
-    Token(String),
-    /// The credential of an upstream, of which apps learn no more.
-    Credential,
-}
-
-/// A name that is no route of a key.
-#[derive(Debug)]
-pub struct UnknownRoute {
-    /// Id of the key that asked.
-    pub key: String,
-    /// What the app wrote.
-    pub wanted: String,
-    /// The nearest route that the key may use.
-    pub nearest: Option<String>,
-    /// All that it may use.
-    pub known: Vec<String>,
-}
-
-/// A request that no offer of its route can serve.
-#[derive(Debug)]
-pub struct CannotServe {
-    /// Id of the key that asked.
-    pub key: String,
-    /// The route.
-    pub route: String,
-    /// Its offers, and why each cannot.
-    pub unfit: Vec<(OfferName, Unfit)>,
-}
-
-/// A quota without room.
-#[derive(Debug)]
-pub struct QuotaFull {
-    /// Whose.
-    pub team: String,
-    /// Which, and what it holds.
-    pub over: OverQuota,
-    /// When it was asked.
-    pub now: DateTime<Utc>,
-    /// For whom.
-    pub caller: Caller,
-}
-
-/// A request that no offer answered.
-#[derive(Debug)]
-pub struct GivenUp {
-    /// Status and time to come back.
-    pub answer: AllFailed,
-    /// What was tried.
-    pub attempts: Vec<FailedAttempt>,
-    /// What was not, and why.
-    pub left_out: Vec<String>,
-    /// The revision in force.
-    pub revision: i64,
-}
-
-/// Who was refused, as far as it is known.
-#[derive(Clone, Debug, Default)]
-pub struct Caller {
-    /// Id of the key.
-    pub key: Option<String>,
-    /// The route.
-    pub route: Option<String>,
-    /// The name that was asked for, if it is no route.
-    pub wanted: Option<String>,
 }
 
 /// When to come back.
@@ -216,6 +146,12 @@ impl Refusal {
                 let wait = (full.over.room.resets_at - full.now).num_milliseconds();
                 Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", "over_quota") }
             }
+            Self::StreamsFull(_) => {
+                Told { retry: Retry::After(1_000), ..told(429, "rate_limit_error", "streams_full") }
+            }
+            Self::TooManyConnections(_) => {
+                Told { retry: Retry::After(1_000), ..told(429, "rate_limit_error", "too_many_connections") }
+            }
             Self::NoSpool(_) => Told { retry: Retry::After(2_000), ..told(503, SERVER, "no_spool") },
             Self::AllFailed(given_up) => {
                 let answer = given_up.answer;
@@ -264,7 +200,7 @@ impl Refusal {
                 "The body is larger than {limit} bytes, the most that is taken here. Send less, or ask for a higher body_limit."
             ),
             Self::BodyBroken => "The body broke off before its end. Send the request again.".to_owned(),
-            Self::BodyTooSlow => "The body did not come to its end in time. Send the request again.".to_owned(),
+            Self::BodyTooSlow => "The body did not come to its end in time, or came in drops. Send the request again.".to_owned(),
             Self::TooManyBodies => {
                 "Too many large requests are under way at the moment. Come back in a second.".to_owned()
             }
@@ -278,6 +214,10 @@ impl Refusal {
             Self::WrongMethod(path, right) => format!("{path} is asked with {right}."),
             Self::CannotServe(cannot) => cannot_serve(cannot),
             Self::OverQuota(full) => over_quota(full),
+            Self::StreamsFull(full) => full.to_string(),
+            Self::TooManyConnections(_) => {
+                "Your team has so many connections that others would find none. Use those that are open, or close some.".to_owned()
+            }
             Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Come back in a moment."),
             Self::AllFailed(given_up) => all_failed(&given_up.attempts, &given_up.left_out),
             Self::Fault => {
@@ -298,6 +238,12 @@ impl Refusal {
             let CannotServe { key, route, .. } = cannot.as_ref();
             return Caller { key: Some(key.clone()), route: Some(route.clone()), wanted: None };
         }
+        if let Self::StreamsFull(full) = self {
+            return full.caller.clone();
+        }
+        if let Self::TooManyConnections(caller) = self {
+            return caller.clone();
+        }
         if let Self::OverQuota(full) = self { full.caller.clone() } else { Caller::default() }
     }
 
@@ -316,6 +262,9 @@ impl Refusal {
         let status = StatusCode::from_u16(told.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = HttpResponse::build(status);
         identify(&mut response, call);
+        if let Self::TooManyConnections(_) = &self {
+            response.force_close();
+        }
         // What an app has to mend no client tries again by itself; the hint is for a final failure of ours.
         if told.retry != Retry::Never || told.status >= 500 {
             told.retry.write(&mut response);
@@ -380,6 +329,8 @@ mod tests {
     use rstest::rstest;
     use wendor_core::quota::window::Window;
     use wendor_core::quota::{Measure, Quota};
+
+    use crate::allowances::OverQuota;
 
     fn retry_headers(retry: Retry) -> [Option<String>; 3] {
         let mut response = HttpResponse::Ok();

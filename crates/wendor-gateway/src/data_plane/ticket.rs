@@ -21,6 +21,7 @@ use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;
 use crate::fleet::StreamPermit;
+use crate::sharing::Place;
 use crate::snapshot::Snapshot;
 use crate::spool::SpoolSlot;
 
@@ -38,6 +39,8 @@ pub struct Ticket {
     pub(super) open: Vec<OpenAttempt>,
     /// Room for the request itself, whatever it uses.
     pub(super) held: Vec<Held>,
+    /// Where there is a limit to requests at once.
+    _places: Vec<Place>,
     /// Room for what an attempt uses, while none has it.
     spare: Vec<Held>,
     pub(super) admitted_ms: u64,
@@ -50,7 +53,7 @@ impl Ticket {
     /// Opens the ticket of an admitted request that has room in the spool and in the quotas that do not depend on the offer. Boxed,
     /// since it is handed on from step to step.
     #[must_use]
-    pub fn open(account: Account, slot: SpoolSlot, held: Vec<Held>) -> Box<Self> {
+    pub fn open(account: Account, slot: SpoolSlot, held: Vec<Held>, places: Vec<Place>) -> Box<Self> {
         let admitted_ms = account.call.elapsed_ms();
         // Each as large as it has to be: they are kept for as long as a stream is open.
         let of_request = held.iter().filter(|held| held.measure() == Measure::Requests).count();
@@ -65,6 +68,7 @@ impl Ticket {
             detail: RequestDetail::default(),
             open: Vec::new(),
             held: own,
+            _places: places,
             spare,
             admitted_ms,
             answering_ms: None,
@@ -185,7 +189,7 @@ impl Ticket {
     pub async fn begin(&mut self, turn: &PlannedOffer) -> Result<(), Refusal> {
         let slot = self.app().spool.take_slot().map_err(Refusal::NoSpool)?;
         let held = self.reserve(turn).await?;
-        let permit = StreamPermit::take(self.app().fleet.upstream(turn.offer.upstream()));
+        let permit = StreamPermit::take(self.app().fleet.upstream(turn.offer.upstream()), &self.account.key.team);
         let number = u32::try_from(self.tries() + 1).unwrap_or(u32::MAX);
         self.detail.reserved_cost = turn.expected_cost.max(self.detail.reserved_cost);
         self.open.reserve_exact(1);

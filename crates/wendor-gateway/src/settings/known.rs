@@ -12,7 +12,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 37] = [
+pub const KNOWN: [Known; 38] = [
     Known {
         name: "listen",
         default: "127.0.0.1:7420",
@@ -99,6 +99,11 @@ pub const KNOWN: [Known; 37] = [
     Known { name: "head_time", default: "10s", about: "how long the head of a request may take to come" },
     Known { name: "body_limit", default: "20MiB", about: "largest request body" },
     Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
+    Known {
+        name: "body_rate",
+        default: "1KiB",
+        about: "bytes a second that a body has to come with, looked at every 5 s; 0 waits for any",
+    },
     Known { name: "grace", default: "30s", about: "how long open streams may go on after SIGTERM" },
     Known {
         name: "secret",

@@ -86,6 +86,17 @@ pub struct Access {
     pub token_life: Duration,
 }
 
+/// How request bodies may come.
+#[derive(Clone, Copy, Debug)]
+pub struct Bodies {
+    /// The largest, in bytes.
+    pub largest: usize,
+    /// All of those under way together, in bytes.
+    pub together: usize,
+    /// Bytes a second that one has to come with; 0 for any.
+    pub rate: usize,
+}
+
 /// Checked settings.
 #[derive(Clone, Debug)]
 pub struct Settings {
@@ -113,10 +124,8 @@ pub struct Settings {
     pub connections: usize,
     /// The time for a request's head.
     pub head_time: Duration,
-    /// Largest request body, in bytes.
-    pub body_limit: usize,
-    /// Largest sum of bodies, in bytes.
-    pub bodies_limit: usize,
+    /// Request bodies.
+    pub bodies: Bodies,
     /// How long open streams may go on after SIGTERM.
     pub grace: Duration,
     /// What kept credentials are encrypted with; none can be kept without it.
@@ -208,7 +217,7 @@ impl Layers {
             ["keep_ledger", "keep_details", "keep_rollups"].map(|name| check.value(name, Keep::parse));
         let [spool_adopt_after, head_time, grace, inventory_every] =
             ["spool_adopt_after", "head_time", "grace", "inventory_every"].map(|name| check.value(name, time));
-        let [body_limit, bodies_limit] = ["body_limit", "bodies_limit"].map(|name| check.value(name, size));
+        let bodies = check.bodies();
         let workers = check.value("workers", threads);
         let connections = check.value("connections", connections);
         let log = check.value("log", level);
@@ -232,8 +241,7 @@ impl Layers {
                 workers: workers?,
                 connections: connections?,
                 head_time: head_time?,
-                body_limit: body_limit?,
-                bodies_limit: bodies_limit?,
+                bodies: bodies?,
                 grace: grace?,
                 secret: secret?,
                 secret_before: secret_before?,
@@ -309,6 +317,12 @@ impl Check<'_> {
                 self.problems.push(BadSetting { name: name.to_owned(), source_word: "settings", message });
             })
             .ok()
+    }
+
+    fn bodies(&mut self) -> Option<Bodies> {
+        let [largest, together] = ["body_limit", "bodies_limit"].map(|name| self.value(name, size));
+        let rate = self.value("body_rate", size_or_zero);
+        Some(Bodies { largest: largest?, together: together?, rate: rate? })
     }
 
     fn access(&mut self) -> Option<Access> {
@@ -397,7 +411,7 @@ mod tests {
         layers.read_file("listen = '127.0.0.1:3'\ngrace = '3s'\nbody_limit = '3 KiB'").unwrap();
         let settings = layers.check().unwrap();
         assert_eq!(settings.listening.listen.port(), 1);
-        assert_eq!((settings.grace, settings.body_limit, settings.workers), (Duration::from_secs(2), 3_072, 2));
+        assert_eq!((settings.grace, settings.bodies.largest, settings.workers), (Duration::from_secs(2), 3_072, 2));
         let set = settings.told.iter().filter(|told| told.source != Source::Default);
         let sources: Vec<_> = set.map(|told| (told.name, told.source.as_str())).collect();
         assert_eq!(

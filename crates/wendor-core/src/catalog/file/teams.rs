@@ -1,9 +1,10 @@
 //! The `[teams.*]` tables of a catalogue file: access and quotas.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::num::NonZeroU32;
 
 use super::reader::{Item, Reader, no_such};
-use crate::catalog::team::{Access, Team};
+use crate::catalog::team::{Access, AtOnce, Team};
 use crate::name::Name;
 use crate::quota::window::Window;
 use crate::quota::{AtLimit, Measure, Quota};
@@ -41,8 +42,20 @@ fn team(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> Opt
     let items = table.take("quotas").and_then(|item| reader.list(&item)).unwrap_or_default();
     reader.finish(table);
     let mut quotas: Vec<Quota> = Vec::new();
+    let mut streams = AtOnce::default();
     for item in items {
-        let Some(quota) = quota(reader, &item) else { continue };
+        let quota = match limit(reader, &item) {
+            None => continue,
+            Some(Limit::InWindow(quota)) => quota,
+            Some(Limit::AtOnce(whose, limit)) => {
+                let place = if whose == Whose::Team { &mut streams.of_team } else { &mut streams.of_key };
+                if place.replace(limit).is_some() {
+                    let message = "there are two limits of streams for the same; keep one".to_owned();
+                    reader.problem(&item.path, &item.span, message);
+                }
+                continue;
+            }
+        };
         if quotas.iter().any(|other| (other.measure, other.window) == (quota.measure, quota.window)) {
             let message =
                 format!("there are two quotas of {} a {}; keep one", quota.measure.as_str(), quota.window.as_str());
@@ -50,7 +63,7 @@ fn team(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> Opt
         }
         quotas.push(quota);
     }
-    Some(Team { access, quotas })
+    Some(Team { access, quotas, streams })
 }
 
 fn routes(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> BTreeSet<Name> {
@@ -62,15 +75,36 @@ fn routes(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> B
     items.iter().filter_map(|item| reader.parsed(item, existing)).collect()
 }
 
-fn quota(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<Quota> {
+/// For whom requests at once are limited.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Whose {
+    Team,
+    Key,
+}
+
+enum Limit {
+    InWindow(Quota),
+    AtOnce(Whose, NonZeroU32),
+}
+
+fn limit(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<Limit> {
     let mut table = reader.table(item)?;
-    let measures: Vec<_> = Measure::ALL.iter().map(|measure| (measure.as_str(), *measure)).collect();
-    let windows: Vec<_> = Window::ALL.iter().map(|window| (window.as_str(), *window)).collect();
+    let windowed = Measure::ALL.iter().map(|measure| (measure.as_str(), Some(*measure)));
+    let measures: Vec<_> = windowed.chain([("streams", None)]).collect();
     let measure = reader.required(&mut table, "measure").and_then(|item| reader.word(&item, &measures));
+    if measure == Some(None) {
+        let whose = [("team", Whose::Team), ("key", Whose::Key)];
+        let whose = reader.required(&mut table, "per").and_then(|item| reader.word(&item, &whose));
+        let limit = reader.required(&mut table, "limit").and_then(|item| reader.count(&item));
+        reader.finish(table);
+        return Some(Limit::AtOnce(whose?, limit?));
+    }
+    let measure = measure.flatten();
+    let windows: Vec<_> = Window::ALL.iter().map(|window| (window.as_str(), *window)).collect();
     let window = reader.required(&mut table, "per").and_then(|item| reader.word(&item, &windows));
     let decimals = if measure == Some(Measure::Cost) { COST_DECIMALS } else { 0 };
     let limit = reader.required(&mut table, "limit").and_then(|item| reader.decimal(&item, decimals, LARGEST_LIMIT));
     let at_limit = table.take("at_limit").and_then(|item| reader.word(&item, &AT_LIMITS)).unwrap_or_default();
     reader.finish(table);
-    Some(Quota { measure: measure?, window: window?, limit: limit?, at_limit })
+    Some(Limit::InWindow(Quota { measure: measure?, window: window?, limit: limit?, at_limit }))
 }

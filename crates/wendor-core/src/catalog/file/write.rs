@@ -208,8 +208,13 @@ fn team_table(out: &mut String, name: &Name, team: &Team) {
         let routes: Vec<String> = routes.iter().map(|route| quoted(route.as_str())).collect();
         line(out, &format!("routes = [{}]", routes.join(", ")));
     }
-    if !team.quotas.is_empty() {
+    let at_once = [("team", team.streams.of_team), ("key", team.streams.of_key)];
+    let at_once: Vec<_> = at_once.into_iter().filter_map(|(whose, limit)| Some((whose, limit?))).collect();
+    if !team.quotas.is_empty() || !at_once.is_empty() {
         line(out, "quotas = [");
+        for (whose, limit) in at_once {
+            line(out, &format!("  {{ measure = \"streams\", per = \"{whose}\", limit = {limit} }},"));
+        }
         for quota in &team.quotas {
             line(out, &format!("  {},", quota_table(quota)));
         }

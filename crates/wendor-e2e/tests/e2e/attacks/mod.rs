@@ -2,6 +2,7 @@
 
 mod audit;
 mod bodies;
+mod crowd;
 mod listeners;
 mod names;
 mod noise;

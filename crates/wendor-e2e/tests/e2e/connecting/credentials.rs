@@ -66,7 +66,7 @@ async fn a_kept_key_serves_requests_and_is_found_nowhere() {
     for file in std::fs::read_dir(&ferry.start.spool).unwrap() {
         seen.push_str(&String::from_utf8_lossy(&std::fs::read(file.unwrap().path()).unwrap()));
     }
-    assert!(seen.contains("INSERT INTO public.upstream_credential") && seen.contains("credential kept"));
+    assert!(seen.contains("INSERT INTO public.upstream_credential") && seen.contains("credential-kept"));
     assert!(seen.contains(marked), "the search does find what is logged");
     let hex = |text: &str| text.bytes().map(|byte| format!("{byte:02x}")).collect::<String>();
     for secret in [OLD, NEW, SECRET.1] {
