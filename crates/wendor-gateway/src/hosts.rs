@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 
 use hyper_util::client::legacy::connect::dns::Name;
-use wendor_core::catalog::reach::Reach;
+use wendor_core::catalog::reach::{Reach, is_public};
 
 /// Names with their addresses, and the addresses that nothing goes to.
 #[derive(Clone, Debug, Default)]
@@ -70,6 +70,19 @@ impl Hosts {
         let to = self.addresses(host).await;
         let refused = to.iter().find_map(|address| Some((*address, self.reach.refuses(*address)?)));
         Led { to, refused }
+    }
+
+    /// What a host of the public network leads to; addresses that `reach` allows count as public.
+    ///
+    /// # Errors
+    /// The first address that is not.
+    pub async fn look_up_public(&self, host: &str) -> Result<Vec<IpAddr>, IpAddr> {
+        let to = self.addresses(host).await;
+        let inside = |address: &&IpAddr| !is_public(**address) && !self.reach.allows(**address);
+        match to.iter().find(inside) {
+            Some(address) => Err(*address),
+            None => Ok(to),
+        }
     }
 
     async fn addresses(&self, host: &str) -> Vec<IpAddr> {

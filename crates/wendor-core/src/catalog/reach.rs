@@ -32,6 +32,12 @@ impl Reach {
         Ok(Self { allowed: Ranges::parse(text)? })
     }
 
+    /// Whether the setting names that address.
+    #[must_use]
+    pub fn allows(&self, address: IpAddr) -> bool {
+        self.allowed.contains(plain(address))
+    }
+
     /// Why nothing goes to that address, in words; `None` where something may.
     #[must_use]
     pub fn refuses(&self, address: IpAddr) -> Option<&'static str> {
@@ -49,6 +55,36 @@ impl Reach {
             Some("the address of a service that hands out a machine's own credentials")
         } else {
             None
+        }
+    }
+}
+
+/// Whether an address is one of the public network: reachable from anywhere, and inside of nothing (IANA's registries of special-purpose
+/// addresses, RFC 6890).
+#[must_use]
+pub fn is_public(address: IpAddr) -> bool {
+    match plain(address) {
+        IpAddr::V4(address) => {
+            let [first, second, third, _] = address.octets();
+            let is_shared = first == 100 && (64..128).contains(&second);
+            let is_protocol = (first, second, third) == (192, 0, 0) || (first == 198 && (18..20).contains(&second));
+            !(first == 0
+                || address.is_private()
+                || address.is_loopback()
+                || address.is_link_local()
+                || address.is_documentation()
+                || address.is_multicast()
+                || first >= 240
+                || is_shared
+                || is_protocol)
+        }
+        // Of the sixth version one block is given out; what is below the documentation's and of translators in it is not.
+        IpAddr::V6(address) => {
+            let [first, second, ..] = address.segments();
+            let is_given_out = (first & 0xe000) == 0x2000;
+            let is_special =
+                (first == 0x2001 && (second < 0x0200 || second == 0x0db8)) || first == 0x2002 || first == 0x3fff;
+            is_given_out && !is_special
         }
     }
 }

@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::ability::{Ability, Controls, Mark};
 pub use super::address::{Address, AddressParts, is_loopback};
 use super::weights::WeightsPin;
+use crate::wire::address::Addresses;
 
 /// The wire protocol spoken with an upstream or by an app, named by the shape of its endpoint.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -215,6 +216,9 @@ pub struct Offer {
     /// Kinds of images that it takes; every kind when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub image_kinds: Option<Vec<String>>,
+    /// What it may be given by address.
+    #[serde(default, skip_serializing_if = "Addresses::is_usual")]
+    pub addresses: Addresses,
     /// What it does beyond its dialect, or less.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub marks: Vec<Mark>,

@@ -74,7 +74,7 @@ static TELLING_FINDERS: LazyLock<[memmem::Finder<'static>; 5]> = LazyLock::new(|
 
 /// Words anywhere in a body of chat-completions that say that there is more in it than text and functions, so that it has to be read
 /// whole. What stands among its outermost members is told by [`ChatRequest::has_controls`].
-const TELLING: [&[u8]; 5] = [b"image_url", b"file", b"input_audio", b"\"audio\"", b"extra_content"];
+const TELLING: [&[u8]; 5] = [b"_url", b"file", b"input_audio", b"\"audio\"", b"extra_content"];
 
 impl AppRequest {
     /// Reads a body.

@@ -1,5 +1,11 @@
 //! Whether an offer can serve a request: its abilities, its window, and what its dialect can say of it.
 
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
+use serde_json::Value;
+
+use super::address::is_fetchable;
 use super::asked::AppRequest;
 use super::conversation::{AnswerFormat, Conversation, Delivery, MediaSource, Part, PartKind, ThinkingAmount};
 use super::embedding::{EmbeddingRequest, form_of};
@@ -162,6 +168,7 @@ fn converses(
         return Err(Unfit::lacks(wanted));
     }
     images(conversation, offer)?;
+    addresses(conversation, offer)?;
     let verdict = judge(conversation, target);
     match verdict.in_the_way(is_strict) {
         Some(note) => Err(Unfit::refused(note)),
@@ -180,6 +187,82 @@ fn images(conversation: &Conversation, offer: &Offer) -> Result<(), Unfit> {
         }
     }
     Ok(())
+}
+
+/// What the offer may be given by address. What only one dialect knows is looked through too: it goes on as it is.
+fn addresses(conversation: &Conversation, offer: &Offer) -> Result<(), Unfit> {
+    for part in every_part(conversation) {
+        for url in addresses_of(part) {
+            offer.addresses.lets_fetch(&url).map_err(|why| Unfit {
+                code: "address_not_allowed",
+                param: Some(part.path.clone()),
+                reason: format!("is not told to fetch what `{}` names: {why}", part.path),
+            })?;
+        }
+    }
+    Ok(())
+}
+
+fn addresses_of(part: &Part) -> Vec<Cow<'_, str>> {
+    match &part.kind {
+        PartKind::Image(media) | PartKind::Audio(media) | PartKind::File(media) | PartKind::Video(media) => {
+            if let MediaSource::Url { url, .. } = &media.source {
+                vec![Cow::Borrowed(url)]
+            } else {
+                Vec::new()
+            }
+        }
+        // What cannot be looked into may hold anything; nothing is no address that is taken.
+        PartKind::Foreign(foreign) => {
+            foreign.value.to_value().map_or_else(|| vec![Cow::Borrowed("")], |value| fetchable_in(&value))
+        }
+        PartKind::Text(_)
+        | PartKind::Refusal(_)
+        | PartKind::ToolCall(_)
+        | PartKind::ToolResult(_)
+        | PartKind::Thinking(_) => Vec::new(),
+    }
+}
+
+/// Every text in a value that something could be fetched from.
+fn fetchable_in(value: &Value) -> Vec<Cow<'static, str>> {
+    match value {
+        Value::String(text) if is_fetchable(text) => vec![Cow::Owned(text.clone())],
+        Value::Array(items) => items.iter().flat_map(fetchable_in).collect(),
+        Value::Object(members) => members.values().flat_map(fetchable_in).collect(),
+        Value::String(_) | Value::Null | Value::Bool(_) | Value::Number(_) => Vec::new(),
+    }
+}
+
+/// The addresses of a conversation's images, each with the part's path.
+#[must_use]
+pub fn image_addresses(conversation: &Conversation) -> Vec<(String, String)> {
+    let of_part = |part: &Part| {
+        let PartKind::Image(media) = &part.kind else { return None };
+        if let MediaSource::Url { url, .. } = &media.source { Some((part.path.clone(), url.clone())) } else { None }
+    };
+    every_part(conversation).filter_map(of_part).collect()
+}
+
+/// The conversation with the images that were fetched in place of their addresses: their kinds and bytes in base64, by address.
+#[must_use]
+pub fn with_images(conversation: &Conversation, fetched: &BTreeMap<String, (&'static str, String)>) -> Conversation {
+    let mut conversation = conversation.clone();
+    let put = |part: &mut Part| {
+        let PartKind::Image(media) = &mut part.kind else { return };
+        let MediaSource::Url { url, .. } = &media.source else { return };
+        if let Some((kind, base64)) = fetched.get(url) {
+            media.source = MediaSource::bytes(kind, base64.clone());
+        }
+    };
+    for part in conversation.turns.iter_mut().flat_map(|turn| &mut turn.parts) {
+        put(part);
+        if let PartKind::ToolResult(result) = &mut part.kind {
+            result.parts.iter_mut().for_each(put);
+        }
+    }
+    conversation.is_changed = true;
+    conversation
 }
 
 fn every_part(conversation: &Conversation) -> impl Iterator<Item = &Part> {

@@ -26,6 +26,7 @@
 //! - [`native`]: members that one dialect alone knows; [`seal`]: whose thinking it is; [`image`]: what an image is by its bytes;
 //!   [`rejection`]: what an app is told of an upstream that rejects its request; [`upstream_error`]: how an upstream failed that says so in its stream
 
+pub mod address;
 pub mod asked;
 pub mod chat_completions;
 pub mod cited;

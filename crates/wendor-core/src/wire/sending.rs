@@ -135,7 +135,7 @@ fn usual_path(dialect: Dialect, model: &str, is_streamed: bool) -> Option<String
 /// What has to be cut out of the app's own body. `None` where it has to be written anew: thinking that another service sealed is left out
 /// block by block.
 fn spliced(conversation: &Conversation, target: &Target<'_>, (body, is_streamed): (&Bytes, bool)) -> Option<Rewriting> {
-    if is_written_anew(conversation, target) {
+    if conversation.is_changed || is_written_anew(conversation, target) {
         return None;
     }
     let mut rewriting = with_old_limit(Rewriting::of(&conversation.native, target, body)?, target, body);

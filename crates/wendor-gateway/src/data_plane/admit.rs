@@ -13,10 +13,12 @@ use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
+use wendor_core::catalog::upstream::Offer;
 use wendor_core::name::{Name, OfferName, nearest};
 use wendor_core::quota::use_of::WorstCase;
 use wendor_core::quota::{AtLimit, Measure, Quota};
 use wendor_core::trace::Trace;
+use wendor_core::wire::address::Addresses;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::chat_completions::request::BadRequest;
 use wendor_core::wire::conversation::Delivery;
@@ -29,6 +31,7 @@ use wendor_core::wire::sending::is_choosy;
 use super::Call;
 use super::account::{Account, AskedFor, Output};
 use super::body::{self, ReadBody};
+use super::images::{self, Fetched};
 use super::marks::Marks;
 use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull, UnknownRoute};
 use super::ticket::Ticket;
@@ -46,6 +49,8 @@ pub struct Admitted {
     pub request: AppRequest,
     /// What it holds, as far as that had to be looked at.
     pub content: Arc<Content>,
+    /// The same with the images that were fetched for offers that are given bytes alone.
+    pub fetched: Option<Fetched>,
     /// The offers that cannot serve it, and why.
     pub unfit: Vec<(OfferName, Unfit)>,
     /// Its body, for as long as another offer may need it.
@@ -98,6 +103,22 @@ fn beta_headers(headers: &HeaderMap) -> Vec<(HeaderName, HeaderValue)> {
     headers.iter().filter(|(name, _)| name.as_str().ends_with("-beta")).filter_map(own).collect()
 }
 
+impl Admitted {
+    /// What the request holds for an offer: with the images in place of their addresses where it is given them so.
+    #[must_use]
+    pub fn content_for(&self, offer: &Offer) -> &Arc<Content> {
+        content_for(&self.content, self.fetched.as_ref(), offer)
+    }
+}
+
+/// What a request holds for an offer.
+pub fn content_for<'c>(content: &'c Arc<Content>, fetched: Option<&'c Fetched>, offer: &Offer) -> &'c Arc<Content> {
+    match fetched.filter(|_| offer.addresses == Addresses::Fetched) {
+        Some(fetched) => &fetched.content,
+        None => content,
+    }
+}
+
 /// Admits a request.
 ///
 /// # Errors
@@ -123,6 +144,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     call.page.may_ask_for(route)?;
     let content = content_of(&snapshot, route, &request, &body)?;
     let places = places(app, &key, team, route_name)?;
+    let fetched = images::fetched(app, (&snapshot, route), &content, &key.team).await?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
     let asked_for = asked_for(&request);
     let worst = worst_case(app, &snapshot, route, asked_for);
@@ -143,7 +165,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     };
     let ticket = Ticket::open(account, slot, held, places);
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
-    Ok(Admitted { ticket, request, content: Arc::new(content), unfit: Vec::new(), body, form })
+    Ok(Admitted { ticket, request, content: Arc::new(content), fetched, unfit: Vec::new(), body, form })
 }
 
 /// A place among the requests under way, where the team says how many there may be at once.

@@ -25,7 +25,7 @@ use wendor_core::wire::fit::{Content, Unfit};
 use wendor_core::wire::sending;
 
 use super::account::output_cap;
-use super::admit::Admitted;
+use super::admit::{Admitted, content_for};
 use super::body::ReadBody;
 use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
@@ -68,7 +68,7 @@ pub struct Along {
 /// # Errors
 /// [`Refusal::AllFailed`] when none answered, [`Refusal::OverQuota`] when there was room for none.
 pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering, Refusal> {
-    let Admitted { mut ticket, request, content, unfit, body, form } = admitted;
+    let Admitted { mut ticket, request, content, fetched, unfit, body, form } = admitted;
     let request = Arc::new(request);
     if let Some(refusal) = nobody_can(&ticket, unfit) {
         ticket.refuse();
@@ -94,7 +94,10 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
         // Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
         let may_move_on = turns.len() > 0 && !stage.moves_on.is_empty();
         let Some(sent) = (if may_move_on { body.clone() } else { body.take() }) else { break };
-        let prepared = Prepared { request: &request, content: &content, form: form.as_ref(), deadlines, whole_until };
+        let snapshot = ticket.snapshot().clone();
+        let offered = snapshot.catalogue.offer(&turn.offer);
+        let content = offered.map_or(&content, |(_, offer)| content_for(&content, fetched.as_ref(), offer));
+        let prepared = Prepared { request: &request, content, form: form.as_ref(), deadlines, whole_until };
         match try_one(&mut ticket, &turn.offer, (&prepared, sent), clients).await {
             Ok(reply) => {
                 let along = Along { ticket, offer: turn.offer, request, deadlines, whole_until };

@@ -88,6 +88,16 @@ pub const CODES: &[Explained] = &[
         "The message names it and what it has to be.",
     ),
     (
+        "address_not_allowed",
+        "The request names something by address that the model's server may not be told to fetch.",
+        "Send its bytes, or an https: address of a public host; what an offer takes is said in the catalogue (`addresses`).",
+    ),
+    (
+        "image_not_fetched",
+        "An image that is named by address could not be fetched.",
+        "The message says which and why; send its bytes, or mend the address.",
+    ),
+    (
         "image_kind",
         "An image is of a kind that the offer does not take, or its bytes are of another kind than is said.",
         "Convert the image, or say what it is.",

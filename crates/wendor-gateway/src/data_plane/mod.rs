@@ -20,6 +20,7 @@ pub mod clients;
 pub mod error_page;
 pub mod exchange;
 pub mod fault;
+pub mod images;
 pub mod listing;
 pub mod marks;
 pub mod open_attempt;

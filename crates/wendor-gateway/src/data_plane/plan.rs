@@ -38,7 +38,7 @@ pub fn plan(admitted: &mut Admitted) {
 fn cannot_serve(admitted: &Admitted, name: &OfferName, is_strict: bool) -> Option<Unfit> {
     let (upstream, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
     let target = target_of(admitted.ticket.snapshot(), name, (upstream, offer));
-    fit(&admitted.request, &admitted.content, (offer, &target), is_strict).err()
+    fit(&admitted.request, admitted.content_for(offer), (offer, &target), is_strict).err()
 }
 
 /// Why nothing goes to an offer for now: it is pinned to weights that its upstream does not serve.

@@ -6,6 +6,7 @@ use super::reader::{Item, Reader, listed};
 use crate::catalog::ability::{Ability, Control, ControlPolicy, Controls, Mark};
 use crate::catalog::upstream::Offer;
 use crate::catalog::weights::{ABOUT, OtherWeights, WeightsPin};
+use crate::wire::address::Addresses;
 
 /// Kinds of images that offers may name.
 const IMAGE_KINDS: [&str; 5] = ["image/png", "image/jpeg", "image/gif", "image/webp", "image/bmp"];
@@ -21,6 +22,7 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &mut super::reader::Table<'_>
         context_window: table.take("context_window").and_then(|item| reader.count(&item)),
         abilities: table.take("abilities").map(|item| words(reader, &item, Ability::WORDS)),
         image_kinds: table.take("image_kinds").map(|item| image_kinds(reader, item)),
+        addresses: table.take("addresses").and_then(|item| reader.word(&item, &Addresses::WORDS)).unwrap_or_default(),
         marks: table.take("marks").map(|item| words(reader, &item, Mark::WORDS)).unwrap_or_default(),
         controls: table.take("controls").map(|item| controls(reader, &item)).unwrap_or_default(),
         weights: table.take("weights").and_then(|item| weights(reader, &item)),

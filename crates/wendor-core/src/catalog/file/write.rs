@@ -131,6 +131,9 @@ fn offer_lines(out: &mut String, offer: &Offer) {
     if !offer.marks.is_empty() {
         list("marks", offer.marks.iter().map(|mark| quoted(mark.as_str())).collect());
     }
+    if !offer.addresses.is_usual() {
+        line(out, &format!("addresses = {}", quoted(offer.addresses.as_str())));
+    }
     let controls =
         offer.controls.set_ones().map(|(control, policy)| (control.as_str().to_owned(), policy.as_str().to_owned()));
     let controls: BTreeMap<String, String> = controls.collect();

@@ -61,6 +61,8 @@ pub struct Conversation {
     pub model: String,
     /// How the answer is to come.
     pub delivery: Delivery,
+    /// Whether it is not what the app's own body says any more, so that the body cannot go on as it is.
+    pub is_changed: bool,
     /// What was said, oldest first.
     pub turns: Vec<Turn>,
     /// The functions that the model may call.
@@ -109,6 +111,7 @@ impl Conversation {
             dialect,
             model: model.into(),
             delivery: Delivery::Whole,
+            is_changed: false,
             turns: Vec::new(),
             tools: Vec::new(),
             tool_choice: None,

@@ -42,6 +42,12 @@ impl RawJson {
         &self.0
     }
 
+    /// As a value; `None` where it nests deeper than values are read.
+    #[must_use]
+    pub fn to_value(&self) -> Option<serde_json::Value> {
+        serde_json::from_str(&self.0).ok()
+    }
+
     /// Whether it is an object without members or an empty text, with whatever space is in it.
     #[must_use]
     pub fn says_nothing(&self) -> bool {

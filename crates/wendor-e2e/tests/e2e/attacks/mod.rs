@@ -3,6 +3,7 @@
 mod audit;
 mod bodies;
 mod crowd;
+mod images;
 mod listeners;
 mod names;
 mod noise;

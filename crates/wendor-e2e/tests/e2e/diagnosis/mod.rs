@@ -1,7 +1,7 @@
 //! Every mistake of [`mistakes`] is named rightly; every remedy that is data is applied by the command, and the check is then green. Odd but
 //! healthy servers give no finding. The tables stand in `docs/diagnosis.md`.
 
-mod certificates;
+pub mod certificates;
 mod mistakes;
 mod setup;
 
