@@ -130,6 +130,7 @@ fn server(
             .app_data(openapi.clone())
             .app_data(admin::problem::json_config())
             .app_data(admin::problem::query_config())
+            .app_data(admin::problem::path_config())
             // One a worker: connections to upstreams never cross threads.
             .app_data(web::Data::new(Clients::new(trust.clone(), hosts.clone())))
             .configure(|config| nothing_else(config, whom))

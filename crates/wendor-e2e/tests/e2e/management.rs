@@ -22,6 +22,14 @@ async fn status(ferry: &Ferry, token: &str, method: &str, path: &str) -> u16 {
         "/teams" if method_is_post => request.json(&json!({ "name": "timetables" })),
         "/sign-in-rule" if method_is_post => request.json(&json!({ "codes_required": [] })),
         "/me/confirm" => request.json(&json!({ "password": "a tide table in winter" })),
+        "/me/password" => request.json(&json!({ "password": "short" })),
+        "/tokens" if method_is_post => request.json(&json!({ "label": "x" })),
+        "/catalogue" if method_is_post => request.json(&json!({ "text": "", "base": 0 })),
+        "/routes" if method_is_post => request.json(&json!({ "name": "harbour", "offers": ["quayside/dunlin-70b"] })),
+        "/upstreams" if method_is_post => {
+            request.json(&json!({ "name": "quayside", "settings": { "address": "http://127.0.0.1:9" } }))
+        }
+        "/upstreams/proof-cost" => request.json(&json!({ "name": "quayside" })),
         "/me/codes/first" => request.json(&json!({ "code": "123456" })),
         "/inventory/refresh" => request.json(&json!({})),
         _ => request,
@@ -64,6 +72,17 @@ fn reach(request: &str) -> Vec<(&'static str, String, [u16; 5])> {
         ("POST", "/people/nobody/reset", [404, 403, 403, 403, 403]),
         ("POST", "/people/nobody/sign-out", [404, 403, 403, 403, 403]),
         ("GET", "/teams", [200, 200, 200, 200, 200]),
+    ];
+    table
+        .into_iter()
+        .chain(of_oneself_and_the_rest())
+        .map(|(method, path, statuses)| (method, path.to_owned(), statuses))
+        .collect()
+}
+
+/// The same of oneself, the audit, and what needs no example of its own.
+fn of_oneself_and_the_rest() -> Vec<(&'static str, &'static str, [u16; 5])> {
+    vec![
         ("GET", "/audit", [200, 200, 403, 403, 403]),
         ("GET", "/audit/verify", [200, 200, 403, 403, 403]),
         ("GET", "/audit/export", [200, 403, 403, 403, 403]),
@@ -73,8 +92,20 @@ fn reach(request: &str) -> Vec<(&'static str, String, [u16; 5])> {
         ("POST", "/me/codes", [409, 409, 409, 409, 409]),
         ("POST", "/me/codes/first", [409, 409, 409, 409, 409]),
         ("DELETE", "/me/codes", [404, 404, 404, 404, 404]),
-    ];
-    table.into_iter().map(|(method, path, statuses)| (method, path.to_owned(), statuses)).collect()
+        ("POST", "/me/password", [400, 400, 400, 400, 400]),
+        ("GET", "/tokens", [200, 200, 200, 200, 200]),
+        ("POST", "/tokens", [200, 200, 200, 200, 200]),
+        ("DELETE", "/tokens/nothing", [404, 404, 404, 404, 404]),
+        ("GET", "/now", [200, 200, 200, 200, 200]),
+        ("GET", "/service", [200, 200, 200, 200, 200]),
+        ("GET", "/routes", [200, 200, 200, 200, 200]),
+        ("GET", "/revisions", [200, 200, 403, 403, 403]),
+        ("POST", "/catalogue", [409, 409, 403, 403, 403]),
+        ("POST", "/routes", [409, 409, 403, 403, 403]),
+        ("POST", "/upstreams", [400, 400, 403, 403, 403]),
+        ("POST", "/upstreams/proof-cost", [200, 200, 403, 403, 403]),
+        ("POST", "/keys/nothing/revoke", [404, 404, 404, 404, 404]),
+    ]
 }
 
 #[tokio::test]
@@ -118,6 +149,35 @@ async fn roles_reach_as_far_as_they_should() {
         404,
         "a request is shown to the key that asked it alone"
     );
+}
+
+/// Calls that whoever comes may make, and the one that ends the own session.
+const OPEN: [&str; 4] = ["POST /sign-in", "POST /session", "DELETE /session", "GET /openapi.json"];
+
+/// Whether an address is one of a path of the document, such as `/keys/{id}/revoke`.
+fn is_of(template: &str, address: &str) -> bool {
+    let address = address.split('?').next().unwrap();
+    let (parts, asked): (Vec<&str>, Vec<&str>) = (template.split('/').collect(), address.split('/').collect());
+    parts.len() == asked.len() && parts.iter().zip(&asked).all(|(part, asked)| part.starts_with('{') || part == asked)
+}
+
+/// Every call of the document has a line that says who may make it: a new one without a rule fails here.
+#[tokio::test]
+async fn every_call_has_a_rule() {
+    let ferry = Ferry::begin().await;
+    let document = ferry.get("/openapi.json").await;
+    let rules = reach("/requests/some-id");
+    let mut without = Vec::new();
+    for (path, item) in document["paths"].as_object().unwrap() {
+        let path = path.strip_prefix("/manage/v1").unwrap();
+        for method in item.as_object().unwrap().keys().map(|method| method.to_uppercase()) {
+            let has_rule = rules.iter().any(|(known, address, _)| *known == method && is_of(path, address));
+            if !has_rule && !OPEN.contains(&format!("{method} {path}").as_str()) {
+                without.push(format!("{method} {path}"));
+            }
+        }
+    }
+    assert!(without.is_empty(), "nobody says who may call {without:#?}");
 }
 
 #[tokio::test]

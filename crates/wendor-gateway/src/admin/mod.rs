@@ -24,6 +24,7 @@ pub mod client_code;
 pub mod codes;
 pub mod connecting;
 pub mod cost;
+mod document;
 pub mod draft;
 mod findings;
 mod first_body;
@@ -47,61 +48,11 @@ pub mod upstreams;
 pub mod usage;
 
 use actix_web::middleware::from_fn;
-use actix_web::{App as WebApp, HttpResponse, get, web};
-use utoipa::OpenApi;
+use actix_web::{HttpResponse, get, web};
+use utoipa_actix_web::scope;
 use utoipa_actix_web::service_config::ServiceConfig;
-use utoipa_actix_web::{AppExt, scope};
 
-#[derive(OpenApi)]
-#[openapi(
-    info(title = "Wendor management API", description = "Upstreams, routes, teams, keys, figures and requests of a Wendor installation."),
-    modifiers(&BearerToken)
-)]
-struct About;
-
-/// Every call but signing in takes a person's token.
-struct BearerToken;
-
-impl utoipa::Modify for BearerToken {
-    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
-        use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityRequirement, SecurityScheme};
-        let components = openapi.components.get_or_insert_with(Default::default);
-        components.add_security_scheme("token", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
-        openapi.security = Some(vec![SecurityRequirement::new("token", Vec::<String>::new())]);
-    }
-}
-
-/// The OpenAPI document, made once.
-#[derive(Debug)]
-pub struct Document(String);
-
-impl Document {
-    /// Makes it from the handlers.
-    ///
-    /// # Panics
-    /// Never: the document has a JSON form.
-    #[must_use]
-    pub fn make() -> Self {
-        let (_, mut document) =
-            WebApp::new().into_utoipa_app().openapi(About::openapi()).configure(routes).split_for_parts();
-        for (path, item) in &mut document.paths.paths {
-            // Handlers of different things have the same names; an operation's has to be its own.
-            let name = path.trim_start_matches("/manage/v1/").replace(['/', '{', '}', '.'], "-");
-            let methods = [("get", &mut item.get), ("post", &mut item.post), ("delete", &mut item.delete)];
-            for (method, operation) in methods.into_iter().filter_map(|(method, found)| Some((method, found.as_mut()?)))
-            {
-                operation.operation_id = Some(format!("{method}-{}", name.replace("--", "-").trim_end_matches('-')));
-            }
-        }
-        Self(document.to_pretty_json().expect("the document has a JSON form"))
-    }
-
-    /// The document as JSON.
-    #[must_use]
-    pub fn as_str(&self) -> &str {
-        &self.0
-    }
-}
+pub use document::Document;
 
 /// The OpenAPI document of this API.
 #[utoipa::path(tag = "about", responses((status = 200, description = "This document")), security(()))]
@@ -189,21 +140,4 @@ fn of_what_happened(config: &mut ServiceConfig) {
         .service(operations::retry_spool)
         .service(operations::partitions)
         .service(operations::refusals);
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// The console's types are generated from the copy in its folder. With `WENDOR_WRITE_OPENAPI` set, the copy is made anew.
-    #[test]
-    fn the_consoles_copy_of_the_document_is_current() {
-        let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/openapi.json");
-        let document = Document::make();
-        if std::env::var_os("WENDOR_WRITE_OPENAPI").is_some() {
-            std::fs::write(path, document.as_str()).unwrap();
-        }
-        let copy = std::fs::read_to_string(path).unwrap_or_default();
-        assert!(copy == document.as_str(), "console/openapi.json is old: run scripts/console types");
-    }
 }

@@ -189,6 +189,13 @@ pub fn json_config() -> actix_web::web::JsonConfig {
     })
 }
 
+/// A reader of paths that answers with problem details.
+#[must_use]
+pub fn path_config() -> actix_web::web::PathConfig {
+    actix_web::web::PathConfig::default()
+        .error_handler(|error, _request| Problem::BadValue { field: "address", message: error.to_string() }.into())
+}
+
 /// A reader of query strings that answers with problem details.
 #[must_use]
 pub fn query_config() -> actix_web::web::QueryConfig {

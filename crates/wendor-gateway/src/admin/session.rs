@@ -215,6 +215,10 @@ pub(super) async fn issue_token(
     }
     plain("label", Some(&label))?;
     let doer = principal.doing(&app);
+    if expires_at.is_some_and(|at| at <= doer.at) {
+        let message = "lies in the past: the token would never work".to_owned();
+        return Err(Problem::BadValue { field: "expires_at", message });
+    }
     let longest = TimeDelta::from_std(app.settings.access.token_life).unwrap_or(TimeDelta::MAX);
     let latest = doer.at.checked_add_signed(longest).unwrap_or(DateTime::<Utc>::MAX_UTC);
     if expires_at.is_some_and(|expires_at| expires_at > latest) {

@@ -175,7 +175,10 @@ pub(super) async fn usage(
     let query = read(&principal, &app, &params)?;
     let shift = shift_of(query.from, query.to);
     let passed = query.to.min(app.clock.now()).max(query.from);
-    let before = UsageQuery { from: query.from - shift, to: passed - shift, ..query.clone() };
+    // Before any record there is nothing to compare with, and years before the first have no form that programs read.
+    let earliest = DateTime::<Utc>::UNIX_EPOCH.min(query.from);
+    let earlier_than = |at: DateTime<Utc>| (at - shift).max(earliest);
+    let before = UsageQuery { from: earlier_than(query.from), to: earlier_than(passed), ..query.clone() };
     let groups = app.store.usage(&query).await?;
     let earlier = app.store.usage(&before).await?;
     let mut lines = match step_of(query.by) {

@@ -29,6 +29,7 @@ use super::admit::{Admitted, content_for};
 use super::body::ReadBody;
 use super::clients::Clients;
 use super::exchange::{Reply, Try, exchange};
+use super::images::Fetched;
 use super::outlet::AttemptHeaders;
 use super::pieces::Pieces;
 use super::plan::target_of;
@@ -94,9 +95,7 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
         // Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
         let may_move_on = turns.len() > 0 && !stage.moves_on.is_empty();
         let Some(sent) = (if may_move_on { body.clone() } else { body.take() }) else { break };
-        let snapshot = ticket.snapshot().clone();
-        let offered = snapshot.catalogue.offer(&turn.offer);
-        let content = offered.map_or(&content, |(_, offer)| content_for(&content, fetched.as_ref(), offer));
+        let content = content_at(&ticket, &turn.offer, (&content, fetched.as_ref()));
         let prepared = Prepared { request: &request, content, form: form.as_ref(), deadlines, whole_until };
         match try_one(&mut ticket, &turn.offer, (&prepared, sent), clients).await {
             Ok(reply) => {
@@ -119,6 +118,15 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
         }
         Some(_) | None => Err(give_up(ticket).await),
     }
+}
+
+/// What the request holds for an offer.
+fn content_at<'c>(
+    ticket: &Ticket,
+    offer: &OfferName,
+    (content, fetched): (&'c Arc<Content>, Option<&'c Fetched>),
+) -> &'c Arc<Content> {
+    ticket.snapshot().catalogue.offer(offer).map_or(content, |(_, offer)| content_for(content, fetched, offer))
 }
 
 /// Why an attempt could not begin.

@@ -5,6 +5,7 @@ mod crash;
 mod database;
 mod disk;
 mod drain;
+mod gates;
 mod load;
 
 /// Whether the whole drill is wanted.
