@@ -75,15 +75,23 @@ const HASHED_AT_ONCE: usize = 4;
 /// Sign-ins under way and of late.
 #[derive(Debug)]
 pub struct SignIns {
+    /// Where passwords are hashed: by threads that give way to those that serve requests.
+    pub threads: tokio::runtime::Handle,
     /// Places for hashing a password: each takes a core and megabytes for a while.
     pub hashing: tokio::sync::Semaphore,
     /// Wrong passwords of late.
     pub guesses: Guesses,
 }
 
-impl Default for SignIns {
-    fn default() -> Self {
-        Self { hashing: tokio::sync::Semaphore::new(HASHED_AT_ONCE), guesses: Guesses::default() }
+impl SignIns {
+    /// None yet. Passwords are hashed by the threads of the runtime that this is called in.
+    ///
+    /// # Panics
+    /// Outside of one.
+    #[must_use]
+    pub fn here() -> Self {
+        let threads = tokio::runtime::Handle::current();
+        Self { threads, hashing: tokio::sync::Semaphore::new(HASHED_AT_ONCE), guesses: Guesses::default() }
     }
 }
 

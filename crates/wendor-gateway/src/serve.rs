@@ -99,7 +99,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let snapshot = Snapshot::read(&store, (&keyring, &hosts), clock.now()).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = Arc::new(App {
-        sign_ins: SignIns::default(),
+        sign_ins: SignIns::here(),
         crowd: Crowd::of(&settings),
         settings,
         clock,

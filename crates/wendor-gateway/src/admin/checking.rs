@@ -17,7 +17,7 @@ use wendor_core::name::{Name, OfferName};
 use super::catalogue::CatalogueApplied;
 use super::check_report::{CheckReport, ProofCost, report_line};
 use super::draft::{self, UpstreamDraft};
-use super::keys::known_upstream;
+use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
@@ -80,7 +80,7 @@ pub(super) async fn check(
     principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
     let ask = body.into_inner();
     let payer = payer(&app, &principal, ask.team.as_deref())?;
-    let subject = subject(&app, &ask).await?;
+    let subject = subject(&app, &principal, &ask).await?;
     let cost = proof_cost(&app, &subject, ask.model.as_deref());
     if ask.prove && cost.money.is_none() && !ask.unpriced && subject.upstream.hosting == Hosting::Hosted {
         let message = "the offer has no rate, so nobody can say what asking would cost; add a rate, or consent to it (`unpriced`)";
@@ -113,7 +113,7 @@ pub(super) async fn cost_of_proof(
     body: web::Json<CheckAsk>,
 ) -> Result<web::Json<ProofCost>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
-    let subject = subject(&app, &body).await?;
+    let subject = subject(&app, &principal, &body).await?;
     Ok(web::Json(proof_cost(&app, &subject, body.model.as_deref())))
 }
 
@@ -136,7 +136,7 @@ fn deed_of(subject: &Subject, ask: &CheckAsk, payer: &Payer) -> Deed {
 
 /// Who pays: the team that was named, that of whoever asks, or the operators.
 fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, Problem> {
-    let named = team.map(|team| super::keys::known_team(&app.now_serving(), team)).transpose()?;
+    let named = team.map(|team| named::team(principal, &app.now_serving(), team)).transpose()?;
     let own = named.or_else(|| principal.standing.team.clone());
     let team = match own {
         Some(team) => team,
@@ -145,12 +145,12 @@ fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, 
     Ok(Payer { team, person: principal.name.clone() })
 }
 
-async fn subject(app: &App, ask: &CheckAsk) -> Result<Subject, Problem> {
+async fn subject(app: &App, principal: &Principal, ask: &CheckAsk) -> Result<Subject, Problem> {
     let snapshot = super::catalogue::fresh(app).await?;
     let elsewhere = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {
         (Some(name), None) => {
-            let name = known_upstream(&snapshot, name)?;
+            let name = named::upstream((principal, "check upstreams"), &snapshot, name)?;
             let upstream = snapshot.catalogue.upstreams.get(&name).cloned().ok_or(Problem::Internal)?;
             let kept = Kept::read(&app.store, &app.keyring, &snapshot.catalogue).await?;
             let credential = found(kept.find(Some(&name), &upstream));
@@ -270,7 +270,7 @@ pub(super) async fn mend(
     body: web::Json<MendAsk>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let MendAsk { change, value, to_host } = body.into_inner();
-    let name = known_upstream(&app.now_serving(), &path)?;
+    let name = named::upstream((&principal, "change the catalogue"), &app.now_serving(), &path)?;
     if let (Change::Address { to }, Some(upstream)) = (&change, app.now_serving().catalogue.upstreams.get(&name)) {
         consented(upstream, to, to_host.as_deref())?;
     }

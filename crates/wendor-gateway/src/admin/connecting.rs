@@ -14,7 +14,7 @@ use wendor_store::credentials::{NewCredential, Resealed};
 
 use super::catalogue::CatalogueApplied;
 use super::draft::{self, UpstreamDraft};
-use super::keys::known_upstream;
+use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
@@ -134,7 +134,7 @@ pub(super) async fn offer(
     body: web::Json<OfferAddition>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let OfferAddition { models, look } = body.into_inner();
-    let name = known_upstream(&app.now_serving(), &path)?;
+    let name = named::upstream((&principal, "change the catalogue"), &app.now_serving(), &path)?;
     let inventory = app.fleet.upstream(&name).inventory();
     let note = format!("{} of {name} offered", models.join(", "));
     let applied = revise(&app, &principal, (&note, mode(look)), |catalogue, _| {
@@ -184,7 +184,7 @@ pub(super) async fn credential(
     }
     let value = draft::cleaned(&value)?;
     let snapshot = super::catalogue::fresh(&app).await?;
-    let name = known_upstream(&snapshot, &path)?;
+    let name = named::upstream((&principal, "set credentials of upstreams"), &snapshot, &path)?;
     let upstream = snapshot.catalogue.upstreams.get(&name).ok_or(Problem::Internal)?;
     let before = match upstream.credential.clone() {
         Some(CredentialSource::Kept(id)) => Some(id),

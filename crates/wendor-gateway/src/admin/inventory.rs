@@ -15,7 +15,7 @@ use wendor_core::name::{Name, OfferName};
 use wendor_store::inventory::{LastUse, StoredInventory};
 
 use super::check_report::{ModelLine, model_line};
-use super::keys::known_upstream;
+use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use crate::app::App;
@@ -128,7 +128,11 @@ pub(super) async fn refresh(
 ) -> Result<web::Json<InventoryShown>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "look at upstreams")?;
     let snapshot = super::catalogue::fresh(&app).await?;
-    let only = body.upstream.as_ref().map(|name| known_upstream(&snapshot, name)).transpose()?;
+    let only = body
+        .upstream
+        .as_ref()
+        .map(|name| named::upstream((&principal, "look at upstreams"), &snapshot, name))
+        .transpose()?;
     let subject = only.as_ref().map_or_else(|| "every upstream".to_owned(), |name| format!("upstream {name}"));
     app.store.audit(&principal.doing(&app), &Deed::of(Action::InventoryRefreshed, subject)).await?;
     tasks::inventory::refresh(&app, only.as_ref().map_or(Which::Every, Which::One)).await;

@@ -9,11 +9,12 @@ use utoipa::{IntoParams, ToSchema};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText, id_in};
 use wendor_core::catalog::team::Access;
 use wendor_core::name::{Name, nearest};
+use wendor_store::keys::StoredKey;
 
+use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails, plain};
 use crate::app::App;
-use crate::checks::spending::{OPERATORS, ROUTE};
 use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
 
@@ -95,12 +96,12 @@ pub(super) async fn list(
     app: web::Data<App>,
     filter: web::Query<KeyFilter>,
 ) -> Result<web::Json<Vec<KeyLine>>, Problem> {
-    let asked = filter.into_inner().team.map(|team| known_team(&app.now_serving(), &team)).transpose()?;
+    let asked = filter.into_inner().team.map(|team| named::team(&principal, &app.now_serving(), &team)).transpose()?;
     let team = principal.narrow(asked)?;
     let now = app.clock.now();
     let keys = app.store.keys().await?;
     let wanted = keys.into_iter().filter(|stored| team.as_ref().is_none_or(|team| *team == stored.key.team));
-    let line = |stored: wendor_store::keys::StoredKey| KeyLine {
+    let line = |stored: StoredKey| KeyLine {
         state: match stored.key.state(now) {
             KeyState::Good => "good",
             KeyState::Revoked(_) => "revoked",
@@ -134,7 +135,7 @@ pub(super) async fn issue(
 ) -> Result<web::Json<IssuedKey>, Problem> {
     let new = body.into_inner();
     let (snapshot, now) = (app.now_serving(), app.clock.now());
-    let team = known_team(&snapshot, &new.team)?;
+    let team = named::team(&principal, &snapshot, &new.team)?;
     principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("issue keys of team {team}"))?;
     of_others(&app, &principal, &team)?;
     let access = check(&snapshot, &team, &new, now)?;
@@ -159,7 +160,9 @@ pub(super) async fn revoke(
     id: web::Path<String>,
 ) -> Result<web::Json<RevokedKey>, Problem> {
     let id = id_in(&id).to_owned();
-    let keys = app.store.keys().await?;
+    // Of other teams' keys whoever sees one team alone learns nothing, not even that they are there.
+    let sees = |stored: &StoredKey| principal.standing.can_see(stored.key.team.as_str());
+    let keys: Vec<StoredKey> = app.store.keys().await?.into_iter().filter(sees).collect();
     let ids = keys.iter().map(|stored| stored.key.id.as_str());
     let missing = || Problem::NoSuch { what: "key", name: id.clone(), nearest: nearest(&id, ids).map(str::to_owned) };
     let team = keys.iter().find(|stored| stored.key.id == id).map(|stored| &stored.key.team).ok_or_else(missing)?;
@@ -178,52 +181,6 @@ fn of_others(app: &App, principal: &Principal, team: &Name) -> Result<(), Proble
     principal.must_be_confirmed(app, &format!("touch keys of team {team}"))
 }
 
-/// The team of that name.
-pub(super) fn known_team(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    let teams = &snapshot.catalogue.teams;
-    let missing = || {
-        let nearest = nearest(name, teams.keys().map(Name::as_str)).map(str::to_owned);
-        Problem::NoSuch { what: "team", name: name.to_owned(), nearest }
-    };
-    teams.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
-}
-
-/// The team of that name, or who pays for checks of people without one: a name that stands in the ledger and nowhere else.
-pub(super) fn recorded_team(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    match Name::parse(name) {
-        Ok(name) if name.as_str() == OPERATORS => Ok(name),
-        Ok(_) | Err(_) => known_team(snapshot, name),
-    }
-}
-
-/// The route of that name, or what checks stand under in the ledger.
-pub(super) fn recorded_route(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    match Name::parse(name) {
-        Ok(name) if name.as_str() == ROUTE => Ok(name),
-        Ok(_) | Err(_) => known_route(snapshot, name),
-    }
-}
-
-/// The route of that name.
-pub(super) fn known_route(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    let routes = &snapshot.catalogue.routes;
-    let missing = || {
-        let nearest = nearest(name, routes.keys().map(Name::as_str)).map(str::to_owned);
-        Problem::NoSuch { what: "route", name: name.to_owned(), nearest }
-    };
-    routes.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
-}
-
-/// The upstream of that name.
-pub(super) fn known_upstream(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    let upstreams = &snapshot.catalogue.upstreams;
-    let missing = || {
-        let nearest = nearest(name, upstreams.keys().map(Name::as_str)).map(str::to_owned);
-        Problem::NoSuch { what: "upstream", name: name.to_owned(), nearest }
-    };
-    upstreams.get_key_value(name).map(|(name, _)| name.clone()).ok_or_else(missing)
-}
-
 fn check(snapshot: &Snapshot, team: &Name, new: &NewKey, now: DateTime<Utc>) -> Result<Access, Problem> {
     let bad = |field, message: &str| Problem::BadValue { field, message: message.to_owned() };
     plain("label", Some(&new.label))?;
@@ -240,11 +197,7 @@ fn check(snapshot: &Snapshot, team: &Name, new: &NewKey, now: DateTime<Utc>) -> 
             "a key without any route would never work: name one, or leave it out for all of the team's",
         ));
     }
-    let known = routes.iter().map(|route| known_route(snapshot, route)).collect::<Result<BTreeSet<Name>, _>>()?;
-    let of_team =
-        |route: &&Name| snapshot.catalogue.teams.get(team).is_some_and(|team| team.access.allows(route.as_str()));
-    match known.iter().find(|route| !of_team(route)) {
-        Some(route) => Err(bad("routes", &format!("team {team} may not use {route}"))),
-        None => Ok(Access::Only(known)),
-    }
+    let known =
+        routes.iter().map(|route| named::route_of(team, snapshot, route)).collect::<Result<BTreeSet<Name>, _>>()?;
+    Ok(Access::Only(known))
 }

@@ -32,6 +32,7 @@ pub mod history;
 pub mod inventory;
 pub mod keys;
 pub mod making;
+mod named;
 pub mod now;
 pub mod operations;
 pub mod people;

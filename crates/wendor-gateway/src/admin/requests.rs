@@ -21,7 +21,7 @@ use wendor_store::requests::{PageMark, RequestFilter};
 
 use super::attempts::{AttemptLine, attempt_lines};
 use super::cost::{CostSum, cost_sum, failed_used};
-use super::keys::{known_upstream, recorded_route, recorded_team};
+use super::named;
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
 use super::routes_view::pick_word;
@@ -261,7 +261,7 @@ pub(super) async fn show(
 fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<RequestFilter, Problem> {
     let bad = |field, message: String| Problem::BadValue { field, message };
     let snapshot = app.now_serving();
-    let team = params.team.as_deref().map(|team| recorded_team(&snapshot, team)).transpose()?;
+    let team = params.team.as_deref().map(|team| named::recorded_team(principal, &snapshot, team)).transpose()?;
     let words = |all: Vec<&str>| all.join(", ");
     let ends = |text: &str| {
         let known = || words(End::ALL.iter().map(|end| end.as_str()).collect());
@@ -285,9 +285,13 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         to: params.to,
         team: principal.narrow(team)?,
         key: params.key.as_deref().map(|key| id_in(key).to_owned()),
-        route: params.route.as_deref().map(|route| recorded_route(&snapshot, route)).transpose()?,
+        route: params.route.as_deref().map(|route| named::recorded_route(principal, &snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
-        upstream: params.upstream.as_deref().map(|upstream| known_upstream(&snapshot, upstream)).transpose()?,
+        upstream: params
+            .upstream
+            .as_deref()
+            .map(|upstream| named::recorded_upstream(principal, &snapshot, upstream))
+            .transpose()?,
         run: params.run.clone(),
         label: params.label.as_deref().map(label).transpose()?,
         ends: params.end.as_deref().map(ends).transpose()?.unwrap_or_default(),

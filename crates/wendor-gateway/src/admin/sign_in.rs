@@ -225,9 +225,9 @@ async fn with_one_time(app: &App, text: &str) -> Result<String, Problem> {
 /// Goes on only if this is the password of that person.
 pub(super) async fn with_password(app: &App, name: &str, password: String) -> Result<(), Problem> {
     let stored = app.store.password_hash(name).await?;
-    // Hashing takes some 40 ms of a core: never on a worker. Someone unknown costs as much as someone known.
+    // Hashing takes some 40 ms of a core: never on a worker, nor before one. Someone unknown costs as much as someone known.
     let _place = place_to_hash(app)?;
-    let is_right = web::block(move || match stored.as_deref().map(PasswordHash::new) {
+    let is_right = app.sign_ins.threads.spawn_blocking(move || match stored.as_deref().map(PasswordHash::new) {
         Some(Ok(hash)) => Argon2::default().verify_password(password.as_bytes(), &hash).is_ok(),
         Some(Err(_)) | None => {
             let _same_time = Argon2::default().hash_password(password.as_bytes());

@@ -14,7 +14,7 @@ use wendor_core::quota::window::Window;
 use wendor_store::requests::RequestFilter;
 use wendor_store::usage::{Dimension, UsageQuery, day_name, hour_name};
 
-use super::keys::{known_upstream, recorded_route, recorded_team};
+use super::named;
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
@@ -222,13 +222,17 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
         ));
     }
     let snapshot = app.now_serving();
-    let team = params.team.as_deref().map(|team| recorded_team(&snapshot, team)).transpose()?;
+    let team = params.team.as_deref().map(|team| named::recorded_team(principal, &snapshot, team)).transpose()?;
     let offer = params.offer.as_deref().map(OfferName::parse).transpose();
     let filter = RequestFilter {
         team: principal.narrow(team)?,
-        route: params.route.as_deref().map(|route| recorded_route(&snapshot, route)).transpose()?,
+        route: params.route.as_deref().map(|route| named::recorded_route(principal, &snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
-        upstream: params.upstream.as_deref().map(|upstream| known_upstream(&snapshot, upstream)).transpose()?,
+        upstream: params
+            .upstream
+            .as_deref()
+            .map(|upstream| named::recorded_upstream(principal, &snapshot, upstream))
+            .transpose()?,
         key: params.key.clone(),
         ..RequestFilter::default()
     };

@@ -50,3 +50,47 @@ async fn what_is_typed_stays_in_its_part_of_a_path() {
         assert_eq!((shown.status, shown.out.as_str()), (4, ""), "{id}: {}", shown.err);
     }
 }
+
+/// Who sees one team alone learns by no answer what else there is: neither that it is there nor what is called nearly so.
+#[tokio::test]
+async fn answers_name_nothing_that_the_asker_may_not_see() {
+    let ferry = Ferry::begin().await;
+    let lead = ferry.sign_in("timetabler", "lead", Some("timetables")).await;
+    let others = ferry.post("/keys", &json!({ "team": "freight-desk", "label": "secret project" })).await;
+    let id = others["id"].as_str().unwrap().to_owned();
+    let nearly = format!("{}x", &id[..id.len() - 1]);
+    let range = "from=2026-01-01T00:00:00Z&to=2027-01-01T00:00:00Z";
+    let new_key = |team: &str| json!({ "team": team, "label": "x" });
+    let mend = json!({ "change": { "setting": "plain-http" } });
+    for (method, there, not_there, body) in [
+        ("GET", "/keys?team=freight-desk".to_owned(), "/keys?team=freight-dsk".to_owned(), json!({})),
+        ("GET", "/requests?team=freight-desk".into(), "/requests?team=freight-dsk".into(), json!({})),
+        ("GET", format!("/usage?{range}&team=freight-desk"), format!("/usage?{range}&team=freight-dsk"), json!({})),
+        ("GET", "/requests?upstream=quarry".into(), "/requests?upstream=quary".into(), json!({})),
+        ("GET", "/requests?route=harbour".into(), "/requests?route=harbor".into(), json!({})),
+        ("POST", format!("/keys/{id}/revoke"), format!("/keys/{nearly}/revoke"), json!({})),
+        ("POST", "/upstreams/quayside/mend".into(), "/upstreams/quaysid/mend".into(), mend.clone()),
+        (
+            "POST",
+            "/upstreams/quayside/credential".into(),
+            "/upstreams/quaysid/credential".into(),
+            json!({ "value": "x" }),
+        ),
+        ("POST", "/keys".into(), "/keys".into(), new_key("freight-desk")),
+    ] {
+        let mut told = Vec::new();
+        for (path, is_there) in [(&there, true), (&not_there, false)] {
+            let body = if path == "/keys" && !is_there { new_key("freight-dsk") } else { body.clone() };
+            let call = ferry.http.request(method.parse().unwrap(), ferry.manage(path)).bearer_auth(&lead);
+            let answer = if method == "POST" { call.json(&body) } else { call }.send().await.unwrap();
+            let status = answer.status().as_u16();
+            let text = answer.text().await.unwrap();
+            for hidden in ["freight-desk", "quayside", "quarry", "secret project", id.as_str()] {
+                let is_own_word = path.contains(hidden) || body.to_string().contains(hidden);
+                assert!(is_own_word || !text.contains(hidden), "{path}: {text}");
+            }
+            told.push(status);
+        }
+        assert_eq!(told[0], told[1], "{there}: whether it is there shows");
+    }
+}

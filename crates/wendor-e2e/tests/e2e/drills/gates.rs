@@ -81,13 +81,16 @@ async fn noise(ferry: &Ferry, http: &Client, over: Instant) -> [usize; 3] {
     for _ in 0..of(20, 100) {
         held.push(silent(ferry).await);
     }
+    // Spread over the time that there is: what counts is that there are so many.
+    let pause = over.saturating_duration_since(Instant::now()).mul_f64(0.8) / keys;
     let mut asking = JoinSet::new();
     for number in 0..keys {
         let call = http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(made_up(number));
         let call = call.json(&question("night-sailings", false));
         asking.spawn(async move { call.send().await.map(|answer| answer.status().as_u16()) });
-        if asking.len() >= 50 {
-            asking.join_next().await;
+        tokio::time::sleep(pause).await;
+        while let Some(status) = asking.try_join_next() {
+            assert_eq!(status.unwrap().unwrap(), 401);
         }
     }
     let mut told = 0;
@@ -131,6 +134,6 @@ async fn whoever_stands_at_the_gates_takes_nothing_from_those_inside() {
     assert!(grown <= 100, "memory grew by {grown} MB");
     // Times are for the full drill alone, on a machine that does nothing else.
     if is_full() {
-        assert!(during <= 2 * before.max(Duration::from_millis(5)), "p99 went from {before:?} to {during:?}");
+        assert!(during <= 2 * before, "p99 went from {before:?} to {during:?}");
     }
 }

@@ -1,0 +1,88 @@
+//! What a call names: found for whoever may see it. Who sees one team alone learns of nothing else whether it is there, nor what is called
+//! nearly so.
+
+use wendor_core::name::{Name, nearest};
+
+use super::principal::Principal;
+use super::problem::Problem;
+use crate::checks::spending::{OPERATORS, ROUTE};
+use crate::snapshot::Snapshot;
+
+/// The one of `names` that is called so.
+fn one<'n>(what: &'static str, name: &str, names: impl Iterator<Item = &'n Name> + Clone) -> Result<Name, Problem> {
+    let missing = || {
+        let nearest = nearest(name, names.clone().map(Name::as_str)).map(str::to_owned);
+        Problem::NoSuch { what, name: name.to_owned(), nearest }
+    };
+    names.clone().find(|known| known.as_str() == name).cloned().ok_or_else(missing)
+}
+
+/// A name as it stands in records, whether there is anything of it or not.
+fn as_recorded(field: &'static str, name: &str) -> Result<Name, Problem> {
+    Name::parse(name).map_err(|error| Problem::BadValue { field, message: error.to_string() })
+}
+
+/// The team of that name.
+///
+/// # Errors
+/// [`Problem::NotAllowed`] for any team but the own one of a lead or viewer, whether there is one or not.
+pub(super) fn team(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    principal.must_see(name)?;
+    one("team", name, snapshot.catalogue.teams.keys())
+}
+
+/// The team of that name, or who pays for checks of people without one: a name that stands in the ledger and nowhere else.
+///
+/// # Errors
+/// As [`team`].
+pub(super) fn recorded_team(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    match Name::parse(name) {
+        Ok(name) if name.as_str() == OPERATORS => principal.must_see(OPERATORS).map(|()| name),
+        Ok(_) | Err(_) => team(principal, snapshot, name),
+    }
+}
+
+/// The route of that name, or what checks stand under in the ledger.
+///
+/// # Errors
+/// [`Problem::NoSuch`] for whoever sees all routes; nothing is said to others.
+pub(super) fn recorded_route(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    if name == ROUTE || principal.standing.only_team().is_some() {
+        return as_recorded("route", name);
+    }
+    one("route", name, snapshot.catalogue.routes.keys())
+}
+
+/// A route that a team may use.
+///
+/// # Errors
+/// [`Problem::NoSuch`] with the nearest of those.
+pub(super) fn route_of(of_team: &Name, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    let access = snapshot.catalogue.teams.get(of_team).map(|team| &team.access);
+    let is_allowed = |route: &&Name| access.is_some_and(|access| access.allows(route.as_str()));
+    one("route", name, snapshot.catalogue.routes.keys().filter(is_allowed))
+}
+
+/// The upstream of that name as requests went there.
+///
+/// # Errors
+/// As [`recorded_route`].
+pub(super) fn recorded_upstream(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    if principal.standing.only_team().is_some() {
+        return as_recorded("upstream", name);
+    }
+    one("upstream", name, snapshot.catalogue.upstreams.keys())
+}
+
+/// The upstream of that name, for whoever may change it: `what` is what they want to do.
+///
+/// # Errors
+/// [`Problem::NotAllowed`] before it is looked for.
+pub(super) fn upstream(
+    (principal, what): (&Principal, &str),
+    snapshot: &Snapshot,
+    name: &str,
+) -> Result<Name, Problem> {
+    principal.must(principal.standing.can_change_catalogue(), what)?;
+    one("upstream", name, snapshot.catalogue.upstreams.keys())
+}
