@@ -11,6 +11,7 @@ use super::conversation::{AnswerFormat, Conversation, Delivery, MediaSource, Par
 use super::embedding::{EmbeddingRequest, form_of};
 use super::endpoint::Kind;
 use super::image::kind_of_base64;
+use super::verdict::field::Field;
 use super::verdict::{Note, Target, judge, judge_members};
 use crate::catalog::ability::Ability;
 use crate::catalog::upstream::{Dialect, Offer};
@@ -212,9 +213,11 @@ fn addresses_of(part: &Part) -> Vec<Cow<'_, str>> {
                 Vec::new()
             }
         }
+        PartKind::Foreign(foreign) if foreign.field == Field::HostedTool => Vec::new(),
         // What cannot be looked into may hold anything; nothing is no address that is taken.
         PartKind::Foreign(foreign) => {
-            foreign.value.to_value().map_or_else(|| vec![Cow::Borrowed("")], |value| fetchable_in(&value))
+            let found = |value: Value| if is_of_a_tool(&value) { Vec::new() } else { fetchable_in(&value) };
+            foreign.value.to_value().map_or_else(|| vec![Cow::Borrowed("")], found)
         }
         PartKind::Text(_)
         | PartKind::Refusal(_)
@@ -222,6 +225,12 @@ fn addresses_of(part: &Part) -> Vec<Cow<'_, str>> {
         | PartKind::ToolResult(_)
         | PartKind::Thinking(_) => Vec::new(),
     }
+}
+
+/// Whether a value is what a service's own tool was asked or has given: its addresses were fetched where they were, and are not again.
+fn is_of_a_tool(value: &Value) -> bool {
+    const ENDS: [&str; 4] = ["_tool_use", "_tool_result", "_call", "_call_output"];
+    value.get("type").and_then(Value::as_str).is_some_and(|kind| ENDS.iter().any(|end| kind.ends_with(end)))
 }
 
 /// Every text in a value that something could be fetched from.

@@ -138,7 +138,7 @@ pub(super) async fn issue(
     let team = named::team(&principal, &snapshot, &new.team)?;
     principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("issue keys of team {team}"))?;
     of_others(&app, &principal, &team)?;
-    let access = check(&snapshot, &team, &new, now)?;
+    let access = check((&principal, &snapshot), &team, &new, now)?;
     let (secret, text) = KeyText::mint(KeyKind::App, &rand::random());
     let NewKey { label, expires_at, .. } = new;
     let key = AppKey { id: text.id.clone(), team, label, access, expires_at, revoked_at: None };
@@ -181,7 +181,12 @@ fn of_others(app: &App, principal: &Principal, team: &Name) -> Result<(), Proble
     principal.must_be_confirmed(app, &format!("touch keys of team {team}"))
 }
 
-fn check(snapshot: &Snapshot, team: &Name, new: &NewKey, now: DateTime<Utc>) -> Result<Access, Problem> {
+fn check(
+    (principal, snapshot): (&Principal, &Snapshot),
+    team: &Name,
+    new: &NewKey,
+    now: DateTime<Utc>,
+) -> Result<Access, Problem> {
     let bad = |field, message: &str| Problem::BadValue { field, message: message.to_owned() };
     plain("label", Some(&new.label))?;
     if new.label.trim().is_empty() || new.label.chars().count() > LABEL_LENGTH {
@@ -197,7 +202,9 @@ fn check(snapshot: &Snapshot, team: &Name, new: &NewKey, now: DateTime<Utc>) -> 
             "a key without any route would never work: name one, or leave it out for all of the team's",
         ));
     }
-    let known =
-        routes.iter().map(|route| named::route_of(team, snapshot, route)).collect::<Result<BTreeSet<Name>, _>>()?;
+    let known = routes
+        .iter()
+        .map(|route| named::route_of(principal, (team, snapshot), route))
+        .collect::<Result<BTreeSet<Name>, _>>()?;
     Ok(Access::Only(known))
 }

@@ -56,11 +56,23 @@ pub(super) fn recorded_route(principal: &Principal, snapshot: &Snapshot, name: &
 /// A route that a team may use.
 ///
 /// # Errors
-/// [`Problem::NoSuch`] with the nearest of those.
-pub(super) fn route_of(of_team: &Name, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+/// [`Problem::NoSuch`] with the nearest of those; whoever sees all routes is told where there is one that the team may not use.
+pub(super) fn route_of(
+    principal: &Principal,
+    (of_team, snapshot): (&Name, &Snapshot),
+    name: &str,
+) -> Result<Name, Problem> {
+    let routes = snapshot.catalogue.routes.keys();
     let access = snapshot.catalogue.teams.get(of_team).map(|team| &team.access);
     let is_allowed = |route: &&Name| access.is_some_and(|access| access.allows(route.as_str()));
-    one("route", name, snapshot.catalogue.routes.keys().filter(is_allowed))
+    if principal.standing.only_team().is_some() {
+        return one("route", name, routes.filter(is_allowed));
+    }
+    let route = one("route", name, routes)?;
+    if is_allowed(&&route) {
+        return Ok(route);
+    }
+    Err(Problem::BadValue { field: "routes", message: format!("team {of_team} may not use {route}") })
 }
 
 /// The upstream of that name as requests went there.

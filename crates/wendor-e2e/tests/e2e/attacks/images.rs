@@ -2,9 +2,10 @@
 
 use rstest::rstest;
 use serde_json::{Value, json};
+use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_e2e::site::Site;
-use wendor_standins::memory::Seen;
+use wendor_standins::memory::{Profile, Seen};
 
 use crate::diagnosis::certificates::{Authority, Mistake};
 
@@ -93,6 +94,28 @@ async fn no_server_is_told_to_fetch_from_inside(#[case] dialect: &str) {
         let (path, body) = of_dialect(dialect, "https://images.example.com/a.png");
         assert_eq!(ask(&ferry, path, body.to_string()).await.0, 200, "a public one goes on");
         assert!(ferry.quayside.last_seen().map(text_of).unwrap().contains("images.example.com"));
+    }
+}
+
+/// What a service's own tool has given stands in the conversation that goes on, addresses of any kind in it: nothing fetches them again.
+#[tokio::test]
+async fn what_tools_of_a_service_gave_is_not_taken_for_something_to_fetch() {
+    let messages = Profile { dialect: Dialect::Messages, ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let ferry = Ferry::with(Wishes { quayside: Some(messages), ..Wishes::default() }).await;
+    let text = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
+    let own = text.replacen("dialect = \"chat-completions\"", "dialect = \"messages\"", 1);
+    assert_ne!(own, text, "{text}");
+    ferry.apply(&own).await;
+    let given = |kind: &str| {
+        let found = json!([{ "type": "web_search_result", "url": "http://10.0.0.5/tides", "title": "tides" }]);
+        json!({ "model": "harbour", "max_tokens": 9, "messages": [
+            { "role": "user", "content": "when is the tide?" },
+            { "role": "assistant", "content": [{ "type": kind, "tool_use_id": "srvtoolu_1", "content": found }] },
+            { "role": "user", "content": "and tomorrow?" }] })
+    };
+    for (kind, status) in [("web_search_tool_result", 200), ("web_fetch_tool_result", 200), ("a_picture", 400)] {
+        let (got, told) = ask(&ferry, "/v1/messages", given(kind).to_string()).await;
+        assert_eq!(got, status, "{kind}: {told}");
     }
 }
 
