@@ -103,7 +103,8 @@ async fn what_tools_of_a_service_gave_is_not_taken_for_something_to_fetch() {
     let messages = Profile { dialect: Dialect::Messages, ..Profile::quick("quayside", &["dunlin-70b"]) };
     let ferry = Ferry::with(Wishes { quayside: Some(messages), ..Wishes::default() }).await;
     let text = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
-    let own = text.replacen("dialect = \"chat-completions\"", "dialect = \"messages\"", 1);
+    let own = text.replace("dialect = \"chat-completions\"", "dialect = \"messages\"");
+    let own = own.replace("output_cap = 100", "output_cap = 100\ncontrols = { hosted-tools = \"pass\" }");
     assert_ne!(own, text, "{text}");
     ferry.apply(&own).await;
     let given = |kind: &str| {
