@@ -51,6 +51,8 @@ pub struct SignInRule {
     (status = 409, body = ProblemDetails, description = "One is set up already, or the service has no secret")))]
 #[post("/me/codes")]
 pub(super) async fn begin(arriving: Arriving, app: web::Data<App>) -> Result<web::Json<CodesSetup>, Problem> {
+    // With a session of before, a thief would shut its person out.
+    arriving.principal.must_be_confirmed(&app, "set up an authenticator app")?;
     let name = arriving.principal.name;
     let seed = codes::draw();
     let vault = &app.keyring.vault;

@@ -53,6 +53,7 @@ pub fn code_of(secret: &str) -> String {
 #[case::secrets("/secret/rotate", json!({}), 200)]
 #[case::a_credential("/upstreams/quarry/credential", json!({ "value": "another" }), 200)]
 #[case::a_token_that_is_not_asked("/tokens", json!({ "label": "x", "unasked": true }), 200)]
+#[case::an_app_of_the_thiefs("/me/codes", json!({}), 200)]
 #[case::who_has_codes("/sign-in-rule", json!({ "codes_required": ["lead"] }), 204)]
 #[tokio::test]
 async fn a_session_of_before_touches_nothing_that_is_guarded(
