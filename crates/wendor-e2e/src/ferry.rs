@@ -28,6 +28,8 @@ pub struct Wishes {
     pub quotas: String,
     /// Deadlines of quayside's and quarry's events, when not the usual half a second.
     pub patience: Option<&'static str>,
+    /// How long it is waited for room at quayside, when not the usual.
+    pub room: Option<&'static str>,
     /// Streams that quayside can carry, when not the usual.
     pub streams: Option<u32>,
     /// Quayside's cap on output, when not the usual: what an app is answered at most where it sets no limit.
@@ -69,6 +71,7 @@ pub struct Ferry {
 #[must_use]
 pub fn catalogue(quayside: &str, quarry: &str, wishes: &Wishes) -> String {
     let (streams, cap) = (wishes.streams.unwrap_or(400), wishes.output_cap.unwrap_or(100));
+    let room = wishes.room.map(|room| format!(", room = \"{room}\"")).unwrap_or_default();
     let (event, reply) = wishes.patience.map_or(("500ms", "900ms"), |patience| (patience, patience));
     format!(
         r#"
@@ -86,12 +89,12 @@ offers.fulmar-large = {{ output_cap = 100, rates = [{{ from = 2026-01-01, input 
 
 [routes.night-sailings]
 stages = [
-  {{ offers = ["quayside/dunlin-70b"], first_event = "{event}", reply = "{reply}", between_events = "{event}" }},
+  {{ offers = ["quayside/dunlin-70b"], first_event = "{event}", reply = "{reply}", between_events = "{event}"{room} }},
   {{ offers = ["quarry/fulmar-large"], between_events = "{event}" }},
 ]
 
 [routes.harbour]
-stages = [{{ offers = ["quayside/dunlin-70b"], first_event = "{event}", reply = "{reply}", between_events = "{event}" }}]
+stages = [{{ offers = ["quayside/dunlin-70b"], first_event = "{event}", reply = "{reply}", between_events = "{event}"{room} }}]
 
 [teams.timetables]
 quotas = [{}]

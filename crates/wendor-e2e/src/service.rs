@@ -107,7 +107,7 @@ impl Service {
     pub fn spawn(start: &Start) -> Self {
         let mut command = Command::new(binary());
         command.arg("serve").arg("--spool").arg(&start.spool);
-        command.env("WENDOR_LISTEN", "127.0.0.1:0");
+        command.env("WENDOR_LISTEN", "127.0.0.1:0").env("WENDOR_STOP_NOTICE", "0s");
         command.env("WENDOR_DATABASE_URL", &start.database_url).envs(start.environment.iter().cloned());
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
         let mut process = command.spawn().expect("the binary can be started");

@@ -1,7 +1,8 @@
 //! The few handles that everything in the service shares, passed and not found.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU32, Ordering};
+use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use chrono::{DateTime, Utc};
@@ -20,6 +21,7 @@ use crate::settings::Settings;
 use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::Spool;
+use crate::stopping::Stopping;
 use crate::trust::Trust;
 
 /// The service's state.
@@ -59,6 +61,10 @@ pub struct App {
     pub crowd: Crowd,
     /// Makes request ids.
     pub ids: Ids,
+    /// How far it is on its way to the end.
+    pub stopping: Stopping,
+    /// When the state in force was last known to be so, in milliseconds since 1970. Relaxed: it is told and compared, it guards nothing.
+    pub confirmed_ms: AtomicI64,
 }
 
 impl App {
@@ -66,6 +72,24 @@ impl App {
     #[must_use]
     pub fn now_serving(&self) -> Arc<Snapshot> {
         self.snapshot.load_full()
+    }
+
+    /// The state in force is the database's at `now`.
+    pub fn confirm(&self, now: DateTime<Utc>) {
+        self.confirmed_ms.store(now.timestamp_millis(), Ordering::Relaxed);
+    }
+
+    /// For how long it is not known whether the state in force is the database's.
+    #[must_use]
+    pub fn state_age(&self, now: DateTime<Utc>) -> Duration {
+        let millis = now.timestamp_millis().saturating_sub(self.confirmed_ms.load(Ordering::Relaxed));
+        Duration::from_millis(u64::try_from(millis).unwrap_or(0))
+    }
+
+    /// Whether that is too long to serve by it.
+    #[must_use]
+    pub fn is_out_of_date(&self, now: DateTime<Utc>) -> bool {
+        self.state_age(now) > self.settings.timing.serve_stale
     }
 }
 

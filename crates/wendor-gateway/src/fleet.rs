@@ -1,24 +1,34 @@
-//! What the process knows of its upstreams while it runs: their health and the streams they carry. Shared by all workers,
-//! kept across revisions by the upstream's name.
+//! What the process knows of its upstreams and their offers while it runs: their health, and who is served there. Shared by all workers,
+//! kept across revisions by name.
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 
 use arc_swap::ArcSwapOption;
+use chrono::{DateTime, Utc};
 use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::detail::ServedFrom;
 use wendor_core::name::{Name, OfferName};
-use wendor_core::quota::share::{Capacity, NoShare, Shares};
-use wendor_core::routing::health::Health;
+use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_core::routing::health::{Asking, Change, Health};
+use wendor_core::routing::reason::Reason;
+use wendor_core::routing::recent::Recent;
+use wendor_core::routing::retries::{HedgeBudget, RetryBudget};
+use wendor_core::watch::attention::OF_LATE_MINUTES;
+use wendor_core::watch::reached::Outcomes;
+
+use crate::gate::Gate;
 
 /// One upstream.
 #[derive(Debug, Default)]
 pub struct UpstreamState {
-    health: Mutex<Health>,
-    /// Written by [`StreamPermit`] alone.
-    streams: Mutex<Shares<Name>>,
+    /// Of connections to it.
+    connections: Mutex<Health>,
+    gate: Arc<Gate>,
+    retries: Mutex<RetryBudget>,
+    hedges: Mutex<HedgeBudget>,
     /// What it served at the last look.
     inventory: ArcSwapOption<Inventory>,
     offers: RwLock<HashMap<Box<str>, Arc<OfferState>>>,
@@ -27,12 +37,43 @@ pub struct UpstreamState {
 /// One offer, as far as its answers tell.
 #[derive(Debug, Default)]
 pub struct OfferState {
+    health: Mutex<Health>,
     calibration: Mutex<Calibration>,
     /// Whether the last answer told no usage. Relaxed: it makes a note, it guards nothing.
     keeps_usage: AtomicBool,
 }
 
+/// Waits for a first token at an offer, in milliseconds; `None` before enough is known.
+#[derive(Clone, Copy, Debug)]
+pub struct WaitsMs {
+    /// The usual one.
+    pub usual: Option<u64>,
+    /// From which on one is slow.
+    pub slow: Option<u64>,
+    /// That one in twenty passes.
+    pub p95: Option<u64>,
+}
+
 impl OfferState {
+    /// Its health as it is now.
+    #[must_use]
+    pub fn health(&self) -> Health {
+        self.health_kept().clone()
+    }
+
+    /// The lock never leaves this module: whoever held it could ask for it again.
+    fn health_kept(&self) -> MutexGuard<'_, Health> {
+        locked(&self.health)
+    }
+
+    /// What of its waits for a first token is usual, slow, and passed by one in twenty, in milliseconds.
+    #[must_use]
+    pub fn waits_ms(&self) -> WaitsMs {
+        let health = self.health_kept();
+        let waits = health.waits();
+        WaitsMs { usual: waits.usual_ms(), slow: waits.slow_ms(), p95: waits.p95_ms() }
+    }
+
     /// How its upstream counts input.
     #[must_use]
     pub fn calibration(&self) -> Calibration {
@@ -57,9 +98,30 @@ impl OfferState {
 }
 
 impl UpstreamState {
-    /// Its health.
-    pub fn health(&self) -> MutexGuard<'_, Health> {
-        self.health.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    /// The health of connections to it as it is now.
+    #[must_use]
+    pub fn connections(&self) -> Health {
+        self.connections_kept().clone()
+    }
+
+    fn connections_kept(&self) -> MutexGuard<'_, Health> {
+        locked(&self.connections)
+    }
+
+    /// Who is served there.
+    #[must_use]
+    pub fn gate(&self) -> &Arc<Gate> {
+        &self.gate
+    }
+
+    /// How many of its attempts another is made beside.
+    pub fn hedges(&self) -> MutexGuard<'_, HedgeBudget> {
+        locked(&self.hedges)
+    }
+
+    /// The extra attempts that it is given.
+    pub fn retries(&self) -> MutexGuard<'_, RetryBudget> {
+        locked(&self.retries)
     }
 
     /// What it served at the last look, if there was one.
@@ -90,41 +152,61 @@ impl UpstreamState {
         }
         self.offers.write().unwrap_or_else(std::sync::PoisonError::into_inner).entry(model.into()).or_default().clone()
     }
-
-    /// Streams that it carries now.
-    #[must_use]
-    pub fn streams(&self) -> u32 {
-        u32::try_from(self.shares().total()).unwrap_or(u32::MAX)
-    }
-
-    /// Whether what is left of `streams` is for teams other than this one.
-    #[must_use]
-    pub fn is_kept_from(&self, team: &Name, streams: u32, teams: usize) -> bool {
-        let capacity = Capacity { whole: streams.into(), teams };
-        self.shares().look(team, 1, capacity) == Err(NoShare::ForOthers)
-    }
-
-    fn shares(&self) -> MutexGuard<'_, Shares<Name>> {
-        self.streams.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
-    }
 }
 
-/// All upstreams that were asked or looked at.
+fn locked<T>(of: &Mutex<T>) -> MutexGuard<'_, T> {
+    of.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+/// What became of a team's requests to a route of late: answered and failed ones.
+type RouteOutcomes = HashMap<(Name, Name), Recent<2, OF_LATE_SECONDS>>;
+
+const OF_LATE_SECONDS: usize = 60 * OF_LATE_MINUTES;
+
+/// All upstreams that were asked or looked at, and what became of requests.
 #[derive(Debug, Default)]
-pub struct Fleet(RwLock<HashMap<Name, Arc<UpstreamState>>>);
+pub struct Fleet {
+    upstreams: RwLock<HashMap<Name, Arc<UpstreamState>>>,
+    outcomes: Mutex<RouteOutcomes>,
+}
 
 impl Fleet {
     /// The upstream of that name.
     #[must_use]
     pub fn upstream(&self, name: &Name) -> Arc<UpstreamState> {
-        if let Some(found) = self.0.read().unwrap_or_else(std::sync::PoisonError::into_inner).get(name) {
+        if let Some(found) = self.upstreams.read().unwrap_or_else(std::sync::PoisonError::into_inner).get(name) {
             return found.clone();
         }
-        self.0.write().unwrap_or_else(std::sync::PoisonError::into_inner).entry(name.clone()).or_default().clone()
+        self.upstreams
+            .write()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .entry(name.clone())
+            .or_default()
+            .clone()
     }
 }
 
 impl Fleet {
+    /// A request of `team` to `route` ended.
+    pub fn ended(&self, (route, team): (&Name, &Name), at: DateTime<Utc>, has_failed: bool) {
+        let mut outcomes = locked(&self.outcomes);
+        outcomes.entry((route.clone(), team.clone())).or_default().count(at, usize::from(has_failed));
+    }
+
+    /// What became of the requests to a route of late, by team.
+    #[must_use]
+    pub fn outcomes(&self, route: &Name, now: DateTime<Utc>) -> Vec<Outcomes> {
+        let outcomes = locked(&self.outcomes);
+        let of_route = outcomes.iter().filter(|((of, _), _)| of == route);
+        let told = of_route.map(|((_, team), recent)| {
+            let [answered, failed] = recent.counts(now).map(u64::from);
+            Outcomes { team: team.clone(), answered, failed }
+        });
+        let mut told: Vec<Outcomes> = told.filter(|one| one.answered + one.failed > 0).collect();
+        told.sort_by(|a, b| a.team.cmp(&b.team));
+        told
+    }
+
     /// An offer.
     #[must_use]
     pub fn offer(&self, offer: &OfferName) -> Arc<OfferState> {
@@ -132,40 +214,193 @@ impl Fleet {
     }
 }
 
-/// A stream under way at an upstream; dropping it ends it.
-#[derive(Debug)]
-pub struct StreamPermit {
-    upstream: Arc<UpstreamState>,
-    team: Name,
-}
-
-impl StreamPermit {
-    /// Counts a stream of a team at `upstream`.
+impl Fleet {
+    /// Whether an offer may be asked, as far as its health and that of its upstream tell: whatever lasts longer.
     #[must_use]
-    pub fn take(upstream: Arc<UpstreamState>, team: &Name) -> Self {
-        upstream.shares().take_anyway(team, 1);
-        Self { upstream, team: team.clone() }
+    pub fn asking(&self, offer: &OfferName, now: DateTime<Utc>) -> Asking {
+        let upstream = self.upstream(offer.upstream());
+        let connections = upstream.connections_kept().asking(now);
+        let own = upstream.offer(offer.model()).health_kept().asking(now);
+        if rank(connections) > rank(own) { connections } else { own }
     }
 }
 
-impl Drop for StreamPermit {
+/// The later it can be asked, the higher.
+fn rank(asking: Asking) -> (u8, Option<DateTime<Utc>>) {
+    match asking {
+        Asking::Freely => (0, None),
+        Asking::OnTrial => (1, None),
+        Asking::IsTried(until) => (2, Some(until)),
+        Asking::Rests(until) => (3, Some(until)),
+        Asking::LeftAlone(until) => (4, Some(until)),
+    }
+}
+
+/// A change of health, and of what.
+#[derive(Clone, Debug)]
+pub struct Told {
+    /// The upstream.
+    pub upstream: Name,
+    /// The model, where it is its offer's.
+    pub model: Option<Box<str>>,
+    /// What has changed.
+    pub change: Change,
+}
+
+/// An offer that is asked. Its outcome is told to the health of offer and upstream; without one they are as before.
+#[derive(Debug)]
+pub struct Asked {
+    offer: OfferName,
+    upstream_state: Arc<UpstreamState>,
+    offer_state: Arc<OfferState>,
+    tries_upstream: bool,
+    tries_offer: bool,
+    is_trial: bool,
+    /// Whether its slowness was told already.
+    is_slow: bool,
+}
+
+impl Asked {
+    /// An offer is asked, if its health allows it, or `anyway`.
+    ///
+    /// # Errors
+    /// Why it is not.
+    pub fn begin(fleet: &Fleet, offer: &OfferName, now: DateTime<Utc>, anyway: bool) -> Result<Self, Reason> {
+        let upstream_state = fleet.upstream(offer.upstream());
+        let offer_state = upstream_state.offer(offer.model());
+        let mut asked = Self {
+            offer: offer.clone(),
+            upstream_state,
+            offer_state,
+            tries_upstream: false,
+            tries_offer: false,
+            is_trial: false,
+            is_slow: false,
+        };
+        // One after the other, never both locks at once; what was begun is taken back by dropping.
+        asked.tries_upstream = may(asked.upstream_state.connections_kept().begin(now), anyway)?;
+        asked.tries_offer = may(asked.offer_state.health_kept().begin(now), anyway)?;
+        asked.is_trial = asked.tries_upstream || asked.tries_offer;
+        Ok(asked)
+    }
+
+    /// Whether it tries what has rested.
+    #[must_use]
+    pub fn is_trial(&self) -> bool {
+        self.is_trial
+    }
+
+    /// How it failed. Tells what has changed.
+    pub fn failed(&mut self, at: DateTime<Utc>, failure: &Failure) -> Vec<Told> {
+        if failure.kind == FailureKind::Unreachable {
+            self.tries_upstream = false;
+            let change = self.upstream_state.connections_kept().failed(at, self.offer.model(), failure);
+            return self.told(change, None);
+        }
+        let connected = self.connected(at);
+        self.tries_offer = false;
+        let change = self.offer_state.health_kept().failed(at, self.offer.model(), failure);
+        self.told(connected, change)
+    }
+
+    /// It answered, its first token after `first_token_ms`. Tells what has changed.
+    pub fn succeeded(&mut self, at: DateTime<Utc>, first_token_ms: Option<u64>) -> Vec<Told> {
+        let connected = self.connected(at);
+        self.tries_offer = false;
+        // That it was slow has counted already; its wait has not.
+        let change = match (self.is_slow, first_token_ms) {
+            (true, Some(wait)) => {
+                self.offer_state.health_kept().came_late(wait);
+                None
+            }
+            (true, None) | (false, _) => self.offer_state.health_kept().succeeded(at, first_token_ms),
+        };
+        self.told(connected, change)
+    }
+
+    /// Its first token lets wait for longer than is usual. Tells what has changed.
+    pub fn is_slow(&mut self, at: DateTime<Utc>, why: &str) -> Vec<Told> {
+        (self.tries_offer, self.is_slow) = (false, true);
+        let change = self.offer_state.health_kept().was_slow(at, why);
+        self.told(None, change)
+    }
+
+    fn connected(&mut self, at: DateTime<Utc>) -> Option<Change> {
+        self.tries_upstream = false;
+        self.upstream_state.connections_kept().succeeded(at, None)
+    }
+
+    fn told(&self, of_upstream: Option<Change>, of_offer: Option<Change>) -> Vec<Told> {
+        let upstream = || self.offer.upstream().clone();
+        let of_upstream = of_upstream.map(|change| Told { upstream: upstream(), model: None, change });
+        let model = || Some(self.offer.model().into());
+        let of_offer = of_offer.map(|change| Told { upstream: upstream(), model: model(), change });
+        of_upstream.into_iter().chain(of_offer).collect()
+    }
+}
+
+/// Whether it is a trial.
+fn may(asking: Asking, anyway: bool) -> Result<bool, Reason> {
+    match asking {
+        Asking::Freely => Ok(false),
+        Asking::OnTrial => Ok(true),
+        Asking::IsTried(_) | Asking::Rests(_) if anyway => Ok(false),
+        Asking::IsTried(_) => Err(Reason::IsTried),
+        Asking::Rests(until) => Err(Reason::Rests { until }),
+        Asking::LeftAlone(until) => Err(Reason::LeftAlone { until }),
+    }
+}
+
+impl Drop for Asked {
     fn drop(&mut self) {
-        self.upstream.shares().give_back(&self.team, 1);
+        if self.tries_upstream {
+            self.upstream_state.connections_kept().given_up();
+        }
+        if self.tries_offer {
+            self.offer_state.health_kept().given_up();
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use chrono::TimeDelta;
+
+    fn offer(text: &str) -> OfferName {
+        OfferName::parse(text).unwrap()
+    }
+
+    fn fail(fleet: &Fleet, name: &str, failure: &Failure, now: DateTime<Utc>) {
+        for _ in 0..3 {
+            Asked::begin(fleet, &offer(name), now, false).unwrap().failed(now, failure);
+        }
+    }
 
     #[test]
-    fn streams_are_counted_while_they_are_open_and_kept_by_name() {
-        let fleet = Fleet::default();
-        let name = Name::parse("quayside-a").unwrap();
-        let permits: Vec<StreamPermit> = (0..3).map(|_| StreamPermit::take(fleet.upstream(&name), &name)).collect();
-        assert_eq!(fleet.upstream(&name).streams(), 3);
-        assert_eq!(fleet.upstream(&Name::parse("quayside-b").unwrap()).streams(), 0);
-        drop(permits);
-        assert_eq!(fleet.upstream(&name).streams(), 0);
+    fn what_fails_at_one_offer_leaves_its_neighbours_asked() {
+        let (fleet, now) = (Fleet::default(), Utc::now());
+        fail(&fleet, "quayside/dunlin-70b", &Failure::of_status(500, None), now);
+        assert!(matches!(fleet.asking(&offer("quayside/dunlin-70b"), now), Asking::Rests(_)));
+        assert_eq!(fleet.asking(&offer("quayside/dunlin-7b"), now), Asking::Freely);
+        let limited = Failure::of_status(429, Some(std::time::Duration::from_secs(30)));
+        Asked::begin(&fleet, &offer("quarry/fulmar-large"), now, false).unwrap().failed(now, &limited);
+        assert!(matches!(fleet.asking(&offer("quarry/fulmar-large"), now), Asking::LeftAlone(_)));
+        assert_eq!(fleet.asking(&offer("quarry/fulmar-mini"), now), Asking::Freely);
+    }
+
+    #[test]
+    fn without_a_connection_all_of_its_offers_rest() {
+        let (fleet, now) = (Fleet::default(), Utc::now());
+        let refused = Failure::new(FailureKind::Unreachable, "connection refused");
+        fail(&fleet, "quayside/dunlin-70b", &refused, now);
+        assert!(matches!(fleet.asking(&offer("quayside/dunlin-7b"), now), Asking::Rests(_)));
+        let anyway = Asked::begin(&fleet, &offer("quayside/dunlin-7b"), now, true);
+        assert!(anyway.is_ok(), "where nothing else is left");
+        let later = now + TimeDelta::seconds(2);
+        let tried = Asked::begin(&fleet, &offer("quayside/dunlin-7b"), later, false).unwrap();
+        assert!(matches!(fleet.asking(&offer("quayside/dunlin-70b"), later), Asking::IsTried(_)));
+        drop(tried);
+        assert_eq!(fleet.asking(&offer("quayside/dunlin-70b"), later), Asking::OnTrial, "its app has gone");
     }
 }

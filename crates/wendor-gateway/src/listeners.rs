@@ -20,6 +20,7 @@ use crate::certificates::{BadCertificate, Certificate};
 use crate::data_plane::clients::Clients;
 use crate::settings::Settings;
 use crate::settings::listening::{For, Listening};
+use crate::settings::timing::Timing;
 use crate::sharing::Connection;
 use crate::{admin, console, data_plane, vital};
 
@@ -29,6 +30,9 @@ const BLOCKED_WRITE: Duration = Duration::from_secs(45);
 /// How long an idle connection of an app stays open: longer than client libraries keep theirs, since one that closes first
 /// while a request is on its way costs the app an error.
 const IDLE_APP: Duration = Duration::from_secs(75);
+
+/// How long what is under way at the end of the grace has to be told so.
+const TOLD: Duration = Duration::from_secs(3);
 
 /// Threads for people, where they have a listener of their own.
 const WORKERS_OF_PEOPLE: usize = 1;
@@ -50,6 +54,17 @@ pub struct Listeners {
 pub(crate) struct Certificates {
     apps: Option<Certificate>,
     management: Option<Certificate>,
+}
+
+impl Listeners {
+    /// Each with its certificate.
+    pub(crate) fn with<'a>(
+        &'a self,
+        certificates: &'a Certificates,
+    ) -> impl Iterator<Item = (&'a TcpListener, Option<&'a Certificate>)> {
+        let management = self.management.as_ref().map(|listener| (listener, certificates.management.as_ref()));
+        std::iter::once((&self.apps, certificates.apps.as_ref())).chain(management)
+    }
 }
 
 impl Certificates {
@@ -86,8 +101,18 @@ pub(crate) async fn run(
     let stopping = tokio::spawn(async move {
         // A sender that is gone means the same as the signal.
         stop.wait_for(|stop| *stop).await.map(|_| ()).ok();
-        tracing::info!("stopping: open streams may finish");
-        futures_util::future::join_all(handles.iter().map(|handle| handle.stop(true))).await;
+        let Timing { stop_notice, grace, .. } = app.settings.timing;
+        app.stopping.announce();
+        tracing::info!(?stop_notice, "stopping: /readyz says so");
+        tokio::time::sleep(stop_notice).await;
+        tracing::info!(?grace, "stopping: open streams may finish");
+        let stopped = futures_util::future::join_all(handles.iter().map(|handle| handle.stop(true)));
+        tokio::pin!(stopped);
+        if tokio::time::timeout(grace, &mut stopped).await.is_err() {
+            tracing::warn!(?grace, "what is still under way is told that the service stops");
+            app.stopping.end();
+            stopped.await;
+        }
     });
     let served = futures_util::future::try_join_all(servers).await;
     stopping.abort();
@@ -110,7 +135,7 @@ fn server(
     certificate: Option<&Certificate>,
 ) -> std::io::Result<Server> {
     let address = listener.local_addr()?;
-    let Settings { workers, grace, connections, head_time, ref listening, .. } = app.settings;
+    let Settings { workers, timing, connections, ref listening, .. } = app.settings;
     let workers = if whom == For::Management { WORKERS_OF_PEOPLE } else { workers };
     let is_encrypted = certificate.is_some() || listening.url_of(whom).is_some_and(|url| url.is_encrypted());
     let open = app.metrics.connections_open.clone();
@@ -140,10 +165,11 @@ fn server(
     .keep_alive(IDLE_APP)
     .h1_allow_half_closed(false)
     .max_connections(connections.div_ceil(workers))
-    .client_request_timeout(head_time)
-    .tls_handshake_timeout(head_time)
+    .client_request_timeout(timing.head)
+    .tls_handshake_timeout(timing.head)
     .on_connect(move |connection, extensions| connected(connection, extensions, &open))
-    .shutdown_timeout(grace.as_secs())
+    // What is still under way at the end of the grace is told, which takes a moment.
+    .shutdown_timeout((timing.grace + TOLD).as_secs().max(1))
     .disable_signals();
     let server = match certificate {
         Some(certificate) => server.listen_rustls_0_23(listener, certificate.config())?,
@@ -171,13 +197,13 @@ fn of_apps(config: &mut web::ServiceConfig, whom: For) {
     config
         .route("/errors", web::get().to(data_plane::error_page::list))
         .route("/errors/{code}", web::get().to(data_plane::error_page::page))
-        .route("/livez", web::get().to(vital::livez));
+        .service(vital::livez_resource());
     if whom.has_management() {
         config
-            .route("/readyz", web::get().to(vital::readyz))
+            .route("/readyz", vital::looked_at().to(vital::readyz))
             .route("/metrics", web::get().guard(plainly()).to(vital::metrics));
     } else {
-        config.route("/readyz", web::get().to(vital::ready));
+        config.route("/readyz", vital::looked_at().to(vital::ready));
     }
 }
 

@@ -3,6 +3,7 @@
 
 use wendor_core::metering::entry::LedgerEntry;
 
+use prometheus::core::Collector;
 use prometheus::{Encoder, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, Opts, Registry, TextEncoder};
 
 /// Seconds: from an answer out of a cache to one that a large model thought about for minutes.
@@ -18,6 +19,10 @@ pub struct Metrics {
     pub refusals: IntCounterVec,
     /// Failed attempts, by upstream and failure kind.
     pub attempt_failures: IntCounterVec,
+    /// Offers and upstreams that came to rest or became well again, by upstream and state.
+    pub health_changes: IntCounterVec,
+    /// Seconds that requests waited for room at an upstream, by upstream.
+    pub room_wait: HistogramVec,
     /// Seconds from a request's arrival to its first token, by route.
     pub first_token: HistogramVec,
     /// Tokens, by team and kind (`input`, `input-cached`, `cache-written`, `output`).
@@ -44,17 +49,22 @@ impl Metrics {
         let registry = Registry::new();
         let counter = |name: &str, help: &str, labels: &[&str]| {
             let made = IntCounterVec::new(Opts::new(name, help), labels).expect("name and labels fit the rules");
-            registry.register(Box::new(made.clone())).expect("each name is registered once");
-            made
+            registered(&registry, made)
         };
-        let gauge = |name: &str, help: &str| {
-            let made = IntGauge::new(name, help).expect("the name fits the rules");
-            registry.register(Box::new(made.clone())).expect("each name is registered once");
-            made
+        let gauge =
+            |name: &str, help: &str| registered(&registry, IntGauge::new(name, help).expect("the name fits the rules"));
+        let seconds = |name: &str, help: &str, label: &str| {
+            let options = HistogramOpts::new(name, help).buckets(FIRST_TOKEN_BUCKETS.to_vec());
+            registered(&registry, HistogramVec::new(options, &[label]).expect("name and labels fit the rules"))
         };
         let requests = counter("wendor_requests_total", "Admitted requests that ended.", &["route", "end"]);
         let refusals = counter("wendor_refusals_total", "Requests refused before admission.", &["reason"]);
         let attempt_failures = counter("wendor_attempt_failures_total", "Failed attempts.", &["upstream", "kind"]);
+        let health_changes = counter(
+            "wendor_health_changes_total",
+            "Offers and upstreams that came to rest or became well again.",
+            &["upstream", "state"],
+        );
         let tokens = counter("wendor_tokens_total", "Tokens by kind.", &["team", "kind"]);
         let images = counter("wendor_images_total", "Images in answers.", &["team"]);
         let streams_open = gauge("wendor_streams_open", "Streams open to apps.");
@@ -64,15 +74,16 @@ impl Metrics {
             "wendor_spool_set_aside",
             "Entries the database refuses, and parts of the spool that cannot be read.",
         );
-        let options = HistogramOpts::new("wendor_first_token_seconds", "From a request's arrival to its first token.")
-            .buckets(FIRST_TOKEN_BUCKETS.to_vec());
-        let first_token = HistogramVec::new(options, &["route"]).expect("name and labels fit the rules");
-        registry.register(Box::new(first_token.clone())).expect("each name is registered once");
+        let first_token =
+            seconds("wendor_first_token_seconds", "From a request's arrival to its first token.", "route");
+        let room_wait = seconds("wendor_room_wait_seconds", "Waits for room at an upstream.", "upstream");
         Self {
             registry,
             requests,
             refusals,
             attempt_failures,
+            health_changes,
+            room_wait,
             first_token,
             tokens,
             images,
@@ -111,6 +122,12 @@ impl Metrics {
         }
         out
     }
+}
+
+/// The same, after it is registered.
+fn registered<M: Collector + Clone + 'static>(registry: &Registry, made: M) -> M {
+    registry.register(Box::new(made.clone())).expect("each name is registered once");
+    made
 }
 
 impl Default for Metrics {

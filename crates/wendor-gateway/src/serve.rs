@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::sync::atomic::AtomicI64;
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
@@ -15,6 +16,7 @@ use crate::app::{App, Ids, SignIns};
 use crate::certificates::BadCertificate;
 use crate::clock::Clock;
 use crate::credentials::Keyring;
+use crate::early::Early;
 use crate::fleet::Fleet;
 use crate::hosts::{BadHosts, Hosts};
 use crate::listeners::{Certificates, Listeners};
@@ -24,6 +26,7 @@ use crate::settings::Settings;
 use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
+use crate::stopping::Stopping;
 use crate::tasks::{inventory, orphans, retention, revision_watch, spool_drain};
 use crate::trust::{BadAuthorities, Trust};
 use crate::{credentials, listeners};
@@ -83,12 +86,41 @@ pub enum ServeError {
 /// [`ServeError`] when it cannot start, or the server fails.
 pub async fn serve(world: World) -> Result<(), ServeError> {
     let World { settings, listeners, store, clock, process, mut stop } = world;
-    let (trust, hosts) = outward(&settings)?;
+    // What is read here is read again when it is used: what will not do is told before anything listens.
+    outward(&settings)?;
     let certificates = Certificates::read(&settings.listening)?;
     let claim = Claim::take(&settings.spool)?;
-    if !reach_database(&settings, &store, &mut stop).await? {
-        return Ok(());
-    }
+    let early = Early::begin(&listeners, &certificates, &settings)?;
+    let begun = match reach_database(&settings, &store, &mut stop).await {
+        Ok(true) => begin((settings, store, clock), (claim, process)).await.map(Some),
+        Ok(false) => Ok(None),
+        Err(error) => Err(error),
+    };
+    early.end().await;
+    let Some((app, reader)) = begun? else { return Ok(()) };
+    // The drain goes on until the last request has settled, so it has its own signal.
+    let (end_drain, drain_ends) = watch::channel(false);
+    let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
+    let looking = tokio::spawn(inventory::run(app.clone(), stop.clone()));
+    let records = app.store.apart();
+    let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
+    let keeping = tokio::spawn(retention::run(app.clone(), stop.clone()));
+    let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
+    let served = listeners::run(app.clone(), (listeners, certificates), stop).await;
+    end_drain.send_replace(true);
+    let _joined = tokio::join!(watching, looking, adopting, keeping, draining);
+    tracing::info!(pending = app.spool.pending(), "stopped");
+    records.close().await;
+    app.store.close().await;
+    Ok(served?)
+}
+
+/// Reads what the service serves by, once the database is reached.
+async fn begin(
+    (settings, store, clock): (Settings, Store, Clock),
+    (claim, process): (Claim, u32),
+) -> Result<(Arc<App>, SpoolReader), ServeError> {
+    let (trust, hosts) = outward(&settings)?;
     claim.bind(&store.installation().await?)?;
     // The place and the windows come from the same transactions, so that nothing is counted twice.
     let place = drained_to(&store, claim.id()).await?;
@@ -96,9 +128,10 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let allowances = Allowances::new(settled_so_far(&store, &reader, &clock).await?);
     let keyring = Keyring::of(&settings);
     keep_anew(&store, &keyring, &Doer::service(clock.now())).await?;
-    let snapshot = Snapshot::read(&store, (&keyring, &hosts), clock.now()).await?;
+    let confirmed_at = clock.now();
+    let snapshot = Snapshot::read(&store, (&keyring, &hosts), confirmed_at).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
-    let app = Arc::new(App {
+    let app = App {
         sign_ins: SignIns::here(),
         crowd: Crowd::of(&settings),
         settings,
@@ -116,22 +149,10 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
         recent: Recent::default(),
         metrics: Metrics::new(),
         ids: Ids::of_process(process),
-    });
-    // The drain goes on until the last request has settled, so it has its own signal.
-    let (end_drain, drain_ends) = watch::channel(false);
-    let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
-    let looking = tokio::spawn(inventory::run(app.clone(), stop.clone()));
-    let records = app.store.apart();
-    let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
-    let keeping = tokio::spawn(retention::run(app.clone(), stop.clone()));
-    let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
-    let served = listeners::run(app.clone(), (listeners, certificates), stop).await;
-    end_drain.send_replace(true);
-    let _joined = tokio::join!(watching, looking, adopting, keeping, draining);
-    tracing::info!(pending = app.spool.pending(), "stopped");
-    records.close().await;
-    app.store.close().await;
-    Ok(served?)
+        stopping: Stopping::default(),
+        confirmed_ms: AtomicI64::new(confirmed_at.timestamp_millis()),
+    };
+    Ok((Arc::new(app), reader))
 }
 
 /// Up to where the database has a spool.

@@ -21,10 +21,12 @@ use crate::data_plane::outlet::Outlet;
 use crate::hosts::Hosts;
 
 /// One state of everything that requests are served by.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Snapshot {
     /// Value of the change counter when it was read.
     pub change: i64,
+    /// The same of its keys, which may be newer than the rest.
+    pub keys_change: i64,
     /// Number of the revision; 0 before the first.
     pub revision: i64,
     /// When it was made.
@@ -60,7 +62,7 @@ impl Snapshot {
         // The counter first: a change while the rest is read makes it read again.
         let change = store.change_counter().await?;
         let current = store.current_revision().await?;
-        let keys = store.keys().await?.into_iter().map(|stored| (stored.hash, Arc::new(stored.key))).collect();
+        let keys = keys(store).await?;
         let rates = store.rate_card().await?;
         let (revision, made_at, catalogue) = match current {
             Some((revision, catalogue)) => (revision.number, revision.made_at, catalogue),
@@ -92,6 +94,7 @@ impl Snapshot {
         let quota_ids = catalogue.teams.iter().map(ids).collect();
         Ok(Self {
             change,
+            keys_change: change,
             revision,
             made_at,
             catalogue,
@@ -104,6 +107,14 @@ impl Snapshot {
             guarded,
             quota_ids,
         })
+    }
+
+    /// The same with the keys as they are at `change`: whatever becomes of the rest, a revoked key opens nothing.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn with_keys(&self, store: &Store, change: i64) -> Result<Self, StoreError> {
+        Ok(Self { keys: keys(store).await?, keys_change: change, ..self.clone() })
     }
 
     /// The quotas of a team with their ids.
@@ -136,6 +147,10 @@ impl Snapshot {
     pub fn outlet(&self, upstream: &Name) -> Option<&Result<Outlet, String>> {
         self.outlets.get(upstream)
     }
+}
+
+async fn keys(store: &Store) -> Result<HashMap<KeyHash, Arc<AppKey>>, StoreError> {
+    Ok(store.keys().await?.into_iter().map(|stored| (stored.hash, Arc::new(stored.key))).collect())
 }
 
 /// What must not leave in a body.

@@ -110,6 +110,7 @@ pub(crate) async fn complete(
     }
     let (from, to) = shared.profile.first_token_ms;
     let wait = Duration::from_millis(SmallRng::seed_from_u64(script.seed).random_range(from..=to.max(from)));
+    let wait = wait + late(&fault);
     let head = head_of(&asked, &conversation, &script);
     if asked.delivery != Delivery::Whole && !manners.buffers {
         let mut stream = TokenStream::new(dialect, (script, head), account, (wait, fault));
@@ -134,6 +135,27 @@ pub(crate) async fn complete(
     let body = codec::of(dialect).write_whole(&Answer::of(events), &head);
     let body = body.map_err(|failure| std::io::Error::other(failure.detail))?;
     whole(Bytes::from(body), script.output_tokens, account, &fault)
+}
+
+/// How much later a first token comes.
+fn late(fault: &Fault) -> Duration {
+    match fault {
+        Fault::Slow { millis, percent } if rand::random_range(0..100) < *percent => {
+            Duration::from_millis((*millis).into())
+        }
+        Fault::Slow { .. }
+        | Fault::None
+        | Fault::Refuse
+        | Fault::Status { .. }
+        | Fault::Speechless { .. }
+        | Fault::StallBeforeFirst
+        | Fault::StallAfterRole
+        | Fault::StallMidway
+        | Fault::CutMidway
+        | Fault::EndMidway
+        | Fault::Garbage
+        | Fault::GarbageMidway => Duration::ZERO,
+    }
 }
 
 /// The conversation without what this server does not look at.
@@ -172,9 +194,15 @@ fn head_of(asked: &AppRequest, conversation: &Conversation, script: &Script) -> 
 pub(crate) fn fault_at_once(dialect: Dialect, fault: &Fault) -> Option<Response<AnswerBody>> {
     match fault {
         Fault::Status { status, retry_after } => Some(status_fault(dialect, *status, *retry_after)),
+        Fault::Speechless { status } => {
+            let mut response = json(AnswerBody::whole(""));
+            *response.status_mut() = hyper::StatusCode::from_u16(*status).unwrap_or_default();
+            Some(response)
+        }
         Fault::Garbage => Some(Response::new(AnswerBody::whole("<html>the harbour office is closed</html>"))),
         Fault::None
         | Fault::Refuse
+        | Fault::Slow { .. }
         | Fault::StallBeforeFirst
         | Fault::StallAfterRole
         | Fault::StallMidway
@@ -200,7 +228,13 @@ pub(crate) fn whole(
             account.close(Outcome::Fault, 0);
             AnswerBody::whole(body.slice(..body.len() / 2))
         }
-        Fault::None | Fault::Refuse | Fault::Status { .. } | Fault::StallBeforeFirst | Fault::Garbage => {
+        Fault::None
+        | Fault::Refuse
+        | Fault::Slow { .. }
+        | Fault::Status { .. }
+        | Fault::Speechless { .. }
+        | Fault::StallBeforeFirst
+        | Fault::Garbage => {
             if let Some(served) = &mut account.served {
                 served.output_tokens = output_tokens;
             }

@@ -25,6 +25,8 @@ use wendor_core::quota::{Measure, QuotaId};
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
+use wendor_core::routing::queue::Lane;
+use wendor_core::routing::reason::{Reason, Streams};
 
 use crate::traffic::Ask;
 
@@ -157,6 +159,7 @@ impl Maker<'_> {
                 end,
                 failure: attempts.last().and_then(|attempt| attempt.failure.as_ref()).map(|failure| failure.kind),
                 latency,
+                lane: Lane::default(),
             }),
             ..LedgerEntry::of_request(at, id, team_name.clone(), route_name.clone())
         };
@@ -218,7 +221,7 @@ impl Maker<'_> {
                 pick: stage.pick,
                 offer: entry.offer.clone(),
                 standing: Standing::Taken,
-                reason: format!("{} of 8 streams taken", self.random.random_range(0..6)),
+                reason: Reason::Room(Streams { open: self.random.random_range(0..6), of: Some(8) }),
                 expected_cost: rates.in_force(&entry.offer, at.date_naive()).map(|rate| worst_price(worst, 0, rate)),
             }));
         }
@@ -299,7 +302,7 @@ impl Maker<'_> {
         let input_cached = (part * cached_percent / 100).min(all);
         let output = self.random.random_range(ask.output_tokens.0..=ask.output_tokens.1);
         let (output, counted) = match end {
-            End::Cancelled | End::CutOff => (output / 3, Counted::Estimated),
+            End::Cancelled | End::CutOff | End::NotTaken => (output / 3, Counted::Estimated),
             End::Proper | End::OutputCap | End::Rejected | End::NotAnswered | End::Abandoned => {
                 (output, Counted::Reported)
             }
@@ -315,6 +318,7 @@ fn latency_of(attempts: &[Attempt], end: End, streamed: bool) -> Latency {
         answering.filter(|_| streamed).map(|attempt| attempt.began_ms + (attempt.ended_ms - attempt.began_ms) / 5 + 60);
     Latency {
         admitted_ms: attempts.first().map_or(0, |attempt| attempt.began_ms),
+        waited_ms: 0,
         answering_ms: answering.map(|attempt| attempt.began_ms),
         first_token_ms: first_token_ms.map(|first| first.min(whole_ms)),
         whole_ms,

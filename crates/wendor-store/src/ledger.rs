@@ -17,6 +17,7 @@ use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::usage::Counted;
 use wendor_core::routing::failure::FailureKind;
+use wendor_core::routing::queue::Lane;
 
 use crate::row::{bigint, numeric};
 use crate::{Store, StoreError, quotas, rollups};
@@ -137,12 +138,12 @@ async fn note_place(connection: &mut sqlx::PgConnection, place: &SpoolPlace) -> 
 const INSERT_LINES: &str = "insert into ledger (at, entry_id, kind, request, run, step, labels, team, key, route, offer,
     revision, attempts, streamed, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning,
     tokens_estimated, images, image_size, cost_input, cost_input_cached, cost_cache_written, cost_output, cost_images, ended, failure,
-    admitted_ms, answering_ms, first_token_ms, whole_ms, reason)
+    admitted_ms, answering_ms, first_token_ms, whole_ms, reason, waited_ms, lane)
     select * from unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::jsonb[],
     $8::text[], $9::text[], $10::text[], $11::text[], $12::bigint[], $13::int[], $14::bool[], $15::bigint[], $16::bigint[],
     $17::bigint[], $18::bigint[], $19::bigint[], $20::bool[], $21::bigint[], $22::text[], $23::numeric[], $24::numeric[],
     $25::numeric[], $26::numeric[], $27::numeric[], $28::text[], $29::text[], $30::bigint[], $31::bigint[], $32::bigint[],
-    $33::bigint[], $34::text[])
+    $33::bigint[], $34::text[], $35::bigint[], $36::text[])
     on conflict do nothing";
 
 /// The columns that depend on what a line records.
@@ -156,6 +157,8 @@ struct RecordColumns<'a> {
     first_token_ms: Option<u64>,
     whole_ms: u64,
     reason: Option<&'a str>,
+    waited_ms: u64,
+    lane: Lane,
 }
 
 impl<'a> RecordColumns<'a> {
@@ -170,6 +173,8 @@ impl<'a> RecordColumns<'a> {
             first_token_ms: None,
             whole_ms: 0,
             reason: None,
+            waited_ms: 0,
+            lane: Lane::default(),
         };
         match &entry.record {
             Record::Request(request) => Self {
@@ -177,6 +182,7 @@ impl<'a> RecordColumns<'a> {
                 streamed: request.streamed,
                 ended: Some(request.end.as_str()),
                 failure: request.failure,
+                lane: request.lane,
                 ..none.timed(request.latency)
             },
             Record::Check(check) => Self {
@@ -203,12 +209,13 @@ impl<'a> RecordColumns<'a> {
             answering_ms: latency.answering_ms,
             first_token_ms: latency.first_token_ms,
             whole_ms: latency.whole_ms,
+            waited_ms: latency.waited_ms,
             ..self
         }
     }
 }
 
-/// What a usual line takes as arguments: 34 columns, each value with its length before it.
+/// What a usual line takes as arguments: 36 columns, each value with its length before it.
 const LINE_BYTES: usize = 640;
 
 /// What the line of a detail takes beside the detail: a time, an id, the lengths.
@@ -223,7 +230,7 @@ async fn insert_lines(connection: &mut sqlx::PgConnection, batch: &[&Spooled]) -
         column(batch, move |entry| entry.cost.as_ref().map(|cost| numeric(part(cost).amount())))
     };
     let records: Vec<RecordColumns<'_>> = column(batch, RecordColumns::of);
-    let inserted = sqlx::query_with(INSERT_LINES, room(34, batch.len() * LINE_BYTES))
+    let inserted = sqlx::query_with(INSERT_LINES, room(36, batch.len() * LINE_BYTES))
         .bind(column(batch, |entry| entry.at))
         .bind(column(batch, |entry| entry.entry_id.as_str()))
         .bind(column(batch, |entry| entry.record.kind().as_str()))
@@ -258,6 +265,8 @@ async fn insert_lines(connection: &mut sqlx::PgConnection, batch: &[&Spooled]) -
         .bind(records.iter().map(|record| record.first_token_ms.map(bigint)).collect::<Vec<_>>())
         .bind(records.iter().map(|record| bigint(record.whole_ms)).collect::<Vec<_>>())
         .bind(records.iter().map(|record| record.reason).collect::<Vec<_>>())
+        .bind(records.iter().map(|record| bigint(record.waited_ms)).collect::<Vec<_>>())
+        .bind(records.iter().map(|record| (!record.lane.is_usual()).then(|| record.lane.as_str())).collect::<Vec<_>>())
         .execute(connection)
         .await?;
     Ok(usize::try_from(inserted.rows_affected()).unwrap_or(usize::MAX))

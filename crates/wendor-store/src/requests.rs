@@ -19,6 +19,7 @@ use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::FailureKind;
+use wendor_core::routing::queue::Lane;
 
 use crate::row::{count, name};
 use crate::{Store, StoreError};
@@ -29,7 +30,7 @@ pub const MAX_PAGE: i64 = 1_000;
 const COLUMNS: &str = "at, entry_id, kind, request, run, step, labels, team, key, route, offer, revision, attempts, streamed,
     tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, tokens_estimated, cost_input,
     cost_input_cached, cost_cache_written, cost_output, cost_images, images, image_size, ended, failure, admitted_ms, answering_ms,
-    first_token_ms, whole_ms, reason";
+    first_token_ms, whole_ms, reason, waited_ms, lane";
 
 /// Which requests; what is `None` does not narrow.
 #[derive(Clone, Debug, Default)]
@@ -205,6 +206,7 @@ struct LatencyColumns {
     answering_ms: Option<i64>,
     first_token_ms: Option<i64>,
     whole_ms: i64,
+    waited_ms: i64,
 }
 
 fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, StoreError> {
@@ -250,7 +252,10 @@ fn record_of(row: &sqlx::postgres::PgRow) -> Result<Record, StoreError> {
         End::parse(&end).ok_or_else(|| StoreError::unreadable("ledger.ended", end))
     };
     Ok(match EntryKind::parse(&kind).ok_or_else(|| StoreError::unreadable("ledger.kind", kind))? {
-        EntryKind::Request => Record::Request(RequestRecord { attempts, streamed, end: end()?, failure, latency }),
+        EntryKind::Request => {
+            let lane = lane_of(row)?;
+            Record::Request(RequestRecord { attempts, streamed, end: end()?, failure, latency, lane })
+        }
         EntryKind::Check => Record::Check(CheckRecord { streamed, end: end()?, latency }),
         EntryKind::Attempt => Record::Attempt(AttemptRecord {
             number: attempts,
@@ -263,6 +268,13 @@ fn record_of(row: &sqlx::postgres::PgRow) -> Result<Record, StoreError> {
             let reason: Option<String> = row.try_get("reason")?;
             Record::Adjustment(AdjustmentRecord { reason: reason.unwrap_or_default() })
         }
+    })
+}
+
+fn lane_of(row: &sqlx::postgres::PgRow) -> Result<Lane, StoreError> {
+    let lane: Option<String> = row.try_get("lane")?;
+    lane.map_or(Ok(Lane::default()), |lane| {
+        Lane::parse(&lane).ok_or_else(|| StoreError::unreadable("ledger.lane", lane))
     })
 }
 
@@ -304,5 +316,6 @@ fn latency_of(columns: &LatencyColumns) -> Result<Latency, StoreError> {
         answering_ms: optional(columns.answering_ms, "answering_ms")?,
         first_token_ms: optional(columns.first_token_ms, "first_token_ms")?,
         whole_ms: count(columns.whole_ms, "whole_ms")?,
+        waited_ms: count(columns.waited_ms, "waited_ms")?,
     })
 }

@@ -3,7 +3,6 @@
 //! Durations are whole milliseconds in the document; a stage states only the deadlines in which it differs from
 //! [`Deadlines::default`].
 
-use std::num::NonZeroU32;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -32,9 +31,9 @@ pub enum Pick {
 pub struct StageOffer {
     /// Which.
     pub offer: OfferName,
-    /// Its weight when picked by share; 1 when absent.
+    /// Its weight when picked by share; 1 when absent, and with 0 it is not picked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub share: Option<NonZeroU32>,
+    pub share: Option<u32>,
 }
 
 /// The deadlines that a stage sets; what is absent has its default.
@@ -55,6 +54,17 @@ pub struct StageDeadlines {
     /// For the whole request with all its attempts, in milliseconds; the first stage's counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub whole_ms: Option<u64>,
+    /// For room at an upstream that is full, in milliseconds; 0: it is not waited.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub room_ms: Option<u64>,
+}
+
+impl StageDeadlines {
+    /// Whether it is waited for room at an upstream that is full.
+    #[must_use]
+    pub fn waits_for_room(&self) -> bool {
+        self.room_ms != Some(0)
+    }
 }
 
 /// The deadlines in force for an attempt.
@@ -71,12 +81,14 @@ pub struct Deadlines {
     pub between_events: Duration,
     /// For the whole request with all its attempts.
     pub whole: Duration,
+    /// For room at an upstream that is full.
+    pub room: Duration,
 }
 
 impl Default for Deadlines {
     /// A server on the same continent connects within a second or is not there; a large model may read a long prompt
     /// for a minute before its first token, but does not pause half a minute between two; client libraries give up
-    /// after 600 s without a byte.
+    /// after 600 s without a byte. Whoever waits for room for more than some seconds is better served elsewhere.
     fn default() -> Self {
         Self {
             connect: Duration::from_secs(3),
@@ -84,6 +96,7 @@ impl Default for Deadlines {
             reply: Duration::from_secs(600),
             between_events: Duration::from_secs(30),
             whole: Duration::from_secs(600),
+            room: Duration::from_secs(5),
         }
     }
 }
@@ -98,6 +111,7 @@ impl From<StageDeadlines> for Deadlines {
             reply: or(stage.reply_ms.or(stage.whole_ms), usual.reply),
             between_events: or(stage.between_events_ms, usual.between_events),
             whole: or(stage.whole_ms, usual.whole),
+            room: or(stage.room_ms, usual.room),
         }
     }
 }
@@ -116,6 +130,9 @@ pub struct Stage {
     /// Deadlines that differ from the defaults.
     #[serde(default)]
     pub deadlines: StageDeadlines,
+    /// Whether the next offer is asked beside one that lets wait for its first token.
+    #[serde(rename = "hedge", default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_hedged: bool,
 }
 
 /// The name an app puts in `model`: an ordered list of stages, at least one.
@@ -150,20 +167,26 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    fn stage(times: [Option<u64>; 5]) -> StageDeadlines {
-        let [connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms] = times;
-        StageDeadlines { connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms }
+    fn stage(times: [Option<u64>; 6]) -> StageDeadlines {
+        let [connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms, room_ms] = times;
+        StageDeadlines { connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms, room_ms }
     }
 
     #[rstest]
-    #[case::defaults([None; 5], [3_000, 60_000, 600_000, 30_000, 600_000])]
-    #[case::all_set([Some(1), Some(2), Some(3), Some(4), Some(5)], [1, 2, 3, 4, 5])]
-    #[case::a_reply_has_the_time_of_the_whole([None, None, None, None, Some(90_000)], [3_000, 60_000, 90_000, 30_000, 90_000])]
-    #[case::first_event_is_for_streams([None, Some(500), None, None, None], [3_000, 500, 600_000, 30_000, 600_000])]
-    fn what_a_stage_leaves_out_has_its_default(#[case] times: [Option<u64>; 5], #[case] millis: [u64; 5]) {
+    #[case::defaults([None; 6], [3_000, 60_000, 600_000, 30_000, 600_000, 5_000])]
+    #[case::all_set([Some(1), Some(2), Some(3), Some(4), Some(5), Some(0)], [1, 2, 3, 4, 5, 0])]
+    #[case::a_reply_has_the_time_of_the_whole([None, None, None, None, Some(90_000), None], [3_000, 60_000, 90_000, 30_000, 90_000, 5_000])]
+    #[case::first_event_is_for_streams([None, Some(500), None, None, None, None], [3_000, 500, 600_000, 30_000, 600_000, 5_000])]
+    fn what_a_stage_leaves_out_has_its_default(#[case] times: [Option<u64>; 6], #[case] millis: [u64; 6]) {
         let deadlines = Deadlines::from(stage(times));
-        let found =
-            [deadlines.connect, deadlines.first_event, deadlines.reply, deadlines.between_events, deadlines.whole];
+        let found = [
+            deadlines.connect,
+            deadlines.first_event,
+            deadlines.reply,
+            deadlines.between_events,
+            deadlines.whole,
+            deadlines.room,
+        ];
         assert_eq!(found, millis.map(Duration::from_millis));
     }
 }

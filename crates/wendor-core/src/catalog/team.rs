@@ -43,6 +43,9 @@ pub struct Team {
     /// How many requests may be under way at once.
     #[serde(default, skip_serializing_if = "AtOnce::is_unlimited")]
     pub streams: AtOnce,
+    /// How much of an upstream's room it gets beside other teams that wait for it; 1 when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weight: Option<NonZeroU32>,
 }
 
 /// How many requests may be under way at once; what is absent limits nothing.

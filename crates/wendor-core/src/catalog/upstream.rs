@@ -291,6 +291,9 @@ impl From<Fingerprint> for String {
     }
 }
 
+/// Requests that may wait for room at an upstream that says nothing of it.
+pub const USUAL_QUEUE: u32 = 100;
+
 /// A server that serves models.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -307,6 +310,15 @@ pub struct Upstream {
     /// How many streams it can carry at once; no limit when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub streams: Option<NonZeroU32>,
+    /// How many tokens it can have under way at once, input and output; no limit when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tokens: Option<NonZeroU32>,
+    /// How many requests may wait for room there; [`USUAL_QUEUE`] when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub queue: Option<u32>,
+    /// Whether it takes no new requests.
+    #[serde(rename = "drained", default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_drained: bool,
     /// Where the credential is found; none is sent when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub credential: Option<CredentialSource>,
@@ -339,6 +351,9 @@ impl Upstream {
             hosting,
             place: None,
             streams: None,
+            tokens: None,
+            queue: None,
+            is_drained: false,
             credential: None,
             auth: Auth::Bearer,
             headers: BTreeMap::new(),

@@ -61,6 +61,18 @@ pub struct Spent {
     pub cost: Option<Cost>,
 }
 
+/// A wait for room at an upstream that was full.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RoomWait {
+    /// For room for this offer.
+    pub offer: OfferName,
+    /// Since when, in milliseconds from the request's arrival.
+    pub began_ms: u64,
+    /// Until when; `None` where the request ended while it waited.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ended_ms: Option<u64>,
+}
+
 /// What a model was served from.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ServedFrom {
@@ -142,6 +154,9 @@ pub struct RequestDetail {
     /// The attempts, in order.
     #[serde(default)]
     pub attempts: Vec<Attempt>,
+    /// Waits for room, in order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub waits: Vec<RoomWait>,
     /// What was changed on the way.
     #[serde(default)]
     pub changes: Vec<RequestChange>,
@@ -157,6 +172,12 @@ pub struct RequestDetail {
 }
 
 impl RequestDetail {
+    /// How long it waited for room in all, in milliseconds; `now_ms` is when one ends that is still under way.
+    #[must_use]
+    pub fn waited_ms(&self, now_ms: u64) -> u64 {
+        self.waits.iter().map(|wait| wait.ended_ms.unwrap_or(now_ms).saturating_sub(wait.began_ms)).sum()
+    }
+
     /// The detail as JSON, without its largest parts where it would be larger than [`MAX_DETAIL_BYTES`].
     ///
     /// # Panics
@@ -175,6 +196,7 @@ impl RequestDetail {
         let cut = Some(format!("the plan and the changes took {} bytes with the rest and are left out", whole.len()));
         write(&Self {
             attempts: self.attempts.clone(),
+            waits: self.waits.clone(),
             rate: self.rate.clone(),
             reserved_cost: self.reserved_cost,
             cut,

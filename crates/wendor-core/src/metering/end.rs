@@ -22,19 +22,22 @@ pub enum End {
     Rejected,
     /// No offer answered.
     NotAnswered,
+    /// The app did not take its answer in time, and it was given up.
+    NotTaken,
     /// The app waited in vain and went away: it had no answer after [`GIVEN_UP_AFTER_MS`], or after an attempt had failed.
     Abandoned,
 }
 
 impl End {
     /// Every end.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Proper,
         Self::OutputCap,
         Self::Cancelled,
         Self::CutOff,
         Self::Rejected,
         Self::NotAnswered,
+        Self::NotTaken,
         Self::Abandoned,
     ];
 
@@ -48,6 +51,7 @@ impl End {
             Self::CutOff => "cut-off",
             Self::Rejected => "rejected",
             Self::NotAnswered => "not-answered",
+            Self::NotTaken => "not-taken",
             Self::Abandoned => "abandoned",
         }
     }
@@ -79,7 +83,7 @@ impl End {
     pub fn is_failure(self) -> bool {
         match self {
             Self::CutOff | Self::NotAnswered | Self::Abandoned => true,
-            Self::Proper | Self::OutputCap | Self::Cancelled | Self::Rejected => false,
+            Self::Proper | Self::OutputCap | Self::Cancelled | Self::Rejected | Self::NotTaken => false,
         }
     }
 }

@@ -20,12 +20,16 @@ use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
 use crate::routing::failure::FailureKind;
+use crate::routing::queue::Lane;
 
 /// Where the time of a request went, in milliseconds from its arrival.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Latency {
-    /// Admission and plan were done, the first attempt began.
+    /// Admission and plan were done; the first attempt began then, unless it waited for room.
     pub admitted_ms: u64,
+    /// Of the time after that, how much it waited for room at upstreams that were full.
+    #[serde(default)]
+    pub waited_ms: u64,
     /// The attempt that answered began.
     #[serde(default)]
     pub answering_ms: Option<u64>,
@@ -108,6 +112,8 @@ pub struct RequestRecord {
     pub failure: Option<FailureKind>,
     /// Where the time went.
     pub latency: Latency,
+    /// How urgent it was.
+    pub lane: Lane,
 }
 
 /// What became of an attempt that did not answer.
@@ -203,6 +209,7 @@ impl LedgerEntry {
             end: End::NotAnswered,
             failure: None,
             latency: Latency::default(),
+            lane: Lane::default(),
         };
         Self {
             at,
@@ -231,7 +238,8 @@ impl LedgerEntry {
             Record::Request(request) => Some(*request),
             Record::Check(CheckRecord { streamed, end, latency }) => {
                 let failure = end.is_failure().then_some(FailureKind::Rejected);
-                Some(RequestRecord { attempts: 1, streamed: *streamed, end: *end, failure, latency: *latency })
+                let (attempts, streamed, end, latency, lane) = (1, *streamed, *end, *latency, Lane::default());
+                Some(RequestRecord { attempts, streamed, end, failure, latency, lane })
             }
             Record::Attempt(_) | Record::Adjustment(_) => None,
         }

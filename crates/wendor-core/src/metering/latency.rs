@@ -16,7 +16,10 @@ pub struct Part {
 pub fn parts(latency: &Latency, attempts: u32) -> Vec<Part> {
     let answering = latency.answering_ms.unwrap_or(latency.whole_ms);
     let mut parts = vec![Part { what: "admission and plan", ms: latency.admitted_ms }];
-    let failed = answering.saturating_sub(latency.admitted_ms);
+    if latency.waited_ms > 0 {
+        parts.push(Part { what: "waiting for room", ms: latency.waited_ms });
+    }
+    let failed = answering.saturating_sub(latency.admitted_ms).saturating_sub(latency.waited_ms);
     if latency.answering_ms.is_none() || attempts > 1 {
         parts.push(Part { what: "attempts without an answer", ms: failed });
     } else if failed > 0 {
@@ -51,7 +54,7 @@ mod tests {
         #[case] attempts: u32,
         #[case] millis: &[u64],
     ) {
-        let latency = Latency { admitted_ms, answering_ms, first_token_ms, whole_ms: 1_000 };
+        let latency = Latency { admitted_ms, waited_ms: 0, answering_ms, first_token_ms, whole_ms: 1_000 };
         let parts: Vec<u64> = parts(&latency, attempts).iter().map(|part| part.ms).collect();
         assert_eq!(parts, millis);
         assert_eq!(parts.iter().sum::<u64>(), latency.whole_ms);

@@ -176,6 +176,7 @@ mod tests {
                         whole_ms: output * 2,
                         ..Latency::default()
                     },
+                    lane: crate::routing::queue::Lane::default(),
                 }),
             },
             ..LedgerEntry::of_request(at, RequestId::mint(at, 1, number), team, Name::parse("manifests").unwrap())

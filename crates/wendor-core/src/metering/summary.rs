@@ -70,6 +70,9 @@ fn ending(entry: &LedgerEntry, asked: &RequestRecord) -> String {
                 (None, _) => format!("The app went away after {time}, while it waited for {offer}{which}.{billed}"),
             }
         }
+        End::NotTaken => {
+            format!("{offer} was answering{which}, and the app did not take it: given up after {time}.")
+        }
         End::CutOff => {
             let kind = asked.failure.map_or("cut-off", crate::routing::failure::FailureKind::as_str);
             format!("{offer} began to answer and broke off after {time} ({kind}){which}. The app was told so.")
@@ -145,7 +148,8 @@ mod tests {
 
     fn ended(end: End, attempts: u32) -> RequestRecord {
         let latency = Latency { first_token_ms: Some(1_000), whole_ms: 4_712, ..Latency::default() };
-        RequestRecord { attempts, streamed: true, end, failure: None, latency }
+        let lane = crate::routing::queue::Lane::default();
+        RequestRecord { attempts, streamed: true, end, failure: None, latency, lane }
     }
 
     fn waiting(end: End, attempts: u32) -> RequestRecord {

@@ -28,6 +28,10 @@ pub enum FailureKind {
     Misconfigured,
     /// A 4xx about the app's own request, which another try would not mend.
     Rejected,
+    /// The request does not fit the offer's context window, as the upstream says.
+    TooLong,
+    /// The upstream's policy declines what is asked.
+    Declined,
     /// Not what the dialect promises.
     Malformed,
     /// The answer ended without its proper end.
@@ -47,7 +51,7 @@ pub enum Fault {
 
 impl FailureKind {
     /// Every kind.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 11] = [
         Self::Unreachable,
         Self::TimedOut,
         Self::RateLimited,
@@ -55,8 +59,23 @@ impl FailureKind {
         Self::ServerError,
         Self::Misconfigured,
         Self::Rejected,
+        Self::TooLong,
+        Self::Declined,
         Self::Malformed,
         Self::CutOff,
+    ];
+
+    /// What a stage may name to move on after. `too-long` need not be named: it moves on to a larger window where there is one.
+    pub const MAY_MOVE_ON: [Self; 9] = [
+        Self::Unreachable,
+        Self::TimedOut,
+        Self::RateLimited,
+        Self::Overloaded,
+        Self::ServerError,
+        Self::Misconfigured,
+        Self::Malformed,
+        Self::CutOff,
+        Self::Declined,
     ];
 
     /// What a stage moves on after when it names nothing: all but what the app itself has to mend.
@@ -82,6 +101,8 @@ impl FailureKind {
             Self::ServerError => "server-error",
             Self::Misconfigured => "misconfigured",
             Self::Rejected => "rejected",
+            Self::TooLong => "too-long",
+            Self::Declined => "declined",
             Self::Malformed => "malformed",
             Self::CutOff => "cut-off",
         }
@@ -97,7 +118,7 @@ impl FailureKind {
     #[must_use]
     pub fn fault(self) -> Fault {
         match self {
-            Self::Rejected => Fault::App,
+            Self::Rejected | Self::TooLong | Self::Declined => Fault::App,
             Self::Misconfigured => Fault::Operator,
             Self::Unreachable
             | Self::TimedOut
@@ -122,7 +143,9 @@ impl FailureKind {
             | Self::Overloaded
             | Self::ServerError
             | Self::Misconfigured
-            | Self::Rejected => false,
+            | Self::Rejected
+            | Self::TooLong
+            | Self::Declined => false,
         }
     }
 
@@ -158,6 +181,9 @@ pub struct Failure {
     /// When the upstream said to come back, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub retry_after_ms: Option<u64>,
+    /// Whether it comes of the request rather than of the server, so that it says nothing about health.
+    #[serde(skip)]
+    pub is_of_request: bool,
 }
 
 impl Failure {
@@ -165,7 +191,33 @@ impl Failure {
     #[must_use]
     pub fn new(kind: FailureKind, detail: impl Into<String>) -> Self {
         let detail = bounded(&detail.into(), SENTENCE_BYTES);
-        Self { kind, detail, retry_after_ms: None }
+        Self { kind, detail, retry_after_ms: None, is_of_request: false }
+    }
+
+    /// A rejection by this status, which the reason that came with it makes one of this kind; without a reason that can be read it is
+    /// [`FailureKind::Malformed`], and nobody knows whose fault it is.
+    #[must_use]
+    pub fn of_rejection(status: u16, kind: FailureKind) -> Self {
+        let detail = match kind {
+            FailureKind::Malformed => format!("{status} without a reason that can be read"),
+            FailureKind::TooLong => format!("{status}, it does not fit the context window"),
+            FailureKind::Declined => format!("{status}, its policy declines it"),
+            FailureKind::Unreachable
+            | FailureKind::TimedOut
+            | FailureKind::RateLimited
+            | FailureKind::Overloaded
+            | FailureKind::ServerError
+            | FailureKind::Misconfigured
+            | FailureKind::Rejected
+            | FailureKind::CutOff => status.to_string(),
+        };
+        Self { is_of_request: true, ..Self::new(kind, detail) }
+    }
+
+    /// Whether it says something about the health of what was asked.
+    #[must_use]
+    pub fn tells_of_health(&self) -> bool {
+        !self.is_of_request && self.kind.fault() != Fault::App
     }
 
     /// What a status other than success says, with the time to come back that came with it.
@@ -178,7 +230,8 @@ impl Failure {
             (_, Some(wait)) => format!("{status}, retry after {} s", wait.as_secs_f64().ceil()),
             (_, None) => status.to_string(),
         };
-        Self { kind: FailureKind::of_status(status).unwrap_or(FailureKind::Malformed), detail, retry_after_ms }
+        let kind = FailureKind::of_status(status).unwrap_or(FailureKind::Malformed);
+        Self { retry_after_ms, ..Self::new(kind, detail) }
     }
 }
 
@@ -227,7 +280,7 @@ mod tests {
     use rstest::rstest;
 
     fn failure(kind: FailureKind, retry_after_ms: Option<u64>) -> Failure {
-        Failure { kind, detail: String::new(), retry_after_ms }
+        Failure { retry_after_ms, ..Failure::new(kind, "") }
     }
 
     #[rstest]

@@ -4,9 +4,17 @@
 //! taken or left, so that it can be shown without being run. Called by the data plane's plan and attempt steps.
 //!
 //! - [`failure`]: the kinds of failure, whose fault each is, what falls over, what an app is told when all fail
-//! - [`health`]: what an upstream's last attempts say of it
+//! - [`health`]: what the last attempts say of an offer or upstream, and whether it rests
+//! - [`retries`]: how many extra attempts an upstream is given
+//! - [`reason`]: why an offer is taken or left
+//! - [`queue`]: who is served next where there is only so much room
 //! - [`plan`]: the order of attempts
 
 pub mod failure;
 pub mod health;
 pub mod plan;
+pub mod queue;
+pub mod reason;
+pub mod recent;
+pub mod retries;
+pub mod waits;

@@ -6,34 +6,30 @@
 use std::cmp::Reverse;
 use std::collections::BTreeSet;
 
-use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
-use super::health::HealthState;
-use crate::catalog::route::{Pick, Route, Stage};
-use crate::metering::bounded::{SENTENCE_BYTES, bounded};
+use super::health::Asking;
+use super::reason::{Reason, Streams};
+use crate::catalog::route::{Pick, Route, Stage, StageOffer};
 use crate::metering::money::Money;
 use crate::name::OfferName;
+use crate::quota::share::NoShare;
 
 /// What is known of an offer when a plan is made.
 #[derive(Clone, Debug)]
 pub struct OfferView {
-    /// State of its upstream.
-    pub health: HealthState,
-    /// Until when its upstream asked to be left alone.
-    pub rests_until: Option<DateTime<Utc>>,
-    /// Streams that its upstream carries now.
-    pub streams_open: u32,
-    /// Streams that its upstream can carry.
-    pub streams: Option<u32>,
-    /// Whether those that are left are for other teams.
-    pub is_kept_for_others: bool,
-    /// Recent wait for a first token.
+    /// Whether it may be asked.
+    pub asking: Asking,
+    /// Streams of its upstream.
+    pub streams: Streams,
+    /// Whether there is room for this request there.
+    pub room: Result<(), NoShare>,
+    /// The usual wait for a first token of late.
     pub first_token_ms: Option<u64>,
     /// What this request would cost there at most; `None` when unpriced.
     pub expected_cost: Option<Money>,
     /// Why it cannot serve this request, whatever its state.
-    pub unfit: Option<String>,
+    pub unfit: Option<Reason>,
 }
 
 /// Whether an offer is tried.
@@ -57,8 +53,8 @@ pub struct PlannedOffer {
     pub offer: OfferName,
     /// Taken or left out.
     pub standing: Standing,
-    /// Why, in a few words.
-    pub reason: String,
+    /// Why.
+    pub reason: Reason,
     /// What the request would cost there at most.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub expected_cost: Option<Money>,
@@ -88,9 +84,10 @@ pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, seed: u64) ->
         for (place, entry) in stage.offers.iter().enumerate() {
             let known = view(&entry.offer);
             let draw = draw(seed, index, place);
-            let weight = entry.share.map_or(1, std::num::NonZeroU32::get);
+            let weight = entry.share.unwrap_or(1);
             let is_repeat = !seen.insert(entry.offer.clone());
-            let (standing, reason) = judge(stage, &known, is_repeat);
+            let (standing, reason) = judge(stage, entry, &known, is_repeat);
+            let rank = rank(stage.pick, &known, standing, (draw, weight));
             let planned = PlannedOffer {
                 stage: index + 1,
                 pick: stage.pick,
@@ -99,7 +96,7 @@ pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, seed: u64) ->
                 reason,
                 expected_cost: known.expected_cost,
             };
-            ranked.push((rank(stage.pick, &known, standing, (draw, weight)), planned));
+            ranked.push((rank, planned));
         }
         ranked.sort_by_key(|(rank, _)| *rank);
         offers.extend(ranked.into_iter().map(|(_, planned)| planned));
@@ -107,64 +104,61 @@ pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, seed: u64) ->
     Plan { offers }
 }
 
-fn judge(stage: &Stage, known: &OfferView, is_repeat: bool) -> (Standing, String) {
+fn judge(stage: &Stage, entry: &StageOffer, known: &OfferView, is_repeat: bool) -> (Standing, Reason) {
+    let left_out = |reason| (Standing::LeftOut, reason);
     if is_repeat {
-        return (Standing::LeftOut, "stands in an earlier stage".to_owned());
+        return left_out(Reason::StandsEarlier);
     }
     if let Some(why) = &known.unfit {
-        return (Standing::LeftOut, bounded(why, SENTENCE_BYTES));
+        return left_out(why.clone());
     }
-    if let Some(until) = known.rests_until {
-        return (Standing::LeftOut, format!("asked to be left alone until {}", until.format("%H:%M:%S")));
+    if stage.pick == Pick::Share && entry.share == Some(0) {
+        return left_out(Reason::ShareOfNothing);
     }
-    if let Some(streams) = known.streams.filter(|streams| known.streams_open >= *streams) {
-        return (Standing::LeftOut, format!("{} of {streams} streams taken", known.streams_open));
+    match known.asking {
+        Asking::Freely | Asking::OnTrial => {}
+        Asking::IsTried(_) => return left_out(Reason::IsTried),
+        Asking::Rests(until) => return left_out(Reason::Rests { until }),
+        Asking::LeftAlone(until) => return left_out(Reason::LeftAlone { until }),
     }
-    if let Some(streams) = known.streams.filter(|_| known.is_kept_for_others) {
-        let open = known.streams_open;
-        return (
-            Standing::LeftOut,
-            format!("{open} of {streams} streams taken, and the others are kept for other teams"),
-        );
-    }
-    let room = known.streams.map_or_else(
-        || match known.streams_open {
-            1 => "1 stream open".to_owned(),
-            open => format!("{open} streams open"),
-        },
-        |all| format!("{} of {all} streams taken", known.streams_open),
-    );
-    let reason = match (known.health, stage.pick) {
-        (HealthState::Failing, _) => format!("failing, so behind the others; {room}"),
-        (_, Pick::Share) => "drawn by its share".to_owned(),
-        (_, Pick::Room) => room,
-        (_, Pick::Speed) => {
-            known.first_token_ms.map_or("not timed yet".to_owned(), |ms| format!("first token after {ms} ms of late"))
+    if let Err(why) = known.room {
+        if stage.deadlines.waits_for_room() {
+            return (Standing::Taken, Reason::WaitsForRoom(known.streams));
         }
-        (_, Pick::Cost) => {
-            known.expected_cost.map_or("unpriced".to_owned(), |cost| format!("costs at most {}", cost.shown(4)))
-        }
+        return left_out(match why {
+            NoShare::Full => Reason::Full(known.streams),
+            NoShare::ForOthers => Reason::KeptForOthers(known.streams),
+        });
+    }
+    let reason = match (known.asking, stage.pick) {
+        (Asking::OnTrial, _) => Reason::OnTrial,
+        (_, Pick::Share) => Reason::Share,
+        (_, Pick::Room) => Reason::Room(known.streams),
+        (_, Pick::Speed) => Reason::Speed { first_token_ms: known.first_token_ms },
+        (_, Pick::Cost) => Reason::Cost { at_most: known.expected_cost },
     };
     (Standing::Taken, reason)
 }
 
-/// Smaller is tried earlier: taken before left out, well before failing, then by the stage's measure, then by chance.
-type Rank = (Reverse<bool>, bool, u128, u64);
+/// Smaller is tried earlier: taken before left out, what is on trial before the others (nothing else would bring it back), with room
+/// before without, then by the stage's measure, then by chance.
+type Rank = (Reverse<bool>, bool, bool, u128, u64);
 
 fn rank(pick: Pick, known: &OfferView, standing: Standing, (draw, weight): (u64, u32)) -> Rank {
     let measure = match pick {
         Pick::Share => by_share(draw, weight),
         // Share of the capacity in use, in parts of a million; without a known capacity, the count itself.
-        Pick::Room => match known.streams {
-            Some(all) => u128::from(known.streams_open) * 1_000_000 / u128::from(all.max(1)),
-            None => u128::from(known.streams_open),
+        Pick::Room => match known.streams.of {
+            Some(all) => u128::from(known.streams.open) * 1_000_000 / u128::from(all.max(1)),
+            None => u128::from(known.streams.open),
         },
         // What was never timed goes first: otherwise it never would be.
         Pick::Speed => known.first_token_ms.map_or(0, u128::from),
         // What has no price may cost anything, so it goes last.
         Pick::Cost => known.expected_cost.map_or(u128::MAX, |cost| cost.in_trillionths()),
     };
-    (Reverse(standing == Standing::Taken), known.health == HealthState::Failing, measure, draw)
+    let is_on_trial = known.asking == Asking::OnTrial;
+    (Reverse(standing == Standing::Taken), !is_on_trial, known.room.is_err(), measure, draw)
 }
 
 /// Weighted order without replacement: the smallest of `-ln(u) / weight` comes first (Efraimidis and Spirakis, 2006).
@@ -189,6 +183,7 @@ fn draw(seed: u64, stage: usize, place: usize) -> u64 {
 mod tests {
     use super::*;
     use crate::catalog::route::{StageDeadlines, StageOffer};
+    use chrono::{DateTime, Utc};
     use rstest::rstest;
 
     fn offer(text: &str) -> OfferName {
@@ -196,24 +191,32 @@ mod tests {
     }
 
     fn stage(pick: Pick, offers: &[(&str, u32)]) -> Stage {
-        let offers = offers
-            .iter()
-            .map(|(name, share)| StageOffer { offer: offer(name), share: std::num::NonZeroU32::new(*share) })
-            .collect();
-        Stage { offers, pick, moves_on: vec![], deadlines: StageDeadlines::default() }
+        let offers =
+            offers.iter().map(|(name, share)| StageOffer { offer: offer(name), share: Some(*share) }).collect();
+        Stage { offers, pick, moves_on: vec![], deadlines: StageDeadlines::default(), is_hedged: false }
     }
 
     fn view() -> OfferView {
         OfferView {
-            health: HealthState::Well,
-            rests_until: None,
-            streams_open: 0,
-            streams: Some(8),
-            is_kept_for_others: false,
+            asking: Asking::Freely,
+            streams: Streams { open: 0, of: Some(8) },
+            room: Ok(()),
             first_token_ms: Some(300),
             expected_cost: None,
             unfit: None,
         }
+    }
+
+    fn streams(open: u32) -> Streams {
+        Streams { open, of: Some(8) }
+    }
+
+    fn full() -> OfferView {
+        OfferView { streams: streams(8), room: Err(NoShare::Full), ..view() }
+    }
+
+    fn noon() -> DateTime<Utc> {
+        DateTime::from_timestamp(1_790_000_000, 0).unwrap()
     }
 
     fn order(pick: Pick, known: impl Fn(&str) -> OfferView) -> Vec<String> {
@@ -227,47 +230,56 @@ mod tests {
     }
 
     #[rstest]
-    #[case::more_room(Pick::Room, OfferView { streams_open: 7, ..view() })]
+    #[case::more_room(Pick::Room, OfferView { streams: streams(7), ..view() })]
     #[case::faster(Pick::Speed, OfferView { first_token_ms: Some(900), ..view() })]
     #[case::cheaper(Pick::Cost, OfferView { expected_cost: None, ..view() })]
-    #[case::well_before_failing(Pick::Room, OfferView { health: HealthState::Failing, ..view() })]
+    #[case::with_room_before_without(Pick::Speed, OfferView { first_token_ms: Some(1), ..full() })]
     fn b_goes_before_a(#[case] pick: Pick, #[case] a: OfferView) {
         let cheap = OfferView { expected_cost: Some(Money::parse("0.01").unwrap()), ..view() };
         assert_eq!(order(pick, |name| if name == "a" { a.clone() } else { cheap.clone() }), ["b", "a", "c"]);
     }
 
     #[test]
-    fn what_rests_or_is_full_is_left_out_with_the_reason() {
-        let until = DateTime::from_timestamp(1_790_000_000, 0);
-        let route = Route {
-            stages: vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1), ("c/m", 1), ("d/m", 1)])],
-            is_strict: false,
-            origins: Vec::new(),
-        };
-        let plan = make(
-            &route,
-            |name| match name.upstream().as_str() {
-                "a" => OfferView { rests_until: until, ..view() },
-                "b" => OfferView { streams_open: 8, ..view() },
-                "d" => OfferView { unfit: Some("does not offer tools".to_owned()), ..view() },
-                _ => view(),
-            },
-            1,
-        );
-        assert_eq!(plan.taken().map(|planned| planned.offer.clone()).collect::<Vec<_>>(), [offer("c/m")]);
-        let reasons: Vec<_> = plan.offers.iter().map(|planned| planned.reason.as_str()).collect();
-        assert!(reasons.contains(&"8 of 8 streams taken") && reasons.contains(&"does not offer tools"), "{reasons:?}");
-        assert!(reasons.iter().any(|reason| reason.starts_with("asked to be left alone until")), "{reasons:?}");
+    fn what_is_on_trial_comes_first_whatever_its_measure() {
+        let slow = OfferView { asking: Asking::OnTrial, first_token_ms: Some(9_000), ..view() };
+        assert_eq!(order(Pick::Speed, |name| if name == "b" { slow.clone() } else { view() }), ["b", "a", "c"]);
     }
 
     #[rstest]
-    #[case::none(None, 0, "0 streams open")]
-    #[case::one(None, 1, "1 stream open")]
-    #[case::some(None, 2, "2 streams open")]
-    #[case::of_a_number(Some(8), 1, "1 of 8 streams taken")]
-    fn room_is_told(#[case] streams: Option<u32>, #[case] streams_open: u32, #[case] reason: &str) {
-        let known = OfferView { streams, streams_open, ..view() };
-        assert_eq!(judge(&stage(Pick::Room, &[]), &known, false), (Standing::Taken, reason.to_owned()));
+    #[case::rests(OfferView { asking: Asking::Rests(noon()), ..view() }, Reason::Rests { until: noon() })]
+    #[case::is_tried(OfferView { asking: Asking::IsTried(noon()), ..view() }, Reason::IsTried)]
+    #[case::left_alone(OfferView { asking: Asking::LeftAlone(noon()), ..view() }, Reason::LeftAlone { until: noon() })]
+    #[case::full(full(), Reason::Full(streams(8)))]
+    #[case::for_others(OfferView { streams: streams(7), room: Err(NoShare::ForOthers), ..view() }, Reason::KeptForOthers(streams(7)))]
+    #[case::unfit(OfferView { unfit: Some(Reason::IsDrained), ..full() }, Reason::IsDrained)]
+    fn what_cannot_be_asked_is_left_out_with_the_reason(#[case] known: OfferView, #[case] reason: Reason) {
+        let mut stage = stage(Pick::Room, &[("a/m", 1), ("b/m", 1)]);
+        stage.deadlines.room_ms = Some(0);
+        let route = Route { stages: vec![stage], is_strict: false, origins: Vec::new() };
+        let plan = make(&route, |name| if name.upstream().as_str() == "a" { known.clone() } else { view() }, 1);
+        assert_eq!(plan.taken().map(|planned| planned.offer.clone()).collect::<Vec<_>>(), [offer("b/m")]);
+        assert_eq!(plan.offers[1].reason, reason);
+    }
+
+    #[test]
+    fn where_its_stage_waits_a_full_one_is_taken_behind_the_others() {
+        let route =
+            Route { stages: vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1)])], is_strict: false, origins: Vec::new() };
+        let plan = make(&route, |name| if name.upstream().as_str() == "a" { full() } else { view() }, 1);
+        let reasons: Vec<&Reason> = plan.taken().map(|planned| &planned.reason).collect();
+        assert_eq!(reasons, [&Reason::Room(streams(0)), &Reason::WaitsForRoom(streams(8))]);
+    }
+
+    #[test]
+    fn a_share_of_nothing_is_nothing() {
+        let route = Route {
+            stages: vec![stage(Pick::Share, &[("a/m", 0), ("b/m", 1)])],
+            is_strict: false,
+            origins: Vec::new(),
+        };
+        let plan = make(&route, |_| view(), 1);
+        assert_eq!(plan.taken().count(), 1);
+        assert_eq!(plan.offers[1].reason, Reason::ShareOfNothing);
     }
 
     #[test]
@@ -301,13 +313,13 @@ mod tests {
             let route = Route { stages, is_strict: false, origins: Vec::new() };
             let known = |offer: &OfferName| {
                 let number = usize::from(offer.upstream().as_str().as_bytes()[1] - b'0');
-                let health = if failing[number] { HealthState::Failing } else { HealthState::Well };
-                OfferView { health, streams_open: if full[number] { 8 } else { 3 }, ..view() }
+                let asking = if failing[number] { Asking::Rests(noon()) } else { Asking::Freely };
+                OfferView { asking, ..if full[number] { self::full() } else { view() } }
             };
             let plan = make(&route, known, seed);
             proptest::prop_assert_eq!(plan.offers.len(), mentions);
             proptest::prop_assert!(plan.offers.is_sorted_by_key(|planned| planned.stage));
-            proptest::prop_assert!(plan.offers.iter().all(|planned| !planned.reason.is_empty()));
+            proptest::prop_assert!(plan.offers.iter().all(|planned| !planned.reason.words().is_empty()));
             let taken: Vec<&OfferName> = plan.taken().map(|planned| &planned.offer).collect();
             let distinct: std::collections::BTreeSet<&&OfferName> = taken.iter().collect();
             proptest::prop_assert_eq!(distinct.len(), taken.len());

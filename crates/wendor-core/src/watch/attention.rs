@@ -5,6 +5,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use rust_decimal::Decimal;
 
+use super::reached::{self, Reached};
 use crate::catalog::weights::OtherWeights;
 use crate::diagnosis::inventory::{Matter, Warning};
 use crate::metering::money::Money;
@@ -37,18 +38,31 @@ pub enum Place {
     Service,
 }
 
+/// Over how long requests are counted that trouble reaches, in minutes.
+pub const OF_LATE_MINUTES: usize = 5;
+
+/// An upstream, or one of its offers, that fails.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Failing {
+    /// Which.
+    pub upstream: String,
+    /// Which of its offers; `None` where no connection to it comes about.
+    pub model: Option<String>,
+    /// Since when.
+    pub since: Option<DateTime<Utc>>,
+    /// When the next request may try it.
+    pub next_trial: Option<DateTime<Utc>>,
+    /// What its last attempt failed of.
+    pub last: String,
+    /// What it reaches.
+    pub reached: Vec<Reached>,
+}
+
 /// One finding.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Finding {
-    /// An upstream fails.
-    Failing {
-        /// Which.
-        upstream: String,
-        /// Since when.
-        since: Option<DateTime<Utc>>,
-        /// What its last attempt failed of.
-        last: String,
-    },
+    /// An upstream, or one of its offers, fails.
+    Failing(Failing),
     /// An upstream cannot be asked for want of its credential.
     NoCredential {
         /// Which.
@@ -171,7 +185,7 @@ impl Finding {
     fn order(&self) -> u8 {
         match self {
             Self::SpoolGrows { is_writable: false, .. } => 0,
-            Self::Failing { .. } => 1,
+            Self::Failing(_) => 1,
             Self::SetAside { .. } => 2,
             Self::Faults { .. } => 2,
             Self::NoCredential { .. } => 2,
@@ -187,11 +201,7 @@ impl Finding {
 
     fn notice(&self, now: DateTime<Utc>, currency: &str) -> Notice {
         match self {
-            Self::Failing { upstream, since, last } => {
-                let since = since.map_or_else(String::new, |at| format!("Since {}. ", since_words(at, now)));
-                let why = format!("{since}Its routes go on to their next offers meanwhile.");
-                upstream_notice("failing", upstream, format!("fails: {last}"), why)
-            }
+            Self::Failing(failing) => failing.notice(now),
             Self::NoCredential { upstream, why } => {
                 let remedy = format!("{}. Set it where the service runs, and start it again.", sentence(why));
                 upstream_notice("failing", upstream, "cannot be asked: it has no credential".to_owned(), remedy)
@@ -228,6 +238,30 @@ impl Finding {
             Self::SpoolGrows { pending, is_reachable, is_writable } => {
                 spool_notice(*pending, *is_reachable, *is_writable)
             }
+        }
+    }
+}
+
+impl Failing {
+    fn notice(&self, now: DateTime<Utc>) -> Notice {
+        let mut why = Vec::new();
+        why.extend(self.since.map(|at| format!("Since {}.", since_words(at, now))));
+        why.extend(self.next_trial.map(|at| match at > now {
+            true => format!("The next trial is at {}.", at.format("%H:%M:%S")),
+            false => "The next request tries it.".to_owned(),
+        }));
+        why.extend(self.reached.iter().map(|reached| reached::sentence(reached, OF_LATE_MINUTES)));
+        if self.reached.is_empty() {
+            why.push("No route leads to it.".to_owned());
+        }
+        let model = self.model.as_ref();
+        Notice {
+            state: "failing",
+            subject: model.map_or_else(|| self.upstream.clone(), |model| format!("{}/{model}", self.upstream)),
+            says: format!("fails: {}", self.last),
+            why: why.join(" "),
+            verb: "See why",
+            leads_to: Place::Upstream(self.upstream.clone()),
         }
     }
 }

@@ -4,3 +4,4 @@
 
 pub mod attention;
 pub mod expected;
+pub mod reached;

@@ -24,7 +24,7 @@ const ROUNDS: usize = 6;
 const MOST: usize = 64;
 
 /// What must not leave in a body.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Guarded {
     credentials: Option<AhoCorasick>,
     upstreams: Vec<Name>,

@@ -4,6 +4,7 @@
 use super::codec::ErrorTold;
 use super::json::{Node, Object};
 use crate::catalog::upstream::Dialect;
+use crate::routing::failure::FailureKind;
 
 /// Longest reason that is passed on: some servers answer with whole pages.
 const MAX_REASON: usize = 2_000;
@@ -40,6 +41,45 @@ pub fn rejection(from: Dialect, to: Dialect, (status, body): (u16, &[u8]), reque
         message: format!("The model server rejected this request with status {status}{reason}"),
         request: request.to_owned(),
     })
+}
+
+/// Codes by which a server says that a request does not fit the model's window.
+const TOO_LONG: [&str; 3] = ["context_length_exceeded", "request_too_large", "prompt_too_long"];
+
+/// Codes by which a server says that its policy declines what is asked.
+const DECLINED: [&str; 3] = ["content_filter", "content_policy_violation", "policy_violation"];
+
+/// What a rejection by this status is, told by its code and never by its text; [`FailureKind::Malformed`] where there is no reason that can
+/// be read: then it may be no model server that has answered.
+#[must_use]
+pub fn kind_of(status: u16, body: &[u8]) -> FailureKind {
+    let read = std::str::from_utf8(body).ok().and_then(|text| Node::new(text.trim(), "").object().ok());
+    let codes = read.clone().map(codes).unwrap_or_default();
+    let is_one_of = |known: &[&str]| codes.iter().any(|code| known.contains(&code.as_str()));
+    if status == 413 || is_one_of(&TOO_LONG) {
+        FailureKind::TooLong
+    } else if is_one_of(&DECLINED) {
+        FailureKind::Declined
+    } else if read.and_then(reason).is_none() && matches!(status, 400 | 422) {
+        FailureKind::Malformed
+    } else {
+        FailureKind::Rejected
+    }
+}
+
+/// The codes of an error, wherever servers put one.
+fn codes(mut body: Object<'_>) -> Vec<String> {
+    let mut found = Vec::new();
+    let mut of = |object: &mut Object<'_>| {
+        for name in ["code", "type"] {
+            found.extend(object.take(name).filter(Node::is_text).and_then(|code| code.text().ok()));
+        }
+    };
+    of(&mut body);
+    if let Some(mut error) = body.take("error").and_then(|error| error.object().ok()) {
+        of(&mut error);
+    }
+    found
 }
 
 struct Reason {
@@ -116,6 +156,36 @@ fn has(error: &Node<'_>, texts: &[&str]) -> bool {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case::too_long(
+        400,
+        r#"{"error":{"message":"m","type":"invalid_request_error","code":"context_length_exceeded"}}"#,
+        FailureKind::TooLong
+    )]
+    #[case::too_large(413, "", FailureKind::TooLong)]
+    #[case::too_large_by_its_type(
+        400,
+        r#"{"type":"error","error":{"type":"request_too_large","message":"m"}}"#,
+        FailureKind::TooLong
+    )]
+    #[case::declined(400, r#"{"error":{"message":"m","code":"content_filter"}}"#, FailureKind::Declined)]
+    #[case::with_a_reason(
+        400,
+        r#"{"error":{"message":"the context_length_exceeded what it may"}}"#,
+        FailureKind::Rejected
+    )]
+    #[case::listed(
+        422,
+        r#"{"detail":[{"loc":["body"],"msg":"Field required","type":"missing"}]}"#,
+        FailureKind::Rejected
+    )]
+    #[case::a_page(400, "<html>400 Bad Request</html>", FailureKind::Malformed)]
+    #[case::nothing(422, "", FailureKind::Malformed)]
+    #[case::a_conflict_without_a_reason(409, "", FailureKind::Rejected)]
+    fn what_a_rejection_is(#[case] status: u16, #[case] body: &str, #[case] kind: FailureKind) {
+        assert_eq!(kind_of(status, body.as_bytes()), kind);
+    }
 
     #[rstest]
     #[case::own_dialect(

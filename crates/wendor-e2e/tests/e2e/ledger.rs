@@ -238,7 +238,8 @@ async fn check_usage(ferry: &Ferry, begun: DateTime<Utc>) {
 
 fn request(whole_ms: u64) -> RequestRecord {
     let latency = Latency { first_token_ms: Some(20), whole_ms, ..Latency::default() };
-    RequestRecord { attempts: 1, streamed: true, end: End::Proper, failure: None, latency }
+    let lane = wendor_core::routing::queue::Lane::default();
+    RequestRecord { attempts: 1, streamed: true, end: End::Proper, failure: None, latency, lane }
 }
 
 fn settled(number: u32, at: DateTime<Utc>) -> Spooled {

@@ -43,6 +43,8 @@ mod recording;
 #[cfg(test)]
 mod records;
 #[cfg(test)]
+mod routes;
+#[cfg(test)]
 mod secrets;
 #[cfg(test)]
 mod serving;

@@ -4,12 +4,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::diagnosis::inventory;
-use wendor_core::name::{Name, nearest};
+use wendor_core::name::{Name, OfferName, nearest};
 use wendor_core::quota::QuotaId;
 use wendor_core::quota::window::Window;
-use wendor_core::routing::health::HealthState;
-use wendor_core::watch::attention::{self, Finding, NearLimit, Notice, Place};
-use wendor_core::watch::expected;
+use wendor_core::routing::health::{Asking, Health, HealthState};
+use wendor_core::watch::attention::{self, Failing, Finding, NearLimit, Notice, Place};
+use wendor_core::watch::{expected, reached};
 use wendor_store::requests::RequestFilter;
 use wendor_store::usage::{Dimension, UsageQuery};
 
@@ -156,20 +156,42 @@ async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result
             findings.push(Finding::NoCredential { upstream: name.to_string(), why: why.clone() });
             continue;
         }
+        findings.extend(failing(app, snapshot, name, now));
         let state = app.fleet.upstream(name);
-        let health = state.health().clone();
-        if health.state() == HealthState::Failing {
-            let last = health.last_failure();
-            let last = last.map_or_else(String::new, |last| format!("{}, {}", last.failure.kind, last.failure.detail));
-            findings.push(Finding::Failing { upstream: name.to_string(), since: health.since(), last });
-            continue;
-        }
         let usual_ms = usual.get(name.as_str()).and_then(|sums| sums.first_token.quantile_ms(500));
-        if let (Some(wait_ms), Some(usual_ms)) = (health.first_token_ms(), usual_ms)
+        let models = snapshot.catalogue.upstreams.get(name).into_iter().flat_map(|upstream| upstream.offers.keys());
+        let waits = models.filter_map(|model| state.offer(model).waits_ms().usual);
+        if let (Some(wait_ms), Some(usual_ms)) = (waits.max(), usual_ms)
             && attention::has_slowed(wait_ms, usual_ms)
         {
             findings.push(Finding::Slowed { upstream: name.to_string(), wait_ms, usual_ms });
         }
     }
     Ok(findings)
+}
+
+/// An upstream that cannot be reached, or its offers that rest, with what that reaches.
+fn failing(app: &App, snapshot: &Snapshot, name: &Name, now: DateTime<Utc>) -> Vec<Finding> {
+    let state = app.fleet.upstream(name);
+    let found = |model: Option<&str>, health: &Health| {
+        let is_bad = matches!(health.state(), HealthState::Failing | HealthState::OnTrial);
+        let last = health.last_failure().filter(|_| is_bad)?;
+        let is_it = |offer: &OfferName| offer.upstream() == name && model.is_none_or(|model| offer.model() == model);
+        let works = |offer: &OfferName| matches!(app.fleet.asking(offer, now), Asking::Freely);
+        let reached = reached::routes(&snapshot.catalogue, is_it, works, |route| app.fleet.outcomes(route, now));
+        Some(Finding::Failing(Failing {
+            upstream: name.to_string(),
+            model: model.map(str::to_owned),
+            since: health.since(),
+            next_trial: health.next_trial(),
+            last: format!("{}, {}", last.failure.kind, last.failure.detail),
+            reached,
+        }))
+    };
+    let connections = state.connections();
+    if let Some(finding) = found(None, &connections) {
+        return vec![finding];
+    }
+    let models = snapshot.catalogue.upstreams.get(name).into_iter().flat_map(|upstream| upstream.offers.keys());
+    models.filter_map(|model| found(Some(model), &state.offer(model).health())).collect()
 }

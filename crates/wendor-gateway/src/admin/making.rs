@@ -70,7 +70,8 @@ pub(super) async fn route(
         };
         let offers = offers.iter().map(entry).collect::<Result<Vec<StageOffer>, Problem>>()?;
         let moves_on = FailureKind::MOVES_ON_BY_DEFAULT.to_vec();
-        let stage = Stage { offers, pick: Pick::Room, moves_on, deadlines: StageDeadlines::default() };
+        let stage =
+            Stage { offers, pick: Pick::Room, moves_on, deadlines: StageDeadlines::default(), is_hedged: false };
         catalogue.routes.insert(name, Route { stages: vec![stage], is_strict: false, origins: Vec::new() });
         Ok(Vec::new())
     });

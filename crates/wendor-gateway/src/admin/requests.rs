@@ -16,15 +16,15 @@ use wendor_core::metering::usage::Counted;
 use wendor_core::name::OfferName;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::FailureKind;
-use wendor_core::routing::plan::{PlannedOffer, Standing};
+use wendor_core::routing::queue::Lane;
 use wendor_store::requests::{PageMark, RequestFilter};
 
 use super::attempts::{AttemptLine, attempt_lines};
 use super::cost::{CostSum, cost_sum, failed_used};
 use super::named;
+use super::plan_view::{PlanLine, WaitLine, plan_lines, wait_lines};
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
-use super::routes_view::pick_word;
 use super::usage::TokensByKind;
 use crate::app::App;
 
@@ -99,8 +99,14 @@ pub struct RequestLine {
     pub estimated: bool,
     /// What it cost, all digits; unpriced when absent.
     pub cost: Option<String>,
-    /// When the first attempt began, in milliseconds from its arrival.
+    /// When admission and plan were done, in milliseconds from its arrival.
     pub admitted_ms: u64,
+    /// How long it waited for room at upstreams that were full, in all.
+    pub waited_ms: u64,
+    /// The waits for room, in order; empty once they are not kept any more.
+    pub waits: Vec<WaitLine>,
+    /// `interactive` or `batch`.
+    pub lane: String,
     /// When the attempt that answered began.
     pub answering_ms: Option<u64>,
     /// When the first token of a stream was there.
@@ -137,23 +143,6 @@ pub struct LatencyLine {
     pub what: String,
     /// How long, in milliseconds.
     pub ms: u64,
-}
-
-/// One offer of the plan.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct PlanLine {
-    /// The stage, from 1.
-    pub stage: usize,
-    /// How that stage picks.
-    pub pick: String,
-    /// The offer.
-    pub offer: String,
-    /// Whether its turn could come.
-    pub taken: bool,
-    /// Why, or why not.
-    pub reason: String,
-    /// What the request would have cost there at most.
-    pub expected_cost: Option<String>,
 }
 
 /// What was changed of the request on the way.
@@ -327,6 +316,9 @@ fn request_line(entry: &LedgerEntry) -> RequestLine {
         estimated: entry.counted == Counted::Estimated,
         cost: entry.cost.map(|cost| cost.total().to_string()),
         admitted_ms: asked.latency.admitted_ms,
+        waited_ms: asked.latency.waited_ms,
+        waits: Vec::new(),
+        lane: asked.lane.as_str().to_owned(),
         answering_ms: asked.latency.answering_ms,
         first_token_ms: asked.latency.first_token_ms,
         whole_ms: asked.latency.whole_ms,
@@ -346,6 +338,7 @@ fn asked(entry: &LedgerEntry) -> RequestRecord {
         end: End::NotAnswered,
         failure: None,
         latency: Latency::default(),
+        lane: Lane::default(),
     };
     entry.asked().unwrap_or(nothing)
 }
@@ -354,11 +347,12 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
     let snapshot = app.now_serving();
     let key_label = snapshot.keys.values().find(|key| key.id == entry.key).map(|key| key.label.clone());
     let detail_kept = detail.is_some();
-    let RequestDetail { plan, attempts, changes, rate, reserved_cost, cut } = detail.unwrap_or_default();
+    let RequestDetail { plan, attempts, waits, changes, rate, reserved_cost, cut } = detail.unwrap_or_default();
+    let whole_ms = asked(entry).latency.whole_ms;
     let (failed_used, failed_cost) = failed_used(&attempts).unzip();
     let cost = entry.cost.map(|cost| cost_sum(entry, cost, rate.as_ref(), reserved_cost));
     RequestShown {
-        request: request_line(entry),
+        request: RequestLine { waits: wait_lines(&waits, whole_ms), ..request_line(entry) },
         summary: [Some(summary::of(entry, key_label.as_deref())), summary::served_from(&attempts)]
             .into_iter()
             .flatten()
@@ -370,7 +364,7 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         failed_used: failed_used.map(TokensByKind::from),
         failed_cost: failed_cost.flatten().map(|cost| cost.to_string()),
         attempts: attempt_lines(&entry.request, attempts),
-        plan: plan.offers.into_iter().map(plan_line).collect(),
+        plan: plan_lines(plan),
         latency: latency::parts(&asked(entry).latency, asked(entry).attempts)
             .iter()
             .map(|part| LatencyLine { what: part.what.to_owned(), ms: part.ms })
@@ -378,17 +372,6 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         changes: changes.into_iter().map(changed_line).collect(),
         detail_kept,
         detail_cut: cut,
-    }
-}
-
-fn plan_line(planned: PlannedOffer) -> PlanLine {
-    PlanLine {
-        stage: planned.stage,
-        pick: pick_word(planned.pick).to_owned(),
-        offer: planned.offer.to_string(),
-        taken: planned.standing == Standing::Taken,
-        reason: planned.reason,
-        expected_cost: planned.expected_cost.map(|cost| cost.to_string()),
     }
 }
 

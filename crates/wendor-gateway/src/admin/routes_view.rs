@@ -37,6 +37,8 @@ pub struct StageLine {
     pub between_events_ms: u64,
     /// For the whole request.
     pub whole_ms: u64,
+    /// For room at an upstream that is full; 0: it is not waited.
+    pub room_ms: u64,
 }
 
 /// A route.
@@ -88,10 +90,7 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
 fn stage_line(stage: &Stage) -> StageLine {
     let deadlines: Deadlines = stage.deadlines.into();
     let millis = |time: std::time::Duration| u64::try_from(time.as_millis()).unwrap_or(u64::MAX);
-    let offers = stage.offers.iter().map(|entry| StageOfferLine {
-        offer: entry.offer.to_string(),
-        share: entry.share.map(std::num::NonZeroU32::get),
-    });
+    let offers = stage.offers.iter().map(|entry| StageOfferLine { offer: entry.offer.to_string(), share: entry.share });
     StageLine {
         offers: offers.collect(),
         pick: pick_word(stage.pick).to_owned(),
@@ -101,5 +100,6 @@ fn stage_line(stage: &Stage) -> StageLine {
         reply_ms: millis(deadlines.reply),
         between_events_ms: millis(deadlines.between_events),
         whole_ms: millis(deadlines.whole),
+        room_ms: millis(deadlines.room),
     }
 }

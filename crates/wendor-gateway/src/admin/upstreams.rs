@@ -9,26 +9,15 @@ use wendor_core::catalog::upstream::{Hosting, Offer, Upstream};
 use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::rate::Rate;
 use wendor_core::name::{Name, OfferName};
+use wendor_core::routing::health::{Health, overall};
 
+use super::health_view::{HealthLine, LastFailureLine, health_line, last_failure};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
 use crate::credentials::Credential;
 use crate::fleet::OfferState;
 use crate::snapshot::Snapshot;
-
-/// The last failure of an upstream since the service began.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct LastFailureLine {
-    /// When.
-    pub at: DateTime<Utc>,
-    /// At which model.
-    pub model: String,
-    /// The failure kind.
-    pub kind: String,
-    /// What was seen.
-    pub detail: String,
-}
 
 /// What an offer costs per million tokens.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
@@ -75,6 +64,10 @@ pub struct OfferLine {
     pub input_counting: Option<InputCounting>,
     /// Whether its last whole answer told what it used; when not, its lines are estimates.
     pub reports_usage: bool,
+    /// How it is.
+    pub health: HealthLine,
+    /// The usual wait for a first token of late, in milliseconds.
+    pub first_token_ms: Option<u64>,
 }
 
 /// An upstream.
@@ -90,21 +83,29 @@ pub struct UpstreamLine {
     pub hosting: String,
     /// A label such as `on-site`.
     pub place: Option<String>,
-    /// `not asked yet`, `well`, `degraded` or `failing`.
+    /// `not asked yet`, `well`, `degraded`, `on trial` or `failing`: what its connections and its offers are together.
     pub state: String,
-    /// Since when it fails without a success between, or is well without a failure; absent before it was asked.
+    /// Since when; absent before it was asked.
     pub since: Option<DateTime<Utc>>,
+    /// How connections to it are.
+    pub connections: HealthLine,
+    /// Whether it takes no new requests.
+    pub drained: bool,
     /// `none`, `found`, or what is missing.
     pub credential: String,
     /// Streams that it carries now.
     pub streams_open: u32,
     /// Streams that it can carry.
     pub streams: Option<u32>,
-    /// Recent wait for a first token, in milliseconds.
+    /// The usual wait for a first token of late at the offer that was asked last, in milliseconds.
     pub first_token_ms: Option<u64>,
-    /// Until when it asked to be left alone.
-    pub rests_until: Option<DateTime<Utc>>,
-    /// Its last failure since the service began.
+    /// Tokens under way there, as they are estimated.
+    pub tokens_open: u64,
+    /// Tokens that it can have under way.
+    pub tokens: Option<u32>,
+    /// Requests that wait for room there.
+    pub waiting: u32,
+    /// The last failure of its connections and offers since the service began.
     pub last_failure: Option<LastFailureLine>,
     /// Its offers.
     pub offers: Vec<OfferLine>,
@@ -127,13 +128,11 @@ fn upstream_line(
     now: DateTime<Utc>,
 ) -> UpstreamLine {
     let state = app.fleet.upstream(name);
-    let health = state.health().clone();
-    let last_failure = health.last_failure().map(|last| LastFailureLine {
-        at: last.at,
-        model: last.model.clone(),
-        kind: last.failure.kind.to_string(),
-        detail: last.failure.detail.clone(),
-    });
+    let connections = state.connections();
+    let of_offers: Vec<Health> = upstream.offers.keys().map(|model| state.offer(model).health()).collect();
+    let overall = overall(connections.state(), of_offers.iter().map(Health::state));
+    let all = || std::iter::once(&connections).chain(&of_offers);
+    let fullness = state.gate().fullness();
     let offers = upstream
         .offers
         .iter()
@@ -148,18 +147,25 @@ fn upstream_line(
         }
         .to_owned(),
         place: upstream.place.clone(),
-        state: health.state().as_str().to_owned(),
-        since: health.since(),
+        state: overall.as_str().to_owned(),
+        since: all().filter(|health| health.state() == overall).filter_map(Health::since).max(),
+        connections: health_line(&connections, now),
+        drained: upstream.is_drained,
         credential: match snapshot.credential(name) {
             Credential::None => "none".to_owned(),
             Credential::Found(_) => "found".to_owned(),
             Credential::Missing(why) => why.clone(),
         },
-        streams_open: state.streams(),
+        streams_open: fullness.streams,
         streams: upstream.streams.map(std::num::NonZeroU32::get),
-        first_token_ms: health.first_token_ms(),
-        rests_until: health.rests_until(now),
-        last_failure,
+        first_token_ms: of_offers
+            .iter()
+            .max_by_key(|health| health.last_success())
+            .and_then(|health| health.waits().usual_ms()),
+        tokens_open: fullness.tokens,
+        tokens: upstream.tokens.map(std::num::NonZeroU32::get),
+        waiting: fullness.waiting,
+        last_failure: all().filter_map(last_failure).max_by_key(|failure| failure.at),
         offers: offers.collect(),
     }
 }
@@ -172,6 +178,7 @@ fn offer_line(
     let name = OfferName::new(upstream.clone(), model).ok();
     let rate = name.and_then(|name| snapshot.rates.in_force(&name, now.date_naive()).map(rate_line));
     let words = |abilities: &Vec<Ability>| abilities.iter().map(|ability| ability.as_str().to_owned()).collect();
+    let health = known.health();
     OfferLine {
         model: model.to_owned(),
         output_cap: offer.output_cap.map(std::num::NonZeroU32::get),
@@ -180,6 +187,8 @@ fn offer_line(
         rate,
         input_counting: input_counting(known.calibration()),
         reports_usage: !known.keeps_usage(),
+        health: health_line(&health, now),
+        first_token_ms: health.waits().usual_ms(),
     }
 }
 

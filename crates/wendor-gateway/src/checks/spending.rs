@@ -144,8 +144,12 @@ impl Spending<'_> {
         let quotas: Vec<QuotaUse> =
             held.settle(Decimal::from(tokens.all_input()) + Decimal::from(tokens.output)).into_iter().collect();
         let route = Name::parse(ROUTE).ok()?;
-        let latency =
-            Latency { admitted_ms: 0, answering_ms: Some(0), first_token_ms: end.first_ms, whole_ms: end.whole_ms };
+        let latency = Latency {
+            answering_ms: Some(0),
+            first_token_ms: end.first_ms,
+            whole_ms: end.whole_ms,
+            ..Latency::default()
+        };
         let entry = LedgerEntry {
             key: format!("person/{}", self.payer.person),
             offer: self.offer.clone(),

@@ -125,6 +125,9 @@ pub fn content_for<'c>(content: &'c Arc<Content>, fetched: Option<&'c Fetched>, 
 /// The [`Refusal`] that the app is told.
 pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) -> Result<Admitted, Refusal> {
     let snapshot = app.now_serving();
+    if app.is_out_of_date(call.arrived_at) {
+        return Err(Refusal::OutOfDate);
+    }
     call.page.may_ask()?;
     let key = key_of(&snapshot, asked.presented, call)?.clone();
     if let Some(connection) = &asked.connection {

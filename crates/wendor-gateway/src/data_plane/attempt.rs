@@ -1,38 +1,33 @@
 //! Step 3, attempt: takes an admitted and planned request, gives the [`Answering`] offer, fails with a [`Refusal`] when none
 //! did.
 //!
-//! 1. An offer's turn comes: the attempt begins by taking room for its worst case. Where there is none, the next.
+//! 1. An offer's turn comes ([`super::course`]): the attempt begins by taking room at its upstream and for its worst case in the quotas.
+//!    Where there is none, the next.
 //! 2. The try: [`super::exchange`].
 //! 3. It failed: recorded, told to the upstream's health, and the next offer's turn, if the stage moves on after this kind.
 //!
 //! All of it inside the request's whole deadline and a bounded number of tries. Nothing has gone to the app yet.
 
 use std::sync::Arc;
+use std::time::Duration;
 
-use hyper::header::HeaderValue;
 use tokio::time::Instant;
 use wendor_core::catalog::route::{Deadlines, Stage};
-use wendor_core::catalog::upstream::Upstream;
 use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{AllFailed, Failure, FailureKind, answer_when_all_failed};
-use wendor_core::routing::plan::PlannedOffer;
-use wendor_core::trace::Trace;
+use wendor_core::routing::health::Asking;
+use wendor_core::routing::plan::{PlannedOffer, Standing};
+use wendor_core::routing::reason::Reason;
 use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::codec::AnswerHead;
-use wendor_core::wire::conversation::{Delivery, FunctionForm, UsageFrame};
-use wendor_core::wire::endpoint::Kind;
-use wendor_core::wire::fit::{Content, Unfit};
-use wendor_core::wire::sending;
+use wendor_core::wire::fit::Unfit;
 
-use super::account::output_cap;
-use super::admit::{Admitted, content_for};
+use super::admit::Admitted;
 use super::body::ReadBody;
 use super::clients::Clients;
-use super::exchange::{Reply, Try, exchange};
-use super::images::Fetched;
-use super::outlet::AttemptHeaders;
-use super::pieces::Pieces;
-use super::plan::target_of;
+use super::course::{Course, Mode, NotBegun, Turn};
+use super::exchange::{RejectedReply, Reply};
+use super::launch::{Common, Launch};
+use super::race::MovesOn;
 use super::refusal::{CannotServe, GivenUp, Refusal};
 use super::settle::Outcome;
 use super::ticket::Ticket;
@@ -64,13 +59,27 @@ pub struct Along {
     pub whole_until: Instant,
 }
 
+/// A request on its way through its offers.
+pub(super) struct Walk<'s> {
+    pub(super) ticket: Box<Ticket>,
+    pub(super) course: Course,
+    stages: &'s [Stage],
+    common: Common,
+    /// Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
+    body: Option<ReadBody>,
+    pub(super) clients: &'s Clients,
+    /// The first refusal for want of room in quotas or spool.
+    no_room: Option<Refusal>,
+    /// A rejection after which others were tried.
+    rejected: Option<(RejectedReply, OfferName, Deadlines)>,
+}
+
 /// Tries one offer after the other.
 ///
 /// # Errors
 /// [`Refusal::AllFailed`] when none answered, [`Refusal::OverQuota`] when there was room for none.
 pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering, Refusal> {
-    let Admitted { mut ticket, request, content, fetched, unfit, body, form } = admitted;
-    let request = Arc::new(request);
+    let Admitted { ticket, request, content, fetched, unfit, body, form } = admitted;
     if let Some(refusal) = nobody_can(&ticket, unfit) {
         ticket.refuse();
         return Err(refusal);
@@ -79,54 +88,132 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
     let stages: &[Stage] = snapshot.catalogue.routes.get(ticket.route()).map_or(&[], |route| &route.stages);
     let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).whole;
     let whole_until = Instant::from_std(ticket.started()) + whole;
-    let mut turns = ticket.plan().taken().cloned().collect::<Vec<PlannedOffer>>().into_iter();
-    let (mut body, mut no_room) = (Some(body), None);
-    while let Some(turn) = turns.next() {
-        if ticket.tries() == MAX_TRIES || Instant::now() >= whole_until {
+    let common = Common { request: Arc::new(request), content, fetched, form, whole_until };
+    let course = Course::of(ticket.plan());
+    let mut walk = Walk { ticket, course, stages, common, body: Some(body), clients, no_room: None, rejected: None };
+    while let Some(turn) = walk.course.pop() {
+        if walk.ticket.tries() >= MAX_TRIES || Instant::now() >= whole_until {
             break;
         }
-        let Some(stage) = turn.stage.checked_sub(1).and_then(|index| stages.get(index)) else { continue };
-        if let Err(refusal) = ticket.begin(&turn).await {
-            ticket.left_out(&turn.offer, &no_room_words(&refusal));
-            no_room.get_or_insert(refusal);
+        let Some(stage) = walk.stage(&turn) else { continue };
+        if !walk.begins(&turn, stage.deadlines.into()).await {
             continue;
         }
-        let deadlines: Deadlines = stage.deadlines.into();
-        // Kept only for as long as another offer may need it: a large one is most of what a waiting request takes.
-        let may_move_on = turns.len() > 0 && !stage.moves_on.is_empty();
-        let Some(sent) = (if may_move_on { body.clone() } else { body.take() }) else { break };
-        let content = content_at(&ticket, &turn.offer, (&content, fetched.as_ref()));
-        let prepared = Prepared { request: &request, content, form: form.as_ref(), deadlines, whole_until };
-        match try_one(&mut ticket, &turn.offer, (&prepared, sent), clients).await {
-            Ok(reply) => {
-                let along = Along { ticket, offer: turn.offer, request, deadlines, whole_until };
-                return Ok(Answering { reply, along });
-            }
-            Err(failure) => {
-                let moves_on = stage.moves_on.contains(&failure.kind);
-                ticket.failed(failure);
-                if !moves_on {
-                    break;
-                }
-            }
+        match walk.race(turn, stage).await {
+            Ok((reply, offer, deadlines)) => return Ok(walk.answering(reply, offer, deadlines)),
+            Err(MovesOn(true)) => {}
+            Err(MovesOn(false)) => break,
         }
     }
-    match no_room {
-        Some(refusal) if ticket.tries() == 0 => {
-            ticket.refuse();
-            Err(refusal)
-        }
-        Some(_) | None => Err(give_up(ticket).await),
-    }
+    walk.end().await
 }
 
-/// What the request holds for an offer.
-fn content_at<'c>(
-    ticket: &Ticket,
-    offer: &OfferName,
-    (content, fetched): (&'c Arc<Content>, Option<&'c Fetched>),
-) -> &'c Arc<Content> {
-    ticket.snapshot().catalogue.offer(offer).map_or(content, |(_, offer)| content_for(content, fetched, offer))
+impl<'s> Walk<'s> {
+    pub(super) fn stage(&self, turn: &Turn) -> Option<&'s Stage> {
+        turn.planned.stage.checked_sub(1).and_then(|index| self.stages.get(index))
+    }
+
+    fn answering(self, reply: Reply, offer: OfferName, deadlines: Deadlines) -> Answering {
+        let Common { request, whole_until, .. } = self.common;
+        Answering { reply, along: Along { ticket: self.ticket, offer, request, deadlines, whole_until } }
+    }
+
+    /// Nobody has answered.
+    async fn end(mut self) -> Result<Answering, Refusal> {
+        if let Some((reply, offer, deadlines)) = self.rejected.take() {
+            return Ok(self.answering(Reply::Rejected(reply), offer, deadlines));
+        }
+        match self.no_room {
+            Some(refusal) if self.ticket.tries() == 0 => {
+                self.ticket.refuse();
+                Err(refusal)
+            }
+            Some(_) | None => Err(give_up(self.ticket).await),
+        }
+    }
+
+    /// Begins the attempt of a turn. Where it does not begin, the reason stands in the plan.
+    pub(super) async fn begins(&mut self, turn: &Turn, deadlines: Deadlines) -> bool {
+        let offer = &turn.planned.offer;
+        let window = self.window(offer);
+        let left = self.common.whole_until.saturating_duration_since(Instant::now());
+        let wait = if turn.mode == Mode::Waiting { deadlines.room.min(left) } else { Duration::ZERO };
+        let begun = match self.course.is_large_enough(window) {
+            true => self.ticket.begin(turn, wait).await,
+            false => Err(NotBegun::LeftOut(Reason::NoLargerWindow)),
+        };
+        let reason = match begun {
+            Ok(()) => {
+                self.note_last_resort(turn);
+                return true;
+            }
+            Err(NotBegun::LeftOut(reason)) => reason,
+            Err(NotBegun::NoRoom) => match self.course.no_room(turn, !deadlines.room.is_zero()) {
+                Some(reason) => reason,
+                None => return false,
+            },
+            Err(NotBegun::Refused(refusal)) => {
+                let reason = Reason::told(&no_room_words(&refusal));
+                self.no_room.get_or_insert(refusal);
+                reason
+            }
+        };
+        self.ticket.turned_out(&turn.planned, Standing::LeftOut, &reason);
+        self.course.left_out(turn, &reason);
+        false
+    }
+
+    fn note_last_resort(&mut self, turn: &Turn) {
+        let app = self.ticket.app();
+        let asking = app.fleet.asking(&turn.planned.offer, app.clock.now());
+        if let (Mode::LastResort, Asking::Rests(until) | Asking::IsTried(until)) = (turn.mode, asking) {
+            self.ticket.turned_out(&turn.planned, Standing::Taken, &Reason::RestsButLast { until });
+        }
+    }
+
+    fn window(&self, offer: &OfferName) -> Option<std::num::NonZeroU32> {
+        self.ticket.snapshot().catalogue.offer(offer).and_then(|(_, offer)| offer.context_window)
+    }
+
+    /// Makes the attempt that began last ready; `None` where the body is gone.
+    pub(super) fn launch(&mut self, turn: &Turn, deadlines: Deadlines) -> Option<Result<Launch, Failure>> {
+        let sent = if self.course.has_more() { self.body.clone() } else { self.body.take() }?;
+        Some(Launch::prepare(&mut self.ticket, &self.common, (&turn.planned.offer, deadlines), sent))
+    }
+
+    /// Whether another offer is tried after one that rejects the request: then the rejection is kept, should nobody else answer.
+    pub(super) fn goes_past(
+        &mut self,
+        reply: RejectedReply,
+        turn: &Turn,
+        stage: &Stage,
+    ) -> Result<Failure, RejectedReply> {
+        let offer = &turn.planned.offer;
+        let goes_on = match reply.kind {
+            FailureKind::TooLong => {
+                self.course.only_larger_than(self.window(offer));
+                self.course.left().any(|planned| self.course.is_large_enough(self.window(&planned.offer)))
+            }
+            // Of one without a reason nobody knows whose fault it is; another server may.
+            FailureKind::Malformed | FailureKind::Declined => {
+                self.course.has_more() && stage.moves_on.contains(&reply.kind)
+            }
+            FailureKind::Rejected
+            | FailureKind::Unreachable
+            | FailureKind::TimedOut
+            | FailureKind::RateLimited
+            | FailureKind::Overloaded
+            | FailureKind::ServerError
+            | FailureKind::Misconfigured
+            | FailureKind::CutOff => false,
+        };
+        if !goes_on {
+            return Err(reply);
+        }
+        let failure = Failure::of_rejection(reply.status, reply.kind);
+        self.rejected = Some((reply, offer.clone(), stage.deadlines.into()));
+        Ok(failure)
+    }
 }
 
 /// Why an attempt could not begin.
@@ -146,103 +233,6 @@ fn nobody_can(ticket: &Ticket, unfit: Vec<(OfferName, Unfit)>) -> Option<Refusal
     }
     let key = ticket.account().key.id.clone();
     Some(Refusal::CannotServe(Box::new(CannotServe { key, route: ticket.route().to_string(), unfit })))
-}
-
-struct Prepared<'a> {
-    request: &'a Arc<AppRequest>,
-    content: &'a Arc<Content>,
-    form: Option<&'a HeaderValue>,
-    deadlines: Deadlines,
-    whole_until: Instant,
-}
-
-async fn try_one(
-    ticket: &mut Ticket,
-    offer: &OfferName,
-    (prepared, body): (&Prepared<'_>, ReadBody),
-    clients: &Clients,
-) -> Result<Reply, Failure> {
-    let snapshot = ticket.snapshot().clone();
-    let missing = || Failure::new(FailureKind::Misconfigured, "this offer is not in the catalogue");
-    let (upstream, offered) = snapshot.catalogue.offer(offer).ok_or_else(missing)?;
-    let misconfigured = |why: &String| Failure::new(FailureKind::Misconfigured, why);
-    let outlet = snapshot.outlet(offer.upstream()).ok_or_else(missing)?.as_ref().map_err(misconfigured)?;
-    let target = target_of(&snapshot, offer, (upstream, offered));
-    let ReadBody { bytes, share } = body;
-    let cap = ticket.account().sends_cap.then(|| output_cap(&snapshot, offer));
-    let sending = sending::prepare(prepared.request, prepared.content, (&bytes, cap), (offered, &target));
-    // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
-    drop(bytes);
-    ticket.asking(sending.is_streamed, sending.changes);
-    let seen = ticket.attempt().seen().clone();
-    let headers = attempt_headers(ticket, upstream);
-    let one = Try {
-        upstream,
-        outlet,
-        request: prepared.request,
-        content: prepared.content,
-        path: sending.path.as_deref(),
-        form: prepared.form,
-        is_streamed: sending.is_streamed,
-        head: &|| head_of(ticket, prepared, offer),
-        deadlines: prepared.deadlines,
-        whole_until: prepared.whole_until,
-        headers: &headers,
-        seen: &seen,
-    };
-    let client = clients.with_connect(prepared.deadlines.connect, upstream.certificate.as_ref());
-    // While a credential replaces another, the upstream may know only one of the two.
-    let spare = snapshot
-        .previous_outlet(offer.upstream(), ticket.arrived_at())
-        .map(|outlet| (outlet, sending.pieces.clone(), share.clone()));
-    let mut reply = exchange(&client, &one, Pieces::new(sending.pieces, share).telling(seen.clone())).await;
-    if let (Err(failure), Some((outlet, pieces, share))) = (&reply, spare)
-        && failure.kind == FailureKind::Misconfigured
-    {
-        // Boxed: it hardly ever happens, and would make every request's state larger.
-        let again = Try { outlet, ..one };
-        reply = Box::pin(exchange(&client, &again, Pieces::new(pieces, share).telling(seen.clone()))).await;
-    }
-    let reply = reply?;
-    match &reply {
-        Reply::Stream(_) | Reply::Whole(_) => ticket.answering(),
-        Reply::Rejected(_) => {}
-    }
-    Ok(reply)
-}
-
-/// The headers that the attempt that began last has of its own.
-fn attempt_headers(ticket: &Ticket, upstream: &Upstream) -> AttemptHeaders {
-    let number = u8::try_from(ticket.tries()).unwrap_or(u8::MAX);
-    let uuid = ticket.id().uuid(number);
-    let trace = Trace::header(ticket.account().trace.as_ref(), ticket.id(), number);
-    // Digits and hyphens are always a header.
-    let header = |text: &str| HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static(""));
-    let is_own = upstream.dialect == ticket.call().dialect;
-    let own = if is_own { ticket.account().beta.clone() } else { Vec::new() };
-    AttemptHeaders { request: header(&uuid), trace: header(&trace), own }
-}
-
-/// What an answer has to say of itself, whatever dialect it comes from.
-fn head_of(ticket: &Ticket, prepared: &Prepared<'_>, offer: &OfferName) -> AnswerHead {
-    let usage_frame = match prepared.request.delivery {
-        Delivery::Streamed(usage_frame) => usage_frame,
-        Delivery::Whole => UsageFrame::Asked,
-    };
-    let functions = match prepared.content.as_ref() {
-        Content::Conversation(conversation) => conversation.functions,
-        Content::NotLookedAt | Content::Embedding(_) => FunctionForm::Tools,
-    };
-    AnswerHead {
-        request: ticket.id().to_string(),
-        model: prepared.request.route.clone(),
-        at: ticket.arrived_at(),
-        usage_frame,
-        functions,
-        input_estimate: ticket.account().input_at(offer),
-        estimates_usage: matches!(prepared.request.endpoint.kind, Kind::Chat(_)),
-        seals: ticket.snapshot().seals(offer.upstream()),
-    }
 }
 
 /// Settles a request that nobody answered, and says so.

@@ -14,15 +14,20 @@ use hyper_util::rt::{TokioExecutor, TokioTimer};
 
 use wendor_core::catalog::upstream::Fingerprint;
 
+use super::dated::Dated;
+pub use super::dated::was_kept;
 use super::pieces::Pieces;
 use crate::hosts::Hosts;
 use crate::trust::Trust;
 
-/// An idle connection costs as much memory as an open one, so it is not kept long.
-const IDLE: Duration = Duration::from_secs(2);
+/// How long a connection is kept that nobody uses: a new one costs a TLS handshake, and many servers keep theirs for a minute.
+const IDLE: Duration = Duration::from_secs(60);
+
+/// Connections to one host that are kept while nobody uses them: an idle one costs as much memory as an open one.
+const KEPT_A_HOST: usize = 64;
 
 /// A client of upstreams.
-pub type HttpClient = Client<HttpsConnector<HttpConnector<Hosts>>, Pieces>;
+pub type HttpClient = Client<Dated<HttpsConnector<HttpConnector<Hosts>>>, Pieces>;
 
 /// The clients of one worker.
 #[derive(Debug)]
@@ -61,5 +66,9 @@ fn build(connect: Duration, trust: &Trust, pin: Option<&Fingerprint>, hosts: Hos
         .https_or_http()
         .enable_http1()
         .wrap_connector(tcp);
-    Client::builder(TokioExecutor::new()).pool_idle_timeout(IDLE).pool_timer(TokioTimer::new()).build(connector)
+    Client::builder(TokioExecutor::new())
+        .pool_idle_timeout(IDLE)
+        .pool_max_idle_per_host(KEPT_A_HOST)
+        .pool_timer(TokioTimer::new())
+        .build(Dated(connector))
 }

@@ -158,6 +158,21 @@ pub const CODES: &[Explained] = &[
         "Wendor itself failed on the request.",
         "Nothing is wrong with the key. Whoever runs the service finds the place of the fault in its log, by the time of the request, and reports it.",
     ),
+    (
+        "answer_not_taken",
+        "What had come of the answer was not taken in time.",
+        "Read the stream as it comes: what an app does not take is given up after the service's `take_time`, or with the time of the whole request.",
+    ),
+    (
+        "stopped",
+        "The service stops, and the time for what is under way is over.",
+        "Ask again in a moment: another instance, or the one that takes its place, answers.",
+    ),
+    (
+        "out_of_date",
+        "The service could not ask its database for changes for too long.",
+        "Ask again later. Whoever runs the service brings the database back; `/readyz` tells how old its state is.",
+    ),
     ("answer_broke_off", "The answer had begun and broke off.", "What came before is not whole. Ask again."),
 ];
 

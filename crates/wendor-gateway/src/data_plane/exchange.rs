@@ -4,11 +4,10 @@
 //! A stream commits with its first frame that has content, a piece of a tool call or a finish; frames before are held. A whole
 //! reply is read to its end and checked. Dropped midway it closes the upstream's connection.
 
-use std::error::Error;
-use std::io::ErrorKind;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
+use chrono::{DateTime, Utc};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use hyper::{Request, Response, header};
@@ -17,7 +16,7 @@ use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::{Dialect, Upstream};
 use wendor_core::metering::images::Images;
 use wendor_core::metering::usage::TokenCounts;
-use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_core::routing::failure::{Failure, FailureKind, Fault};
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::chat_completions::reply;
 use wendor_core::wire::codec::{self, AnswerHead, Framing};
@@ -33,10 +32,12 @@ use wendor_core::wire::frames::FrameDecoder;
 use wendor_core::wire::halves::with_whole_letters;
 use wendor_core::wire::passage::{Passage, Step};
 use wendor_core::wire::plain;
+use wendor_core::wire::rejection::kind_of;
 use wendor_core::wire::sent::whole_marked;
 use wendor_core::wire::sse::MAX_EVENT_BYTES;
 
 use super::clients::HttpClient;
+use super::failing::{failure_of, retry_after, timed_out};
 use super::outlet::{AttemptHeaders, Outlet};
 use super::pieces::Pieces;
 use super::progress::Seen;
@@ -66,6 +67,10 @@ pub struct Try<'a> {
     pub deadlines: Deadlines,
     /// When the whole request has to be over.
     pub whole_until: Instant,
+    /// When it is made.
+    pub now: DateTime<Utc>,
+    /// The same on the clock that only runs forward.
+    pub began: Instant,
     /// Its own headers.
     pub headers: &'a AttemptHeaders,
     /// Told how far it comes.
@@ -114,6 +119,8 @@ pub struct WholeReply {
 pub struct RejectedReply {
     /// The upstream's status.
     pub status: u16,
+    /// What its reason makes of it.
+    pub kind: FailureKind,
     /// Its bytes.
     pub bytes: Bytes,
     /// The dialect that it is in.
@@ -159,7 +166,7 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         {
             return Ok(Reply::Whole(estimated_count(one)));
         }
-        return refused(response, kind, (until, one.upstream.dialect)).await;
+        return refused(response, kind, (until, one)).await;
     }
     one.seen.begun();
     match (one.is_streamed, one.request.delivery != Delivery::Whole) {
@@ -191,61 +198,20 @@ fn accept(is_streamed: bool) -> &'static str {
     if is_streamed { "text/event-stream" } else { "application/json" }
 }
 
-fn timed_out(what: &str, after: Duration) -> Failure {
-    Failure::new(FailureKind::TimedOut, format!("{what} within {}", humantime::format_duration(after)))
-}
-
-/// What a client error says, told apart by its kind and its cause, never by its text.
-fn failure_of(error: &hyper_util::client::legacy::Error, one: &Try<'_>) -> Failure {
-    let mut cause: Option<&(dyn Error + 'static)> = error.source();
-    let mut io_kind = None;
-    while let Some(error) = cause {
-        io_kind = error.downcast_ref::<std::io::Error>().map(std::io::Error::kind).or(io_kind);
-        cause = error.source();
-    }
-    let address = one.upstream.address.authority();
-    if !error.is_connect() {
-        return Failure::new(FailureKind::CutOff, "the connection broke before an answer");
-    }
-    let detail = match io_kind {
-        Some(ErrorKind::ConnectionRefused) => format!("connection refused on {address}"),
-        Some(ErrorKind::TimedOut) => {
-            format!("no connection to {address} within {}", humantime::format_duration(one.deadlines.connect))
-        }
-        Some(ErrorKind::InvalidData) => format!("TLS with {address} failed"),
-        Some(kind @ (ErrorKind::HostUnreachable | ErrorKind::NetworkUnreachable | ErrorKind::ConnectionReset)) => {
-            format!("no connection to {address}: {kind}")
-        }
-        // The resolver says so of names that lead where nothing is sent.
-        Some(ErrorKind::PermissionDenied) => {
-            format!(
-                "nothing is sent to {address}: its name leads to an address that hands out a machine's own credentials"
-            )
-        }
-        Some(_) | None => format!("no connection to {address}: its name may not resolve"),
-    };
-    Failure::new(FailureKind::Unreachable, detail)
-}
-
 /// A status other than success: what the app has to mend goes to it, everything else is a failure.
 async fn refused(
     response: Response<Incoming>,
     kind: FailureKind,
-    (until, dialect): (Instant, Dialect),
+    (until, one): (Instant, &Try<'_>),
 ) -> Result<Reply, Failure> {
     let status = response.status().as_u16();
-    if kind != FailureKind::Rejected {
-        return Err(Failure::of_status(status, retry_after(response.headers())));
+    if kind.fault() != Fault::App {
+        return Err(Failure::of_status(status, retry_after(response.headers(), one.now)));
     }
     let cut = || Failure::new(FailureKind::CutOff, format!("its answer {status} broke off"));
     let body = timeout_at(until, http_body_util::Limited::new(response.into_body(), MAX_REPLY_BYTES).collect()).await;
     let bytes = body.map_err(|_| cut())?.map_err(|_| cut())?.to_bytes();
-    Ok(Reply::Rejected(RejectedReply { status, bytes, dialect }))
-}
-
-fn retry_after(headers: &hyper::HeaderMap) -> Option<Duration> {
-    let number = |name: &str| headers.get(name)?.to_str().ok()?.trim().parse::<u64>().ok();
-    number("retry-after-ms").map(Duration::from_millis).or_else(|| number("retry-after").map(Duration::from_secs))
+    Ok(Reply::Rejected(RejectedReply { status, kind: kind_of(status, &bytes), bytes, dialect: one.upstream.dialect }))
 }
 
 /// All of a reply's body.
@@ -408,24 +374,5 @@ async fn first_event(
             }
             Ok(None) => is_over = true,
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case::seconds(&[("retry-after", "7")], Some(7_000))]
-    #[case::milliseconds_win(&[("retry-after", "7"), ("retry-after-ms", "350")], Some(350))]
-    #[case::a_date_is_not_read(&[("retry-after", "Wed, 25 Nov 2026 08:00:00 GMT")], None)]
-    #[case::nothing(&[], None)]
-    fn when_an_upstream_says_to_come_back(#[case] headers: &[(&str, &str)], #[case] millis: Option<u64>) {
-        let read = headers.iter().fold(hyper::HeaderMap::new(), |mut map, (name, value)| {
-            map.insert(header::HeaderName::try_from(*name).unwrap(), header::HeaderValue::from_str(value).unwrap());
-            map
-        });
-        assert_eq!(retry_after(&read), millis.map(Duration::from_millis));
     }
 }

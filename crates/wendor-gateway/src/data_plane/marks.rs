@@ -1,9 +1,10 @@
-//! What an app may say of its request in headers of ours: `wendor-run`, `wendor-step`, `wendor-labels`. They stand on the record and
-//! change nothing else.
+//! What an app may say of its request in headers of ours: `wendor-run`, `wendor-step` and `wendor-labels` stand on the record and change
+//! nothing else; `wendor-lane` says how urgent it is.
 
 use std::collections::BTreeMap;
 
 use actix_web::http::header::HeaderMap;
+use wendor_core::routing::queue::Lane;
 
 use super::refusal::Refusal;
 
@@ -22,6 +23,8 @@ pub struct Marks {
     pub step: Option<String>,
     /// `wendor-labels`.
     pub labels: BTreeMap<String, String>,
+    /// `wendor-lane`.
+    pub lane: Lane,
 }
 
 impl Marks {
@@ -56,7 +59,14 @@ impl Marks {
                 labels.insert(name.to_owned(), value.to_owned());
             }
         }
-        Ok(Self { run: text("wendor-run")?, step: text("wendor-step")?, labels })
+        let lane =
+            match headers.get("wendor-lane") {
+                None => Lane::default(),
+                Some(value) => value.to_str().ok().and_then(Lane::parse).ok_or_else(|| {
+                    Refusal::BadHeader("wendor-lane", "has to be `interactive` or `batch`".to_owned())
+                })?,
+            };
+        Ok(Self { run: text("wendor-run")?, step: text("wendor-step")?, labels, lane })
     }
 }
 

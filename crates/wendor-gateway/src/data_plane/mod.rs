@@ -17,10 +17,14 @@ pub mod admit;
 pub mod attempt;
 pub mod body;
 pub mod clients;
+pub mod course;
+mod dated;
 pub mod error_page;
 pub mod exchange;
+mod failing;
 pub mod fault;
 pub mod images;
+pub mod launch;
 pub mod listing;
 pub mod marks;
 pub mod open_attempt;
@@ -29,19 +33,21 @@ pub mod page;
 pub mod pieces;
 pub mod plan;
 pub mod progress;
+mod race;
 pub mod refusal;
 mod refusal_words;
 mod refused;
 pub mod relay;
 pub mod settle;
 pub mod ticket;
+mod watch;
 
 use std::sync::Arc;
 use std::time::Instant;
 
 use actix_web::dev::{Payload, RequestHead, ServiceRequest, ServiceResponse, Url};
-use actix_web::http::Method;
 use actix_web::http::header::{HeaderMap, HeaderValue};
+use actix_web::http::{ConnectionType, Method};
 use actix_web::{HttpMessage, HttpResponse, web};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::upstream::Dialect;
@@ -158,11 +164,20 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     asked.connection = request.request().conn_data::<Arc<Connection>>().cloned();
     let payload = request.take_payload();
     let_go_of_head(&mut request);
-    let response = match caught(serve(&app, &call, (asked, payload), &clients)).await {
+    let served = tokio::select! {
+        biased;
+        served = caught(serve(&app, &call, (asked, payload), &clients)) => served,
+        () = app.stopping.over() => Ok(Err(Refusal::Stopped)),
+    };
+    let mut response = match served {
         Ok(Ok(answer)) => answer,
         Ok(Err(refusal)) => refusal.answer(&app, &call),
         Err(Fault) => Refusal::Fault.answer(&app, &call),
     };
+    if app.stopping.is_announced() {
+        // The next request is to find another instance, not a connection that closes under it.
+        response.head_mut().set_connection_type(ConnectionType::Close);
+    }
     Ok(request.into_response(response))
 }
 

@@ -7,7 +7,7 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
-use wendor_core::metering::detail::{Attempt, Spent};
+use wendor_core::metering::detail::{Attempt, RequestChange, Spent};
 use wendor_core::metering::entry::{AttemptRecord, LedgerEntry, QuotaUse, Record};
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::spool_frame;
@@ -16,11 +16,14 @@ use wendor_core::name::OfferName;
 use wendor_core::quota::Measure;
 use wendor_core::quota::use_of::settled;
 use wendor_core::routing::failure::Failure;
+use wendor_core::routing::health::HealthState;
 
 use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};
 use crate::allowances::Held;
-use crate::fleet::StreamPermit;
+use crate::app::App;
+use crate::fleet::{Asked, Told};
+use crate::gate::Permit;
 use crate::spool::SpoolSlot;
 
 /// An open attempt.
@@ -32,12 +35,15 @@ pub struct OpenAttempt {
     began_ms: u64,
     /// Whether a stream is asked for.
     pub streamed: bool,
+    /// What was changed of the request.
+    pub changes: Vec<RequestChange>,
     seen: Arc<Seen>,
     /// Room in the quotas of tokens and cost, for its worst case.
     held: Vec<Held>,
     /// Taken when it is settled.
     slot: Option<SpoolSlot>,
-    _permit: StreamPermit,
+    asked: Asked,
+    _permit: Permit,
 }
 
 /// What an attempt takes.
@@ -47,8 +53,10 @@ pub struct Taken {
     pub held: Vec<Held>,
     /// A place in the spool.
     pub slot: SpoolSlot,
-    /// A stream of the upstream.
-    pub permit: StreamPermit,
+    /// Room at the upstream.
+    pub permit: Permit,
+    /// Whose health hears how it ends.
+    pub asked: Asked,
 }
 
 /// An attempt that is over.
@@ -64,10 +72,40 @@ impl OpenAttempt {
     /// Begins the attempt `number` of a request at `offer`.
     #[must_use]
     pub fn begin(account: &Arc<Account>, number: u32, offer: OfferName, taken: Taken) -> Self {
-        let Taken { held, slot, permit } = taken;
+        let Taken { held, slot, permit, asked } = taken;
         let began_ms = account.call.elapsed_ms();
         let (account, seen) = (account.clone(), Arc::default());
-        Self { account, number, offer, began_ms, streamed: false, seen, held, slot: Some(slot), _permit: permit }
+        Self {
+            account,
+            number,
+            offer,
+            began_ms,
+            streamed: false,
+            changes: Vec::new(),
+            seen,
+            held,
+            slot: Some(slot),
+            asked,
+            _permit: permit,
+        }
+    }
+
+    /// Which of its request's attempts it is, from 1.
+    #[must_use]
+    pub fn number(&self) -> u32 {
+        self.number
+    }
+
+    /// Whether it tries an offer that has rested.
+    #[must_use]
+    pub fn is_trial(&self) -> bool {
+        self.asked.is_trial()
+    }
+
+    /// Tells its offer's health that it is waited for longer than is usual.
+    pub fn tell_slow(&mut self, why: &str) {
+        let app = self.account.app.clone();
+        tell(&app, &self.asked.is_slow(app.clock.now(), why));
     }
 
     /// Where it is made.
@@ -92,6 +130,20 @@ impl OpenAttempt {
     #[must_use]
     pub fn held(&self) -> &[Held] {
         &self.held
+    }
+
+    /// Tells its offer's health, and whoever watches, how it failed.
+    pub fn tell_failure(&mut self, failure: &Failure) {
+        let app = self.account.app.clone();
+        let labels = [self.offer.upstream().as_str(), failure.kind.as_str()];
+        app.metrics.attempt_failures.with_label_values(&labels).inc();
+        tell(&app, &self.asked.failed(app.clock.now(), failure));
+    }
+
+    /// Tells its offer's health that it answers, with the time to its first token where it streams.
+    pub fn tell_success(&mut self, first_token_ms: Option<u64>) {
+        let app = self.account.app.clone();
+        tell(&app, &self.asked.succeeded(app.clock.now(), first_token_ms));
     }
 
     /// It answered: what it used, and what it used of quotas, for the request's own line.
@@ -161,6 +213,20 @@ impl OpenAttempt {
         let served_from = self.account.app.fleet.upstream(self.offer.upstream()).served_from(self.offer.model());
         let (offer, began_ms, ended_ms) = (self.offer.clone(), self.began_ms, self.account.call.elapsed_ms());
         Attempt { offer, began_ms, ended_ms, failure, spent, served_from }
+    }
+}
+
+/// Tells whoever watches what has changed of health.
+fn tell(app: &App, changes: &[Told]) {
+    for Told { upstream, model, change } in changes {
+        let what = model.as_deref().map_or_else(|| upstream.to_string(), |model| format!("{upstream}/{model}"));
+        app.metrics.health_changes.with_label_values(&[upstream.as_str(), change.state.as_str()]).inc();
+        match change.state {
+            HealthState::Failing => tracing::warn!(offer = what, why = change.why, "it rests after failures"),
+            HealthState::Well | HealthState::NotAsked | HealthState::Degraded | HealthState::OnTrial => {
+                tracing::info!(offer = what, why = change.why, "it is well again");
+            }
+        }
     }
 }
 

@@ -7,6 +7,7 @@ use wendor_core::diagnosis::inventory::stopped;
 use wendor_core::metering::rate::worst_price;
 use wendor_core::name::OfferName;
 use wendor_core::routing::plan::{OfferView, Plan, make};
+use wendor_core::routing::reason::{Reason, Streams};
 use wendor_core::wire::fit::{Unfit, fit};
 use wendor_core::wire::verdict::Target;
 
@@ -26,8 +27,8 @@ pub fn plan(admitted: &mut Admitted) {
         }
     }
     let why = |offer: &OfferName| {
-        let unfit = unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.clone());
-        unfit.or_else(|| stopped_at(admitted, offer))
+        let unfit = unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.as_str());
+        unfit.map(Reason::told).or_else(|| stopped_at(admitted, offer))
     };
     let plan = make(route, |offer| OfferView { unfit: why(offer), ..view(admitted, offer) }, admitted.ticket.seed());
     admitted.ticket.planned(plan);
@@ -41,33 +42,31 @@ fn cannot_serve(admitted: &Admitted, name: &OfferName, is_strict: bool) -> Optio
     fit(&admitted.request, admitted.content_for(offer), (offer, &target), is_strict).err()
 }
 
-/// Why nothing goes to an offer for now: it is pinned to weights that its upstream does not serve.
-fn stopped_at(admitted: &Admitted, name: &OfferName) -> Option<String> {
-    let (_, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
+/// Why nothing goes to an offer for now: its upstream is drained, or it is pinned to weights that are not served there.
+fn stopped_at(admitted: &Admitted, name: &OfferName) -> Option<Reason> {
+    let (upstream, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
+    if upstream.is_drained {
+        return Some(Reason::IsDrained);
+    }
     offer.weights.as_ref()?;
-    stopped(name.model(), offer, admitted.ticket.app().fleet.upstream(name.upstream()).inventory().as_deref())
+    let why =
+        stopped(name.model(), offer, admitted.ticket.app().fleet.upstream(name.upstream()).inventory().as_deref());
+    why.map(|why| Reason::told(&why))
 }
 
 fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
     let ticket = &admitted.ticket;
-    let (app, snapshot) = (ticket.app(), ticket.snapshot());
-    let upstream = app.fleet.upstream(offer.upstream());
-    let (health, rests_until, first_token_ms) = {
-        let health = upstream.health();
-        (health.state(), health.rests_until(ticket.arrived_at()), health.first_token_ms())
-    };
-    let of_offer = snapshot.catalogue.offer(offer).and_then(|(upstream, _)| upstream.streams);
-    let streams = of_offer.map(std::num::NonZeroU32::get);
+    let fleet = &ticket.app().fleet;
+    let upstream = fleet.upstream(offer.upstream());
     let worst = ticket.account().worst_at(offer);
     let rate = ticket.account().rate(offer);
+    let asked = ticket.ask_at(offer);
+    let of = asked.as_ref().and_then(|(_, limits)| limits.streams).map(|all| u32::try_from(all).unwrap_or(u32::MAX));
     OfferView {
-        health,
-        rests_until,
-        streams_open: upstream.streams(),
-        streams,
-        is_kept_for_others: streams
-            .is_some_and(|all| upstream.is_kept_from(&ticket.account().key.team, all, snapshot.catalogue.teams.len())),
-        first_token_ms,
+        asking: fleet.asking(offer, ticket.arrived_at()),
+        streams: Streams { open: upstream.gate().fullness().streams, of },
+        room: asked.map_or(Ok(()), |(ask, limits)| upstream.gate().look(&ask, limits)),
+        first_token_ms: upstream.offer(offer.model()).waits_ms().usual,
         expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),
         unfit: None,
     }

@@ -85,6 +85,8 @@ pub struct Seen {
     /// Whether the upstream's connection has taken the request. Relaxed: it is read once all is over.
     was_sent: AtomicBool,
     has_begun: AtomicBool,
+    /// Whether the connection was one that was kept, and closed before a byte of an answer.
+    was_closed_before: AtomicBool,
     progress: Mutex<Progress>,
 }
 
@@ -97,6 +99,17 @@ impl Seen {
     /// The upstream answers, with a status of success.
     pub fn begun(&self) {
         self.has_begun.store(true, Ordering::Relaxed);
+    }
+
+    /// A connection that was kept turned out closed.
+    pub fn closed_before(&self) {
+        self.was_closed_before.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether a connection that was kept turned out closed.
+    #[must_use]
+    pub fn was_closed_before(&self) -> bool {
+        self.was_closed_before.load(Ordering::Relaxed)
     }
 
     /// It has come so far.

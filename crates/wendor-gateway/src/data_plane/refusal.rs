@@ -86,6 +86,10 @@ pub enum Refusal {
     AllFailed(Box<GivenUp>),
     /// Wendor itself failed: a panic on the request's path.
     Fault,
+    /// The service stops, and the time for what is under way is over.
+    Stopped,
+    /// It could not be asked for changes for too long.
+    OutOfDate,
 }
 
 /// When to come back.
@@ -111,11 +115,17 @@ fn told(status: u16, class: &'static str, code: &'static str) -> Told {
     Told { status, class, code, param: None, retry: Retry::Never }
 }
 
+const MESSAGE_OF_FAULT: &str =
+    "Wendor itself failed on this request; nothing is wrong with your key. Tell whoever runs it the request's id.";
+const MESSAGE_OF_STOP: &str = "The service stops, and the time for what was under way is over. Ask again.";
+const MESSAGE_OF_AGE: &str = "The service could not ask its database for changes for too long, so it serves nobody until it can. Ask again later.";
+
 impl Refusal {
     fn told(&self) -> Told {
         const INVALID: &str = "invalid_request_error";
         const SERVER: &str = "server_error";
         let unauthorised = |code| told(401, "authentication_error", code);
+        let at_once = |code| Told { retry: Retry::After(1_000), ..told(429, "rate_limit_error", code) };
         match self {
             Self::ForeignPage(_) => told(403, "permission_error", "foreign_page"),
             Self::NoKey => unauthorised("no_key"),
@@ -146,12 +156,8 @@ impl Refusal {
                 let wait = (full.over.room.resets_at - full.now).num_milliseconds();
                 Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", "over_quota") }
             }
-            Self::StreamsFull(_) => {
-                Told { retry: Retry::After(1_000), ..told(429, "rate_limit_error", "streams_full") }
-            }
-            Self::TooManyConnections(_) => {
-                Told { retry: Retry::After(1_000), ..told(429, "rate_limit_error", "too_many_connections") }
-            }
+            Self::StreamsFull(_) => at_once("streams_full"),
+            Self::TooManyConnections(_) => at_once("too_many_connections"),
             Self::NoSpool(_) => Told { retry: Retry::After(2_000), ..told(503, SERVER, "no_spool") },
             Self::AllFailed(given_up) => {
                 let answer = given_up.answer;
@@ -162,6 +168,8 @@ impl Refusal {
                 Told { retry, ..told(answer.status, class, "all_offers_failed") }
             }
             Self::Fault => told(500, SERVER, FAULT),
+            Self::Stopped => Told { retry: Retry::After(1_000), ..told(503, SERVER, "stopped") },
+            Self::OutOfDate => Told { retry: Retry::After(30_000), ..told(503, SERVER, "out_of_date") },
         }
     }
 
@@ -220,9 +228,9 @@ impl Refusal {
             }
             Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Come back in a moment."),
             Self::AllFailed(given_up) => all_failed(&given_up.attempts, &given_up.left_out),
-            Self::Fault => {
-                "Wendor itself failed on this request; nothing is wrong with your key. Tell whoever runs it the request's id.".to_owned()
-            }
+            Self::Fault => MESSAGE_OF_FAULT.to_owned(),
+            Self::Stopped => MESSAGE_OF_STOP.to_owned(),
+            Self::OutOfDate => MESSAGE_OF_AGE.to_owned(),
         }
     }
 

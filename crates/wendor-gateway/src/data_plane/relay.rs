@@ -11,8 +11,10 @@
 //!
 //! A whole reply was read and checked by the try; it is settled before its head goes out.
 
+use std::cell::RefCell;
 use std::future::Future;
 use std::pin::Pin;
+use std::rc::Rc;
 use std::task::{Context, Poll, ready};
 
 use actix_web::body::{BodySize, MessageBody};
@@ -35,6 +37,7 @@ use super::fault::{Fault, caught_at_once, wanted_by_a_test};
 use super::refusal::{Caller, FAULT, identify, remember};
 use super::settle::{Outcome, Progress};
 use super::ticket::Ticket;
+use super::watch::watch;
 use crate::spool::Written;
 
 /// The head of every answer: who answered, at which revision, after how many attempts.
@@ -80,7 +83,7 @@ pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     if status >= 500 {
         response.insert_header(("x-should-retry", "false"));
     }
-    along.ticket.settle(Outcome::Rejected(reply.status)).wait().await;
+    along.ticket.settle(Outcome::Rejected(reply.status, reply.kind)).wait().await;
     response.body(bytes)
 }
 
@@ -95,11 +98,17 @@ pub fn stream(open: OpenStream, along: Along) -> HttpResponse {
         Framing::Lines => "application/x-ndjson",
     };
     response.content_type(content_type).insert_header((header::CACHE_CONTROL.as_str(), "no-store"));
-    response.body(StreamBody::new(open, along))
+    let stream = Rc::new(RefCell::new(Stream::new(open, along)));
+    watch(&stream);
+    response.body(StreamBody(stream))
 }
 
+/// A stream on its way from the upstream to the app: what the server polls. Its worker looks after it beside ([`super::watch`]), since
+/// nobody polls what an app does not take.
+pub struct StreamBody(Rc<RefCell<Stream>>);
+
 /// A stream on its way from the upstream to the app.
-pub struct StreamBody {
+pub(super) struct Stream {
     /// What was held until the offer was committed; goes out first.
     first: Bytes,
     upstream: Option<Incoming>,
@@ -108,6 +117,8 @@ pub struct StreamBody {
     ticket: Option<Box<Ticket>>,
     phase: Phase,
     clock: StreamClock,
+    /// When the app took something last.
+    taken_at: Instant,
     open_streams: prometheus::IntGauge,
 }
 
@@ -132,6 +143,11 @@ const LINGER: std::time::Duration = std::time::Duration::from_millis(50);
 
 /// Without a byte for so long, some proxies between here and the app close the connection; most wait a minute.
 const QUIET: std::time::Duration = std::time::Duration::from_secs(15);
+
+const WHOLE_TOO_LONG: &str = "the whole request took too long";
+
+/// An app that has taken nothing for so long when the time of its request is over is what it took too long for.
+const NOT_TAKEN: std::time::Duration = std::time::Duration::from_secs(1);
 
 /// The deadlines of a stream, and the time of its next heartbeat, in one timer. It is set again only when it fires, not at every event.
 struct StreamClock {
@@ -169,7 +185,7 @@ impl StreamClock {
             if due <= now {
                 let pause = humantime::format_duration(self.between_events);
                 let detail = match due == self.whole_until {
-                    true => "the whole request took too long".to_owned(),
+                    true => WHOLE_TOO_LONG.to_owned(),
                     false => format!("no further event within {pause}"),
                 };
                 return Poll::Ready(Err(Failure::new(FailureKind::TimedOut, detail)));
@@ -180,7 +196,7 @@ impl StreamClock {
     }
 }
 
-impl StreamBody {
+impl Stream {
     fn new(open: OpenStream, along: Along) -> Self {
         let now = Instant::now();
         let clock = StreamClock {
@@ -200,6 +216,7 @@ impl StreamBody {
             ticket: Some(along.ticket),
             phase: Phase::Flowing,
             clock,
+            taken_at: now,
             open_streams,
         };
         if let Some(last) = open.last {
@@ -250,18 +267,25 @@ impl StreamBody {
     /// There was a panic in the middle of the answer: it breaks off. What the panic left of the passage is used once more only for the
     /// frames of the error.
     fn fault(&mut self) {
+        if let Some(ticket) = &self.ticket {
+            let account = ticket.account();
+            let caller =
+                Caller { key: Some(account.key.id.clone()), route: Some(account.route.to_string()), wanted: None };
+            remember(&account.app, &account.call, caller, FAULT);
+        }
+        self.cut_short(FAULT, "Wendor itself failed");
+    }
+
+    /// The answer ends before its end, by no fault of app or upstream.
+    fn cut_short(&mut self, code: &'static str, why: &str) {
         self.upstream = None;
-        let told = self.told(500, FAULT, "Wendor itself failed");
+        let told = self.told(if code == FAULT { 500 } else { 503 }, code, why);
         let passage = &mut self.passage;
         let left = caught_at_once(|| (passage.broken_off(&told), Progress::of(passage.facts())));
         let ((frames, closing), progress) =
             left.unwrap_or_else(|Fault| ((Bytes::new(), Closing::Broken), Progress::default()));
         self.phase = Phase::Over;
         if let Some(ticket) = self.ticket.take() {
-            let account = ticket.account();
-            let caller =
-                Caller { key: Some(account.key.id.clone()), route: Some(account.route.to_string()), wanted: None };
-            remember(&account.app, &account.call, caller, FAULT);
             self.phase = Phase::Settling(ticket.settle(Outcome::Fault(progress)), frames, closing);
         }
     }
@@ -340,19 +364,44 @@ impl MessageBody for StreamBody {
         BodySize::Stream
     }
 
-    fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
-        let body = &mut *self;
-        match caught_at_once(|| body.poll_sent(context)) {
+    fn poll_next(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
+        let stream = &mut *self.0.borrow_mut();
+        stream.taken_at = Instant::now();
+        match caught_at_once(|| stream.poll_sent(context)) {
             Ok(sent) => sent,
             Err(Fault) => {
-                body.fault();
-                body.poll_sent(context)
+                stream.fault();
+                stream.poll_sent(context)
             }
         }
     }
 }
 
-impl StreamBody {
+impl Stream {
+    /// Looks whether its time is over, whoever polls it or not. Says whether it is still under way.
+    pub(super) fn look(&mut self, now: Instant) -> bool {
+        let Some(ticket) = &self.ticket else { return false };
+        let untaken = now.saturating_duration_since(self.taken_at);
+        if ticket.app().stopping.is_over() {
+            self.cut_short("stopped", "the service stops");
+            return false;
+        }
+        let is_over = now >= self.clock.whole_until;
+        if untaken >= ticket.app().settings.timing.take || (is_over && untaken >= NOT_TAKEN) {
+            self.upstream = None;
+            let told = self.told(408, "answer_not_taken", "it was not taken in time");
+            let (frames, closing) = self.passage.broken_off(&told);
+            self.end(Outcome::NotTaken(Progress::of(self.passage.facts())), frames, closing);
+            return false;
+        }
+        if is_over {
+            let failure = Failure::new(FailureKind::TimedOut, WHOLE_TOO_LONG);
+            self.break_off(failure, None);
+            return false;
+        }
+        true
+    }
+
     /// The next bytes that go to the app.
     fn poll_sent(&mut self, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
         let body = self;
@@ -384,7 +433,7 @@ impl StreamBody {
     }
 }
 
-impl Drop for StreamBody {
+impl Drop for Stream {
     fn drop(&mut self) {
         self.open_streams.dec();
         if let Some(ticket) = self.ticket.take() {

@@ -33,12 +33,14 @@ pub enum Outcome {
     Answered(End, Progress),
     /// The answer broke after it had begun.
     CutOff(Failure, Progress),
-    /// Wendor itself failed while it was answered.
+    /// Wendor itself failed, or stopped, while it was answered.
     Fault(Progress),
     /// The app went away while it was answered.
     Cancelled(Progress),
-    /// The upstream rejected the app's request with this status.
-    Rejected(u16),
+    /// The app did not take its answer in time.
+    NotTaken(Progress),
+    /// The upstream rejected the app's request with this status, for a reason of this kind.
+    Rejected(u16, FailureKind),
     /// Nobody answered; what the last attempt failed of.
     NotAnswered(Option<FailureKind>),
     /// The app went away before an answer had begun.
@@ -71,10 +73,12 @@ impl Ticket {
             failure: last_failure,
             latency: Latency {
                 admitted_ms: self.admitted_ms,
+                waited_ms: self.detail.waited_ms(whole_ms),
                 answering_ms: self.answering_ms,
                 first_token_ms: self.first_token_ms,
                 whole_ms,
             },
+            lane: self.account.marks.lane,
         };
         let entry = self.account.line(offer, used, Record::Request(record));
         self.tell(&entry, &record);
@@ -96,7 +100,8 @@ impl Ticket {
             Outcome::CutOff(failure, _) => (End::CutOff, Some(failure.kind)),
             Outcome::Fault(_) => (End::CutOff, None),
             Outcome::Cancelled(_) => (End::Cancelled, None),
-            Outcome::Rejected(_) => (End::Rejected, Some(FailureKind::Rejected)),
+            Outcome::NotTaken(_) => (End::NotTaken, None),
+            Outcome::Rejected(_, kind) => (End::Rejected, Some(*kind)),
             Outcome::NotAnswered(last) => (End::NotAnswered, *last),
             Outcome::Left => {
                 let failures = self.failed_attempts();
@@ -115,12 +120,14 @@ impl Ticket {
             | Outcome::CutOff(..)
             | Outcome::Fault(_)
             | Outcome::Cancelled(_)
-            | Outcome::Rejected(_) => self.open.pop(),
+            | Outcome::NotTaken(_)
+            | Outcome::Rejected(..) => self.open.pop(),
         };
-        for given_up in std::mem::take(&mut self.open) {
+        for mut given_up in std::mem::take(&mut self.open) {
+            self.detail.changes = std::mem::take(&mut given_up.changes);
             self.detail.attempts.push(given_up.given_up().attempt);
         }
-        let Some(own) = own else {
+        let Some(mut own) = own else {
             let last = self.detail.attempts.last().map(|attempt| attempt.offer.clone());
             return (last, Used::nothing(), Vec::new());
         };
@@ -131,12 +138,16 @@ impl Ticket {
                 (progress, Reach::Whole, None)
             }
             Outcome::CutOff(failure, progress) => (progress, Reach::Part, Some(failure)),
-            Outcome::Fault(progress) | Outcome::Cancelled(progress) => (progress, Reach::Part, None),
-            Outcome::Rejected(status) => (Progress::nothing(), Reach::Whole, Some(Failure::of_status(status, None))),
+            Outcome::Fault(progress) | Outcome::Cancelled(progress) | Outcome::NotTaken(progress) => {
+                (progress, Reach::Part, None)
+            }
+            Outcome::Rejected(status, kind) => {
+                (Progress::nothing(), Reach::Whole, Some(Failure::of_rejection(status, kind)))
+            }
             Outcome::NotAnswered(_) | Outcome::Left => (Progress::nothing(), Reach::Whole, None),
         };
         if let Some(failure) = &failure {
-            self.count_failure(&offer, failure);
+            own.tell_failure(failure);
         }
         let (mut ended, used, quotas) = own.answered(progress, reach);
         ended.attempt.failure = failure;
@@ -163,6 +174,7 @@ impl Ticket {
             app.metrics.first_token.with_label_values(&[entry.route.as_str()]).observe(wait);
         }
         app.metrics.count_tokens(entry);
+        app.fleet.ended((&entry.route, &entry.team), app.clock.now(), record.end.is_failure());
         log(entry, record);
     }
 }

@@ -1,26 +1,34 @@
 //! The ticket of an admitted request: opened by admission, it goes along through plan, attempts and relay, and notes what
 //! happens on the way. [`super::settle`] closes it; dropped open it settles as left by its app.
 
+use std::num::NonZeroU32;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
-use wendor_core::metering::detail::{RequestChange, RequestDetail, first_changes};
+use wendor_core::catalog::upstream::USUAL_QUEUE;
+use wendor_core::metering::detail::{RequestChange, RequestDetail, RoomWait, first_changes};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::Measure;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::{FailedAttempt, Failure};
+use wendor_core::routing::health::Asking;
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
+use wendor_core::routing::queue::QueueFull;
+use wendor_core::routing::reason::Reason;
+use wendor_core::routing::retries::Exhausted;
 use wendor_core::wire::cited::LeftOut;
 
 use super::Call;
 use super::account::Account;
+use super::course::{Mode, NotBegun, Turn, may_be_asked};
 use super::open_attempt::{OpenAttempt, Taken};
 use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;
-use crate::fleet::StreamPermit;
+use crate::fleet::Asked;
+use crate::gate::{Ask, Limits, Permit};
 use crate::sharing::Place;
 use crate::snapshot::Snapshot;
 use crate::spool::SpoolSlot;
@@ -150,11 +158,12 @@ impl Ticket {
         self.detail.attempts.len() + self.open.len()
     }
 
-    /// An offer of the plan is passed over after all.
-    pub fn left_out(&mut self, offer: &OfferName, reason: &str) {
-        for planned in self.detail.plan.offers.iter_mut().filter(|planned| planned.offer == *offer) {
-            planned.standing = Standing::LeftOut;
-            reason.clone_into(&mut planned.reason);
+    /// It turns out at its turn that an offer of the plan stands otherwise than planned.
+    pub fn turned_out(&mut self, turn: &PlannedOffer, standing: Standing, reason: &Reason) {
+        let is_it = |planned: &&mut PlannedOffer| planned.offer == turn.offer && planned.stage == turn.stage;
+        for planned in self.detail.plan.offers.iter_mut().filter(is_it) {
+            planned.standing = standing;
+            planned.reason = reason.clone();
         }
     }
 
@@ -167,34 +176,114 @@ impl Ticket {
             .offers
             .iter()
             .filter(left_out)
-            .map(|planned| format!("{}: {}", planned.offer, planned.reason))
+            .map(|planned| format!("{}: {}", planned.offer, planned.reason.words()))
             .collect()
     }
 
-    /// In how many milliseconds the first resting upstream of the plan may be asked again.
+    /// In how many milliseconds the first offer of the plan that rests or asked to be left alone may be asked again.
     #[must_use]
     pub fn soonest_return_ms(&self) -> Option<u64> {
-        let now = self.arrived_at();
-        let rest =
-            |planned: &PlannedOffer| self.app().fleet.upstream(planned.offer.upstream()).health().rests_until(now);
+        let now = self.app().clock.now();
+        let rest = |planned: &PlannedOffer| match self.app().fleet.asking(&planned.offer, now) {
+            Asking::LeftAlone(until) | Asking::Rests(until) | Asking::IsTried(until) => Some(until),
+            Asking::Freely | Asking::OnTrial => None,
+        };
         let soonest = self.detail.plan.offers.iter().filter_map(rest).min()?;
         u64::try_from((soonest - now).num_milliseconds()).ok()
     }
 
-    /// An attempt begins: it takes a place in the spool for a line of its own, room in the quotas for its worst case, and counts as a
-    /// stream of the upstream.
+    /// An attempt begins, if its offer may be asked and there is room for it: it takes room at the upstream, a place in the spool for a
+    /// line of its own, and room in the quotas for its worst case.
     ///
     /// # Errors
-    /// [`Refusal`] when there is no room for it.
-    pub async fn begin(&mut self, turn: &PlannedOffer) -> Result<(), Refusal> {
-        let slot = self.app().spool.take_slot().map_err(Refusal::NoSpool)?;
-        let held = self.reserve(turn).await?;
-        let permit = StreamPermit::take(self.app().fleet.upstream(turn.offer.upstream()), &self.account.key.team);
+    /// Why it does not begin.
+    pub async fn begin(&mut self, turn: &Turn, wait: Duration) -> Result<(), NotBegun> {
+        let app = self.app().clone();
+        let offer = &turn.planned.offer;
+        let is_last = turn.mode == Mode::LastResort;
+        // Looked at before it is waited, and again when its turn has come.
+        may_be_asked(app.fleet.asking(offer, app.clock.now()), is_last)?;
+        let permit = self.room(turn, wait).await?;
+        let now = app.clock.now();
+        let asked = Asked::begin(&app.fleet, offer, now, is_last).map_err(NotBegun::LeftOut)?;
+        self.spend_retry(offer, now)?;
+        let slot = app.spool.take_slot().map_err(|full| NotBegun::Refused(Refusal::NoSpool(full)))?;
+        let held = self.reserve(&turn.planned).await.map_err(NotBegun::Refused)?;
         let number = u32::try_from(self.tries() + 1).unwrap_or(u32::MAX);
-        self.detail.reserved_cost = turn.expected_cost.max(self.detail.reserved_cost);
+        self.detail.reserved_cost = turn.planned.expected_cost.max(self.detail.reserved_cost);
         self.open.reserve_exact(1);
-        self.open.push(OpenAttempt::begin(&self.account, number, turn.offer.clone(), Taken { held, slot, permit }));
+        let taken = Taken { held, slot, permit, asked };
+        self.open.push(OpenAttempt::begin(&self.account, number, offer.clone(), taken));
         Ok(())
+    }
+
+    /// A first attempt counts as a request of its upstream; a further one is charged to the upstream that was asked before it.
+    fn spend_retry(&self, offer: &OfferName, now: DateTime<Utc>) -> Result<(), NotBegun> {
+        let open = self.open.last().map(OpenAttempt::offer);
+        let before = open.or_else(|| self.detail.attempts.last().map(|attempt| &attempt.offer));
+        let fleet = &self.app().fleet;
+        let Some(before) = before else {
+            let upstream = fleet.upstream(offer.upstream());
+            upstream.retries().first(now);
+            upstream.hedges().first(now);
+            return Ok(());
+        };
+        let spent = fleet.upstream(before.upstream()).retries().extra(now);
+        spent.map_err(|Exhausted { extra, requests }| {
+            NotBegun::LeftOut(Reason::NoRetries { after: before.upstream().clone(), extra, requests })
+        })
+    }
+
+    /// What the request asks of room at an offer's upstream, and how much there is; `None` where the offer is not in the catalogue.
+    #[must_use]
+    pub fn ask_at(&self, offer: &OfferName) -> Option<(Ask<Name>, Limits)> {
+        let account = &self.account;
+        let (upstream, _) = account.snapshot.catalogue.offer(offer)?;
+        let worst = account.worst_at(offer);
+        let team = &account.key.team;
+        let weight = account.snapshot.catalogue.teams.get(team).and_then(|team| team.weight);
+        let ask = Ask {
+            who: team.clone(),
+            tokens: worst.input_tokens.saturating_add(worst.output_tokens),
+            weight: weight.map_or(1, NonZeroU32::get),
+            lane: account.marks.lane,
+        };
+        let limits = Limits {
+            streams: upstream.streams.map(|all| all.get().into()),
+            tokens: upstream.tokens.map(|all| all.get().into()),
+            queue: upstream.queue.unwrap_or(USUAL_QUEUE).into(),
+            teams: account.snapshot.catalogue.teams.len(),
+        };
+        Some((ask, limits))
+    }
+
+    /// Room at an upstream: at once, or after waiting for it for at most so long.
+    async fn room(&mut self, turn: &Turn, wait: Duration) -> Result<Permit, NotBegun> {
+        let offer = &turn.planned.offer;
+        let (ask, limits) = self.ask_at(offer).ok_or(NotBegun::NoRoom)?;
+        let gate = self.app().fleet.upstream(offer.upstream()).gate().clone();
+        if let Ok(permit) = gate.take(ask.clone(), limits) {
+            return Ok(permit);
+        }
+        if wait.is_zero() {
+            return Err(NotBegun::NoRoom);
+        }
+        let full = |full: QueueFull| {
+            NotBegun::LeftOut(Reason::QueueFull { waiting: u32::try_from(full.waiting).unwrap_or(u32::MAX) })
+        };
+        let waiting = gate.wait(&ask, limits).map_err(full)?;
+        let began_ms = self.call().elapsed_ms();
+        // Noted while it waits, so that whoever gives up meanwhile has it on the record.
+        self.detail.waits.push(RoomWait { offer: offer.clone(), began_ms, ended_ms: None });
+        let permit = tokio::time::timeout(wait, waiting.permit()).await;
+        let ended_ms = self.call().elapsed_ms();
+        if let Some(wait) = self.detail.waits.last_mut() {
+            wait.ended_ms = Some(ended_ms);
+        }
+        let waited_ms = ended_ms.saturating_sub(began_ms);
+        let waited = Duration::from_millis(waited_ms).as_secs_f64();
+        self.app().metrics.room_wait.with_label_values(&[offer.upstream().as_str()]).observe(waited);
+        permit.map_err(|_elapsed| NotBegun::LeftOut(Reason::NoRoom { waited_ms }))
     }
 
     /// Room for the worst case of an attempt. What admission has reserved of tokens goes to the first one, and on to the next as long
@@ -255,9 +344,9 @@ impl Ticket {
 
     /// The attempt that began last asks for its answer in this way, with these changes to the request.
     pub fn asking(&mut self, streamed: bool, changes: Vec<RequestChange>) {
-        self.detail.changes = first_changes(changes);
         if let Some(open) = self.open.last_mut() {
             open.streamed = streamed;
+            open.changes = first_changes(changes);
         }
     }
 
@@ -285,19 +374,44 @@ impl Ticket {
         HeaderValue::from_str(&notes).ok()
     }
 
-    /// The attempt that began last failed.
-    pub fn failed(&mut self, failure: Failure) {
-        let Some(open) = self.open.pop() else { return };
-        self.count_failure(open.offer(), &failure);
+    /// An attempt failed.
+    pub fn failed(&mut self, number: u32, failure: Failure) {
+        let Some(place) = self.open.iter().position(|open| open.number() == number) else { return };
+        let mut open = self.open.remove(place);
+        self.detail.changes = std::mem::take(&mut open.changes);
+        open.tell_failure(&failure);
         let ended = open.failed(failure);
         self.detail.attempts.push(ended.attempt);
         self.spare.extend(ended.spare);
     }
 
-    pub(super) fn count_failure(&self, offer: &OfferName, failure: &Failure) {
+    /// An attempt is waited for longer than is usual at its offer.
+    pub fn is_slow(&mut self, number: u32, why: &str) {
+        if let Some(open) = self.open.iter_mut().find(|open| open.number() == number) {
+            open.tell_slow(why);
+        }
+    }
+
+    /// Whether another offer may be asked beside that attempt.
+    #[must_use]
+    pub fn may_hedge(&self, offer: &OfferName, number: u32) -> bool {
+        let is_trial = self.open.iter().any(|open| open.number() == number && open.is_trial());
         let app = self.app();
-        app.fleet.upstream(offer.upstream()).health().failed(app.clock.now(), offer.model(), failure);
-        app.metrics.attempt_failures.with_label_values(&[offer.upstream().as_str(), failure.kind.as_str()]).inc();
+        is_trial || app.fleet.upstream(offer.upstream()).hedges().extra(app.clock.now()).is_ok()
+    }
+
+    /// This attempt is the one whose answer goes to the app: every other that is open is given up.
+    pub fn is_the_one(&mut self, number: u32) {
+        for open in std::mem::take(&mut self.open) {
+            if open.number() == number {
+                self.open.push(open);
+            } else {
+                self.detail.attempts.push(open.given_up().attempt);
+            }
+        }
+        if let Some(open) = self.open.last_mut() {
+            self.detail.changes = std::mem::take(&mut open.changes);
+        }
     }
 
     /// The attempt that began last answers. Only a stream tells when its first token was there; a whole reply comes all at once.
@@ -306,9 +420,10 @@ impl Ticket {
         let began_ms = self.attempt().began_ms();
         self.answering_ms = Some(began_ms);
         self.first_token_ms = self.account.streamed.then_some(now_ms);
-        let app = self.app();
         let wait_ms = self.first_token_ms.map(|first_ms| first_ms.saturating_sub(began_ms));
-        app.fleet.upstream(self.attempt().offer().upstream()).health().succeeded(app.clock.now(), wait_ms);
+        if let Some(open) = self.open.last_mut() {
+            open.tell_success(wait_ms);
+        }
     }
 
     /// The attempts that failed so far.

@@ -12,7 +12,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 38] = [
+pub const KNOWN: [Known; 42] = [
     Known {
         name: "listen",
         default: "127.0.0.1:7420",
@@ -97,6 +97,7 @@ pub const KNOWN: [Known; 38] = [
         about: "connections that may be open at once; more wait until one is closed",
     },
     Known { name: "head_time", default: "10s", about: "how long the head of a request may take to come" },
+    Known { name: "take_time", default: "60s", about: "how long an app may leave what has come of its answer" },
     Known { name: "body_limit", default: "20MiB", about: "largest request body" },
     Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
     Known {
@@ -104,7 +105,22 @@ pub const KNOWN: [Known; 38] = [
         default: "1KiB",
         about: "bytes a second that a body has to come with, looked at every 5 s; 0 waits for any",
     },
-    Known { name: "grace", default: "30s", about: "how long open streams may go on after SIGTERM" },
+    Known {
+        name: "stop_notice",
+        default: "3s",
+        about: "how long /readyz says after SIGTERM that the service stops, before it takes no new connections",
+    },
+    Known { name: "grace", default: "30s", about: "how long open streams may go on after that" },
+    Known {
+        name: "serve_stale",
+        default: "24h",
+        about: "how long known keys are served while the database cannot be asked for changes",
+    },
+    Known {
+        name: "probe_every",
+        default: "10s",
+        about: "how often connections to upstreams are tried that rest or that nobody asks",
+    },
     Known {
         name: "secret",
         default: "",

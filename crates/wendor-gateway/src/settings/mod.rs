@@ -13,6 +13,7 @@ use wendor_store::partitions::Partitioned;
 
 use crate::spool::Options;
 use listening::{CertificateFiles, Listening, certificates, url};
+use timing::Timing;
 use values::{
     address, allowed, connections, database, file, level, optional, secret, size, size_or_zero, sync, threads, time,
     tokens,
@@ -23,6 +24,7 @@ pub use values::Keep;
 
 mod known;
 pub mod listening;
+pub mod timing;
 mod values;
 
 /// Where a value came from.
@@ -122,12 +124,10 @@ pub struct Settings {
     pub workers: usize,
     /// Connections that may be open at once.
     pub connections: usize,
-    /// The time for a request's head.
-    pub head_time: Duration,
+    /// How long things may take.
+    pub timing: Timing,
     /// Request bodies.
     pub bodies: Bodies,
-    /// How long open streams may go on after SIGTERM.
-    pub grace: Duration,
     /// What kept credentials are encrypted with; none can be kept without it.
     pub secret: Option<wendor_core::secret::Secret>,
     /// What they were encrypted with before, while they are kept anew.
@@ -215,8 +215,9 @@ impl Layers {
         let spool_options = check.spool_options();
         let [keep_ledger, keep_details, keep_rollups] =
             ["keep_ledger", "keep_details", "keep_rollups"].map(|name| check.value(name, Keep::parse));
-        let [spool_adopt_after, head_time, grace, inventory_every] =
-            ["spool_adopt_after", "head_time", "grace", "inventory_every"].map(|name| check.value(name, time));
+        let [spool_adopt_after, inventory_every] =
+            ["spool_adopt_after", "inventory_every"].map(|name| check.value(name, time));
+        let timing = check.timing();
         let bodies = check.bodies();
         let workers = check.value("workers", threads);
         let connections = check.value("connections", connections);
@@ -240,9 +241,8 @@ impl Layers {
                 keep_rollups: keep_rollups?,
                 workers: workers?,
                 connections: connections?,
-                head_time: head_time?,
+                timing: timing?,
                 bodies: bodies?,
-                grace: grace?,
                 secret: secret?,
                 secret_before: secret_before?,
                 credentials: credentials?,
@@ -411,7 +411,10 @@ mod tests {
         layers.read_file("listen = '127.0.0.1:3'\ngrace = '3s'\nbody_limit = '3 KiB'").unwrap();
         let settings = layers.check().unwrap();
         assert_eq!(settings.listening.listen.port(), 1);
-        assert_eq!((settings.grace, settings.bodies.largest, settings.workers), (Duration::from_secs(2), 3_072, 2));
+        assert_eq!(
+            (settings.timing.grace, settings.bodies.largest, settings.workers),
+            (Duration::from_secs(2), 3_072, 2)
+        );
         let set = settings.told.iter().filter(|told| told.source != Source::Default);
         let sources: Vec<_> = set.map(|told| (told.name, told.source.as_str())).collect();
         assert_eq!(

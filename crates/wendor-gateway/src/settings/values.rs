@@ -46,6 +46,11 @@ pub(super) fn time(text: &str) -> Result<Duration, String> {
     humantime::parse_duration(text).map_err(|_| "write a time such as 30s".to_owned())
 }
 
+/// A time that is longer than none.
+pub(super) fn some_time(text: &str) -> Result<Duration, String> {
+    time(text).and_then(|time| if time.is_zero() { Err("write a time longer than 0s".to_owned()) } else { Ok(time) })
+}
+
 pub(super) fn threads(text: &str) -> Result<usize, String> {
     match text.parse() {
         Ok(number @ 1..=256) => Ok(number),

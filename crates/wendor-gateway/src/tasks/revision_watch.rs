@@ -40,11 +40,24 @@ pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
 pub async fn look(app: &App) -> Result<(), wendor_store::StoreError> {
     // One at a time: a look that began earlier must not put back what it read before a later one.
     let _turn = app.looking.lock().await;
+    let (now, before) = (app.clock.now(), app.now_serving());
     let change = app.store.change_counter().await?;
-    if change == app.now_serving().change {
+    if change == before.change {
+        app.confirm(now);
         return Ok(());
     }
-    let snapshot = Snapshot::read(&app.store, (&app.keyring, &app.hosts), app.clock.now()).await?;
+    let snapshot = match Snapshot::read(&app.store, (&app.keyring, &app.hosts), now).await {
+        Ok(snapshot) => snapshot,
+        Err(error) => {
+            // A revision that cannot be read here must not keep a revoked key alive.
+            if !error.is_away() && before.keys_change != change {
+                app.snapshot.store(Arc::new(before.with_keys(&app.store, change).await?));
+                tracing::error!(%error, "a change cannot be read: the revision of before goes on serving, with the keys as they are now");
+            }
+            return Err(error);
+        }
+    };
+    app.confirm(now);
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     app.snapshot.store(Arc::new(snapshot));
     app.look_soon.notify_one();

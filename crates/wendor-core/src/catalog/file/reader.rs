@@ -205,6 +205,16 @@ impl<'a> Reader<'a> {
         found
     }
 
+    /// A whole number from 0 on.
+    pub(super) fn count_or_none(&mut self, item: &Item<'_>) -> Option<u32> {
+        let number = if let DeValue::Integer(number) = item.value { Some(number) } else { None };
+        let found = number.and_then(|number| u32::from_str_radix(number.as_str(), number.radix()).ok());
+        if found.is_none() {
+            self.unlike_number(item, "a whole number from 0 on");
+        }
+        found
+    }
+
     /// A decimal from 0 to `most`, taken from its digits and never through binary floating point. The bound keeps every product
     /// and sum that it goes into far from the end of the type.
     pub(super) fn decimal(&mut self, item: &Item<'_>, decimals: u32, most: u64) -> Option<Decimal> {
@@ -232,11 +242,20 @@ impl<'a> Reader<'a> {
 
     /// A duration such as `"10s"`, in milliseconds.
     pub(super) fn duration_ms(&mut self, item: &Item<'_>) -> Option<u64> {
+        self.duration_from(item, 1)
+    }
+
+    /// A time that may be none at all, in milliseconds.
+    pub(super) fn duration_or_none_ms(&mut self, item: &Item<'_>) -> Option<u64> {
+        self.duration_from(item, 0)
+    }
+
+    fn duration_from(&mut self, item: &Item<'_>, least: u64) -> Option<u64> {
         self.parsed(item, |text| {
-            let bad = || format!("`{text}` is not a time from 1ms to 24h: write `500ms`, `10s` or `2m`");
+            let bad = || format!("`{text}` is not a time from {least}ms to 24h: write `500ms`, `10s` or `2m`");
             let time = humantime::parse_duration(text).map_err(|_| bad())?;
             let millis = u64::try_from(time.as_millis()).map_err(|_| bad())?;
-            if (1..=86_400_000).contains(&millis) { Ok(millis) } else { Err(bad()) }
+            if (least..=86_400_000).contains(&millis) { Ok(millis) } else { Err(bad()) }
         })
     }
 

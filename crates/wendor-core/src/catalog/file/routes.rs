@@ -63,7 +63,9 @@ fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
         reply_ms: table.take("reply").and_then(|item| reader.duration_ms(&item)),
         between_events_ms: table.take("between_events").and_then(|item| reader.duration_ms(&item)),
         whole_ms: table.take("whole").and_then(|item| reader.duration_ms(&item)),
+        room_ms: table.take("room").and_then(|item| reader.duration_or_none_ms(&item)),
     };
+    let is_hedged = table.take("hedge").and_then(|item| reader.flag(&item)).unwrap_or(false);
     reader.finish(table);
     let offers_item = offers_item?;
     let items = reader.list(&offers_item)?;
@@ -71,12 +73,11 @@ fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
         reader.problem(&offers_item.path, &offers_item.span, "a stage needs at least one offer");
     }
     let offers = items.iter().filter_map(|item| stage_offer(reader, item, known)).collect();
-    Some(Stage { offers, pick, moves_on, deadlines })
+    Some(Stage { offers, pick, moves_on, deadlines, is_hedged })
 }
 
 fn failure_kinds(reader: &mut Reader<'_>, item: &Item<'_>) -> Vec<FailureKind> {
-    let words: Vec<(&str, FailureKind)> =
-        FailureKind::MOVES_ON_BY_DEFAULT.iter().map(|kind| (kind.as_str(), *kind)).collect();
+    let words: Vec<(&str, FailureKind)> = FailureKind::MAY_MOVE_ON.iter().map(|kind| (kind.as_str(), *kind)).collect();
     let items = reader.list(item).unwrap_or_default();
     items.iter().filter_map(|item| reader.word(item, &words)).collect()
 }
@@ -86,7 +87,7 @@ fn stage_offer(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferN
     let (name_item, share) = if item.is_table() {
         let mut table = reader.table(item)?;
         let name = reader.required(&mut table, "offer");
-        let share = table.take("share").and_then(|item| reader.count(&item));
+        let share = table.take("share").and_then(|item| reader.count_or_none(&item));
         reader.finish(table);
         (name?, share)
     } else {

@@ -39,6 +39,7 @@ fn team(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> Opt
         Some(item) => Access::Only(routes(reader, &item, named)),
         None => Access::AllRoutes,
     };
+    let weight = table.take("weight").and_then(|item| reader.count(&item));
     let items = table.take("quotas").and_then(|item| reader.list(&item)).unwrap_or_default();
     reader.finish(table);
     let mut quotas: Vec<Quota> = Vec::new();
@@ -63,7 +64,7 @@ fn team(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> Opt
         }
         quotas.push(quota);
     }
-    Some(Team { access, quotas, streams })
+    Some(Team { access, quotas, streams, weight })
 }
 
 fn routes(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> BTreeSet<Name> {

@@ -53,6 +53,9 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
     let hosting = reader.required(&mut table, "hosting").and_then(|item| reader.word(&item, &HOSTINGS));
     let place = table.take("place").and_then(|item| reader.string(&item)).map(str::to_owned);
     let streams = table.take("streams").and_then(|item| reader.count(&item));
+    let tokens = table.take("tokens").and_then(|item| reader.count(&item));
+    let queue = table.take("queue").and_then(|item| reader.count_or_none(&item));
+    let is_drained = table.take("drained").and_then(|item| reader.flag(&item)).unwrap_or(false);
     let credential = table.take("credential").and_then(|item| credential(reader, &item));
     let auth = table.take("auth").and_then(|item| reader.parsed(&item, |text| Auth::try_from(text.to_owned())));
     let seals = table.take("seals").and_then(|item| reader.string(&item)).map(str::to_owned);
@@ -70,6 +73,9 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
         hosting: hosting?,
         place,
         streams,
+        tokens,
+        queue,
+        is_drained,
         credential,
         auth,
         headers,

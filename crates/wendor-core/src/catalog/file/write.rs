@@ -89,6 +89,15 @@ fn upstream_lines(out: &mut String, upstream: &Upstream) {
     if let Some(streams) = upstream.streams {
         line(out, &format!("streams = {streams}"));
     }
+    if let Some(tokens) = upstream.tokens {
+        line(out, &format!("tokens = {tokens}"));
+    }
+    if let Some(queue) = upstream.queue {
+        line(out, &format!("queue = {queue}"));
+    }
+    if upstream.is_drained {
+        line(out, "drained = true");
+    }
     if let Some(source) = &upstream.credential {
         let (word, text) = match source {
             CredentialSource::Env(name) => ("env", name),
@@ -194,7 +203,11 @@ fn stage_table(stage: &Stage) -> String {
         ("reply", stage.deadlines.reply_ms),
         ("between_events", stage.deadlines.between_events_ms),
         ("whole", stage.deadlines.whole_ms),
+        ("room", stage.deadlines.room_ms),
     ];
+    if stage.is_hedged {
+        parts.push("hedge = true".to_owned());
+    }
     for (name, millis) in times {
         parts.extend(millis.map(|millis| format!("{name} = {}", quoted(&time(millis)))));
     }
@@ -210,6 +223,9 @@ fn team_table(out: &mut String, name: &Name, team: &Team) {
     if let Access::Only(routes) = &team.access {
         let routes: Vec<String> = routes.iter().map(|route| quoted(route.as_str())).collect();
         line(out, &format!("routes = [{}]", routes.join(", ")));
+    }
+    if let Some(weight) = team.weight {
+        line(out, &format!("weight = {weight}"));
     }
     let at_once = [("team", team.streams.of_team), ("key", team.streams.of_key)];
     let at_once: Vec<_> = at_once.into_iter().filter_map(|(whose, limit)| Some((whose, limit?))).collect();

@@ -18,6 +18,7 @@ use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
 use crate::routing::failure::FailureKind;
+use crate::routing::queue::Lane;
 
 #[derive(Deserialize)]
 struct Body {
@@ -95,7 +96,10 @@ impl Entry {
     fn read(self) -> LedgerEntry {
         let Self { attempts, streamed, end, failure, latency, .. } = self;
         let record = match self.kind {
-            Kind::Request => Record::Request(RequestRecord { attempts, streamed, end, failure, latency }),
+            Kind::Request => {
+                let lane = Lane::default();
+                Record::Request(RequestRecord { attempts, streamed, end, failure, latency, lane })
+            }
             Kind::Check => Record::Check(CheckRecord { streamed, end, latency }),
             Kind::Adjustment => Record::Adjustment(AdjustmentRecord { reason: String::new() }),
         };

@@ -20,6 +20,7 @@ use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
 use crate::routing::failure::FailureKind;
+use crate::routing::queue::Lane;
 
 #[derive(Serialize, Deserialize)]
 struct Body<'a> {
@@ -66,10 +67,38 @@ struct QuotaForm<'a> {
 /// In the order in which they were added: the place of a variant is its number in the frame.
 #[derive(Serialize, Deserialize)]
 enum RecordForm<'a> {
-    Request { attempts: u32, streamed: bool, end: &'a str, failure: Option<&'a str>, latency: LatencyForm },
-    Attempt { number: u32, streamed: bool, failure: Option<&'a str>, began_ms: u64, ended_ms: u64 },
-    Check { streamed: bool, end: &'a str, latency: LatencyForm },
-    Adjustment { reason: &'a str },
+    Request {
+        attempts: u32,
+        streamed: bool,
+        end: &'a str,
+        failure: Option<&'a str>,
+        latency: LatencyForm,
+    },
+    Attempt {
+        number: u32,
+        streamed: bool,
+        failure: Option<&'a str>,
+        began_ms: u64,
+        ended_ms: u64,
+    },
+    Check {
+        streamed: bool,
+        end: &'a str,
+        latency: LatencyForm,
+    },
+    Adjustment {
+        reason: &'a str,
+    },
+    /// A request that waited for room, or was not in the usual lane.
+    Waited {
+        attempts: u32,
+        streamed: bool,
+        end: &'a str,
+        failure: Option<&'a str>,
+        latency: LatencyForm,
+        waited_ms: u64,
+        lane: &'a str,
+    },
 }
 
 #[derive(Serialize, Deserialize)]
@@ -183,6 +212,15 @@ impl<'a> RecordForm<'a> {
     fn of(record: &'a Record) -> Self {
         let failure = |kind: Option<FailureKind>| kind.map(FailureKind::as_str);
         match record {
+            Record::Request(request) if request.latency.waited_ms > 0 || !request.lane.is_usual() => Self::Waited {
+                attempts: request.attempts,
+                streamed: request.streamed,
+                end: request.end.as_str(),
+                failure: failure(request.failure),
+                latency: LatencyForm::of(request.latency),
+                waited_ms: request.latency.waited_ms,
+                lane: request.lane.as_str(),
+            },
             Record::Request(request) => Self::Request {
                 attempts: request.attempts,
                 streamed: request.streamed,
@@ -218,7 +256,18 @@ impl<'a> RecordForm<'a> {
                 end: End::parse(end)?,
                 failure: failure(kind)?,
                 latency: latency.read(),
+                lane: Lane::default(),
             }),
+            Self::Waited { attempts, streamed, end, failure: kind, latency, waited_ms, lane } => {
+                Record::Request(RequestRecord {
+                    attempts,
+                    streamed,
+                    end: End::parse(end)?,
+                    failure: failure(kind)?,
+                    latency: Latency { waited_ms, ..latency.read() },
+                    lane: Lane::parse(lane)?,
+                })
+            }
             Self::Attempt { number, streamed, failure: kind, began_ms, ended_ms } => {
                 Record::Attempt(AttemptRecord { number, streamed, failure: failure(kind)?, began_ms, ended_ms })
             }
@@ -236,6 +285,6 @@ impl LatencyForm {
     }
 
     fn read(self) -> Latency {
-        Latency { admitted_ms: self.0, answering_ms: self.1, first_token_ms: self.2, whole_ms: self.3 }
+        Latency { admitted_ms: self.0, waited_ms: 0, answering_ms: self.1, first_token_ms: self.2, whole_ms: self.3 }
     }
 }

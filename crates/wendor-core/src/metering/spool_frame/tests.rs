@@ -15,13 +15,14 @@ use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
 use crate::routing::failure::FailureKind;
+use crate::routing::queue::Lane;
 
 fn at() -> DateTime<Utc> {
     DateTime::from_timestamp_micros(1_790_000_000_123_456).unwrap()
 }
 
 fn latency() -> Latency {
-    Latency { admitted_ms: 1, answering_ms: Some(2), first_token_ms: None, whole_ms: 70_000 }
+    Latency { admitted_ms: 1, waited_ms: 0, answering_ms: Some(2), first_token_ms: None, whole_ms: 70_000 }
 }
 
 fn settled(record: Record) -> Settled {
@@ -60,11 +61,22 @@ fn request() -> Record {
         end: End::Abandoned,
         failure: Some(FailureKind::TimedOut),
         latency: latency(),
+        lane: Lane::default(),
+    })
+}
+
+fn waited() -> Record {
+    let Record::Request(request) = request() else { panic!("it is a request") };
+    Record::Request(RequestRecord {
+        latency: Latency { waited_ms: 1_200, ..request.latency },
+        lane: Lane::Batch,
+        ..request
     })
 }
 
 #[rstest]
 #[case::request(request())]
+#[case::one_that_waited(waited())]
 #[case::attempt(Record::Attempt(AttemptRecord { number: 2, streamed: false, failure: None, began_ms: 4, ended_ms: 9 }))]
 #[case::check(Record::Check(CheckRecord { streamed: true, end: End::Proper, latency: latency() }))]
 #[case::adjustment(Record::Adjustment(AdjustmentRecord { reason: "charged twice".to_owned() }))]

@@ -36,6 +36,19 @@ fn now() -> DateTime<Utc> {
     at("2026-11-24T08:10:00Z")
 }
 
+fn failing(upstream: &str, model: Option<&str>) -> Finding {
+    let name = |text: &str| Name::parse(text).unwrap();
+    let outcomes = vec![reached::Outcomes { team: name("harbour-ops"), answered: 0, failed: 6 }];
+    Finding::Failing(Failing {
+        upstream: upstream.to_owned(),
+        model: model.map(str::to_owned),
+        since: Some(at("2026-11-24T07:52:00Z")),
+        next_trial: Some(at("2026-11-24T08:10:09Z")),
+        last: "unreachable, connection refused on 127.0.0.1:7502".to_owned(),
+        reached: vec![Reached { route: name("deck-plans"), goes_on_to: None, outcomes }],
+    })
+}
+
 fn near(used: i64, reached_at: Option<&str>, at_limit: AtLimit) -> NearLimit {
     let quota = Quota { measure: Measure::Cost, window: Window::Month, limit: Decimal::from(1_200), at_limit };
     NearLimit {
@@ -84,9 +97,9 @@ fn a_quota_near_its_limit(#[case] near: NearLimit, #[case] state: &str, #[case] 
 
 #[rstest]
 #[case::failing(
-    Finding::Failing { upstream: "quayside-b".into(), since: Some(at("2026-11-24T07:52:00Z")), last: "unreachable, connection refused on 127.0.0.1:7502".into() },
+    failing("quayside-b", None),
     "quayside-b fails: unreachable, connection refused on 127.0.0.1:7502",
-    "Since 07:52, 18 min. Its routes go on to their next offers meanwhile."
+    "Since 07:52, 18 min. The next trial is at 08:10:09. deck-plans has no working offer: 6 of 6 requests failed in the last 5 min of harbour-ops."
 )]
 #[case::slowed(
     Finding::Slowed { upstream: "quayside-b".into(), wait_ms: 4_100, usual_ms: 600 },
@@ -128,11 +141,11 @@ fn the_worst_stands_first() {
     let findings = vec![
         Finding::NoRoute { wanted: "x".into(), count: 1, teams: vec![], nearest: None },
         Finding::NearLimit(near(1_092, None, AtLimit::Refuse)),
-        Finding::Failing { upstream: "quayside-a".into(), since: None, last: "server-error, 500".into() },
+        failing("quayside-a", Some("dunlin-7b")),
         Finding::SpoolGrows { pending: 9, is_reachable: true, is_writable: false },
     ];
     let states: Vec<_> = notices(findings, now(), "EUR").iter().map(|notice| notice.subject.clone()).collect();
-    assert_eq!(states, ["the spool", "quayside-a", "freight-desk", "x"]);
+    assert_eq!(states, ["the spool", "quayside-a/dunlin-7b", "freight-desk", "x"]);
 }
 
 #[rstest]

@@ -90,7 +90,8 @@ async fn streams_at_quayside(ferry: &Ferry) -> u64 {
 
 #[tokio::test]
 async fn streams_of_one_team_leave_some_for_others() {
-    let ferry = Ferry::with(Wishes { streams: Some(8), patience: Some("60s"), ..Wishes::default() }).await;
+    let ferry =
+        Ferry::with(Wishes { streams: Some(8), room: Some("0ms"), patience: Some("60s"), ..Wishes::default() }).await;
     let more = "[teams.freight-desk]";
     let text = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
     assert!(text.contains(more), "{text}");

@@ -11,6 +11,7 @@ use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::QuotaId;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_core::routing::queue::Lane;
 use wendor_e2e::database::Database;
 use wendor_store::Store;
 use wendor_store::ledger::{MAX_BATCH, SpoolPlace};
@@ -23,7 +24,8 @@ fn entry(number: u32, begun: chrono::DateTime<Utc>) -> Spooled {
     let team = ["timetables", "freight-desk", "passenger-care", "harbour-ops", "data-lab"][number as usize % 5];
     let route = ["night-sailings", "manifests", "lost-luggage"][number as usize % 3];
     let offer = OfferName::parse("quarry/fulmar-large").unwrap();
-    let latency = Latency { admitted_ms: 1, answering_ms: Some(2), first_token_ms: Some(200), whole_ms: 1_500 };
+    let latency =
+        Latency { admitted_ms: 1, waited_ms: 0, answering_ms: Some(2), first_token_ms: Some(200), whole_ms: 1_500 };
     let part = |digits: i64| wendor_core::metering::money::Money::new(Decimal::new(digits, 9));
     let entry = LedgerEntry {
         key: format!("key-of-{team}"),
@@ -37,6 +39,7 @@ fn entry(number: u32, begun: chrono::DateTime<Utc>) -> Spooled {
             end: End::Proper,
             failure: None,
             latency,
+            lane: Lane::default(),
         }),
         ..LedgerEntry::of_request(
             at,

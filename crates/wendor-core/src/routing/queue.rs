@@ -1,0 +1,315 @@
+//! Who is served next where there is only so much room: streams of an upstream, and tokens under way there (long contexts fill its memory
+//! before many short ones do).
+//!
+//! Whoever finds no room waits in a bounded queue. Teams take turns in it by deficit round robin (Shreedhar and Varghese, 1995): each turn
+//! gives a team credit by its weight, and a request is served for as much credit as it is estimated to use of tokens, so that neither many
+//! requests nor long ones get a team more than its part. Streams are shared by [`crate::quota::share`]; so are the places of the queue.
+//!
+//! Two lanes: `batch` is served only while nobody waits in `interactive`, and leaves a sixteenth of the streams for those who come.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use serde::{Deserialize, Serialize};
+
+use crate::quota::share::{Capacity, NoShare, Shares};
+
+/// The credit that a turn gives for each unit of weight, in tokens.
+const CREDIT_A_TURN: u64 = 512;
+
+/// What batch leaves of the streams: one in so many, and one at least.
+const BATCH_LEAVES: u64 = 16;
+
+/// How urgent a request is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Lane {
+    /// Somebody waits for the answer.
+    #[default]
+    Interactive,
+    /// It fills what room is idle.
+    Batch,
+}
+
+impl Lane {
+    /// The lane's word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Interactive => "interactive",
+            Self::Batch => "batch",
+        }
+    }
+
+    /// Reads a lane's word.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        [Self::Interactive, Self::Batch].into_iter().find(|lane| lane.as_str() == text)
+    }
+
+    /// Whether it is the usual one.
+    #[must_use]
+    pub fn is_usual(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+/// How much room there is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// Streams at once; `None` without a limit.
+    pub streams: Option<u64>,
+    /// Tokens under way; `None` without a limit. One request alone may take more.
+    pub tokens: Option<u64>,
+    /// Requests that may wait in each lane.
+    pub queue: u64,
+    /// Teams that could come.
+    pub teams: usize,
+}
+
+/// What one asks for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Ask<Who> {
+    /// Who asks.
+    pub who: Who,
+    /// Tokens that it may use.
+    pub tokens: u64,
+    /// The weight of whoever asks.
+    pub weight: u32,
+    /// How urgent it is.
+    pub lane: Lane,
+}
+
+/// A request that waits, by a number of its own.
+pub type WaitId = u64;
+
+/// The queue has no place for it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct QueueFull {
+    /// So many wait already.
+    pub waiting: u64,
+}
+
+/// Who waits in a lane.
+#[derive(Debug)]
+struct Line<Who> {
+    /// Teams in the order of their turns.
+    turns: VecDeque<Who>,
+    teams: BTreeMap<Who, Waiting>,
+    places: Shares<Who>,
+}
+
+#[derive(Debug)]
+struct Waiting {
+    requests: VecDeque<(WaitId, u64)>,
+    credit: u64,
+    weight: u32,
+}
+
+impl<Who> Default for Line<Who> {
+    fn default() -> Self {
+        Self { turns: VecDeque::new(), teams: BTreeMap::new(), places: Shares::default() }
+    }
+}
+
+/// The room of one upstream: who is served, and who waits.
+#[derive(Debug)]
+pub struct Room<Who> {
+    streams: Shares<Who>,
+    tokens: u64,
+    lines: [Line<Who>; 2],
+    batch_streams: u64,
+    last_id: WaitId,
+}
+
+impl<Who> Default for Room<Who> {
+    fn default() -> Self {
+        Self {
+            streams: Shares::default(),
+            tokens: 0,
+            lines: [Line::default(), Line::default()],
+            batch_streams: 0,
+            last_id: 0,
+        }
+    }
+}
+
+impl<Who: Ord + Clone> Room<Who> {
+    /// Streams under way.
+    #[must_use]
+    pub fn streams(&self) -> u64 {
+        self.streams.total()
+    }
+
+    /// Of them those of the batch lane.
+    #[must_use]
+    pub fn batch_streams(&self) -> u64 {
+        self.batch_streams
+    }
+
+    /// Tokens under way.
+    #[must_use]
+    pub fn tokens(&self) -> u64 {
+        self.tokens
+    }
+
+    /// Requests that wait.
+    #[must_use]
+    pub fn waiting(&self) -> u64 {
+        self.lines.iter().map(|line| line.places.total()).sum()
+    }
+
+    /// Whether a request of `who` would be served at once.
+    ///
+    /// # Errors
+    /// [`NoShare`], why not; what waits before it counts as full.
+    pub fn look(&self, ask: &Ask<Who>, limits: Limits) -> Result<(), NoShare> {
+        if self.lines.iter().take(lane_index(ask.lane) + 1).any(|line| line.places.total() > 0) {
+            return Err(NoShare::Full);
+        }
+        self.fits(ask, limits)
+    }
+
+    fn fits(&self, ask: &Ask<Who>, limits: Limits) -> Result<(), NoShare> {
+        if limits.tokens.is_some_and(|all| self.tokens > 0 && self.tokens.saturating_add(ask.tokens) > all) {
+            return Err(NoShare::Full);
+        }
+        let Some(streams) = limits.streams else { return Ok(()) };
+        if ask.lane == Lane::Batch {
+            let left = (streams / BATCH_LEAVES).max(1).min(streams - 1);
+            return if self.streams.total() + 1 > streams - left { Err(NoShare::Full) } else { Ok(()) };
+        }
+        self.streams.look(&ask.who, 1, Capacity { whole: streams, teams: limits.teams })
+    }
+
+    /// Takes room, whether there is any or not.
+    pub fn take_anyway(&mut self, ask: &Ask<Who>) {
+        self.streams.take_anyway(&ask.who, 1);
+        self.tokens = self.tokens.saturating_add(ask.tokens);
+        self.batch_streams += u64::from(ask.lane == Lane::Batch);
+    }
+
+    /// Gives room back.
+    pub fn leave(&mut self, ask: &Ask<Who>) {
+        self.streams.give_back(&ask.who, 1);
+        self.tokens = self.tokens.saturating_sub(ask.tokens);
+        self.batch_streams = self.batch_streams.saturating_sub(u64::from(ask.lane == Lane::Batch));
+    }
+
+    /// Enters the queue; [`Self::admit`] says who is served next.
+    ///
+    /// # Errors
+    /// [`QueueFull`] when there is no place in it.
+    pub fn enter(&mut self, ask: &Ask<Who>, limits: Limits) -> Result<WaitId, QueueFull> {
+        let id = self.last_id + 1;
+        let [interactive, batch] = &mut self.lines;
+        let line = if ask.lane == Lane::Batch { batch } else { interactive };
+        let capacity = Capacity { whole: limits.queue, teams: limits.teams };
+        // Whoever finds the line empty only passes through it.
+        if line.places.total() > 0 && line.places.take(&ask.who, 1, capacity).is_err() {
+            return Err(QueueFull { waiting: line.places.total() });
+        } else if line.places.total() == 0 {
+            line.places.take_anyway(&ask.who, 1);
+        }
+        self.last_id = id;
+        let waiting = line.teams.entry(ask.who.clone()).or_insert_with(|| {
+            line.turns.push_back(ask.who.clone());
+            Waiting { requests: VecDeque::new(), credit: 0, weight: ask.weight.max(1) }
+        });
+        waiting.weight = ask.weight.max(1);
+        waiting.requests.push_back((id, ask.tokens));
+        Ok(id)
+    }
+
+    /// The place in its lane of a request that waits, from 1; `None` when it does not. Requests of other teams may be served between.
+    #[must_use]
+    pub fn place(&self, id: WaitId) -> Option<usize> {
+        let in_line = |line: &Line<Who>| {
+            let mut of_team = line.teams.values().map(|team| team.requests.iter().position(|(other, _)| *other == id));
+            let own = of_team.find_map(|place| place)?;
+            // Each other team is served about as often until then.
+            let before = line.teams.values().filter(|team| team.requests.iter().all(|(other, _)| *other != id));
+            Some(own + 1 + before.map(|team| team.requests.len().min(own + 1)).sum::<usize>())
+        };
+        self.lines.iter().find_map(in_line)
+    }
+
+    /// A request waits no longer. Says whether it did.
+    pub fn give_up(&mut self, id: WaitId) -> bool {
+        for line in &mut self.lines {
+            let holds = |team: &Waiting| team.requests.iter().any(|(other, _)| *other == id);
+            let who = line.teams.iter().find(|(_, team)| holds(team)).map(|(who, _)| who.clone());
+            let Some(who) = who else { continue };
+            if let Some(team) = line.teams.get_mut(&who) {
+                team.requests.retain(|(other, _)| *other != id);
+            }
+            line.left(&who);
+            return true;
+        }
+        false
+    }
+
+    /// Serves the next that waits, if there is room for it: it has its room from now on.
+    pub fn admit(&mut self, limits: Limits) -> Option<(WaitId, Ask<Who>)> {
+        let (id, ask) = self.next(Lane::Interactive, limits)?;
+        self.take_anyway(&ask);
+        Some((id, ask))
+    }
+
+    fn next(&mut self, lane: Lane, limits: Limits) -> Option<(WaitId, Ask<Who>)> {
+        let line = self.lines.get(lane_index(lane))?;
+        if line.places.total() == 0 {
+            return if lane == Lane::Interactive { self.next(Lane::Batch, limits) } else { None };
+        }
+        // The fewest turns until somebody's credit is enough; of equals the one whose turn comes first.
+        let mut best: Option<(u64, Ask<Who>)> = None;
+        for who in &line.turns {
+            let Some(team) = line.teams.get(who) else { continue };
+            let Some((_, tokens)) = team.requests.front() else { continue };
+            let ask = Ask { who: who.clone(), tokens: *tokens, weight: team.weight, lane };
+            // One whose part of the streams is taken is passed over; the others are not held up by it.
+            if self.fits(&ask, limits) == Err(NoShare::ForOthers) {
+                continue;
+            }
+            let turns = tokens.saturating_sub(team.credit).div_ceil(CREDIT_A_TURN * u64::from(team.weight));
+            if best.as_ref().is_none_or(|(fewest, _)| turns < *fewest) {
+                best = Some((turns, ask));
+            }
+        }
+        let (turns, ask) = best?;
+        // Whoever's turn it is waits until there is room for it: otherwise short requests would keep a long one out for ever.
+        self.fits(&ask, limits).ok()?;
+        let line = self.lines.get_mut(lane_index(lane))?;
+        for team in line.teams.values_mut() {
+            team.credit = team.credit.saturating_add(turns * CREDIT_A_TURN * u64::from(team.weight));
+        }
+        let team = line.teams.get_mut(&ask.who)?;
+        team.credit = team.credit.saturating_sub(ask.tokens);
+        let (id, _) = team.requests.pop_front()?;
+        line.turns.retain(|who| *who != ask.who);
+        line.turns.push_back(ask.who.clone());
+        line.left(&ask.who);
+        Some((id, ask))
+    }
+}
+
+impl<Who: Ord + Clone> Line<Who> {
+    /// One of them waits no longer.
+    fn left(&mut self, who: &Who) {
+        self.places.give_back(who, 1);
+        if self.teams.get(who).is_some_and(|team| team.requests.is_empty()) {
+            // Credit is not saved up while nothing is wanted.
+            self.teams.remove(who);
+            self.turns.retain(|other| other != who);
+        }
+    }
+}
+
+fn lane_index(lane: Lane) -> usize {
+    match lane {
+        Lane::Interactive => 0,
+        Lane::Batch => 1,
+    }
+}
+
+#[cfg(test)]
+mod tests;

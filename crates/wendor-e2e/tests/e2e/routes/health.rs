@@ -1,0 +1,129 @@
+//! What fails is left alone, its neighbours are not, and it comes back.
+
+use std::time::{Duration, Instant};
+
+use serde_json::{Value, json};
+use wendor_e2e::ferry::{Ferry, Wishes, header, question};
+use wendor_e2e::waiting::until;
+use wendor_standins::fault::Fault;
+
+const TWO_MODELS: &str = r#"
+[routes.manifests]
+stages = [{ offers = ["quayside/dunlin-7b"] }]
+"#;
+
+async fn offer_of(ferry: &Ferry, route: &str) -> (u16, String, String) {
+    let answer = ferry.ask(&question(route, true)).await;
+    let seen = (answer.status().as_u16(), header(&answer, "wendor-offer"), header(&answer, "wendor-attempts"));
+    answer.text().await.unwrap();
+    seen
+}
+
+async fn quayside(ferry: &Ferry) -> Value {
+    let upstreams = ferry.get("/upstreams").await;
+    upstreams.as_array().unwrap().iter().find(|upstream| upstream["name"] == "quayside").unwrap().clone()
+}
+
+#[tokio::test]
+async fn a_mended_server_comes_back_and_its_changes_are_told() {
+    let ferry = Ferry::begin().await;
+    ferry.quayside.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
+    for _ in 0..3 {
+        assert_eq!(offer_of(&ferry, "night-sailings").await, (200, "quarry/fulmar-large".into(), "2".into()));
+    }
+    let asked = ferry.quayside.tally().requests;
+    assert_eq!(offer_of(&ferry, "night-sailings").await, (200, "quarry/fulmar-large".into(), "1".into()));
+    assert_eq!(ferry.quayside.tally().requests, asked, "it rests");
+    let resting = quayside(&ferry).await;
+    let health = &resting["offers"][0]["health"];
+    assert_eq!((&resting["state"], &health["state"]), (&json!("failing"), &json!("failing")), "{resting}");
+    assert!(health["next_trial"].is_string(), "{health}");
+    assert_eq!(health["changes"][0]["why"], "3 failures in a row, the last: server-error (500)");
+    let now = ferry.get("/now").await;
+    let told = now["attention"].as_array().unwrap().iter().find(|line| line["subject"] == "quayside/dunlin-70b");
+    let why = told.unwrap_or_else(|| panic!("{now}"))["why"].as_str().unwrap();
+    assert!(why.contains("harbour has no working offer: nobody asked in the last 5 min"), "{why}");
+    assert!(why.contains("night-sailings goes on to quarry/fulmar-large: none of 4 requests failed"), "{why}");
+    ferry.quayside.set_fault(Fault::None).await.unwrap();
+    let began = Instant::now();
+    until("it is asked as before", || async {
+        (offer_of(&ferry, "night-sailings").await.1 == "quayside/dunlin-70b").then_some(())
+    })
+    .await;
+    until("it is well", || async {
+        offer_of(&ferry, "night-sailings").await;
+        (quayside(&ferry).await["state"] == "well").then_some(())
+    })
+    .await;
+    assert!(began.elapsed() < Duration::from_secs(30), "{:?}", began.elapsed());
+    let metrics = ferry.http.get(format!("{}/metrics", ferry.service.url)).send().await.unwrap().text().await.unwrap();
+    for state in ["failing", "well"] {
+        let line = format!("wendor_health_changes_total{{state=\"{state}\",upstream=\"quayside\"}} ");
+        assert!(metrics.contains(&line), "{metrics}");
+    }
+}
+
+#[tokio::test]
+async fn one_model_that_is_limited_leaves_its_neighbours_asked() {
+    let ferry = Ferry::with(Wishes::default()).await;
+    let catalogue = ferry.catalogue(&Wishes { more: TWO_MODELS.to_owned(), ..Wishes::default() });
+    let two = catalogue.replacen("offers.dunlin-70b", "offers.dunlin-7b = {}\noffers.dunlin-70b", 1);
+    ferry.apply(&two).await;
+    ferry.quayside.serve_models(&["dunlin-70b", "dunlin-7b"]);
+    ferry.quayside.set_fault(Fault::Status { status: 429, retry_after: Some(30) }).await.unwrap();
+    assert_eq!(offer_of(&ferry, "harbour").await.0, 429);
+    ferry.quayside.set_fault(Fault::None).await.unwrap();
+    assert_eq!(offer_of(&ferry, "harbour").await.0, 503, "it asked to be left alone");
+    assert_eq!(offer_of(&ferry, "manifests").await, (200, "quayside/dunlin-7b".into(), "1".into()));
+}
+
+/// Without another offer nobody is refused for it: it is asked though it rests.
+#[tokio::test]
+async fn where_nothing_else_is_left_it_is_asked_though_it_rests() {
+    let ferry = Ferry::begin().await;
+    ferry.quayside.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
+    for _ in 0..4 {
+        assert_eq!(offer_of(&ferry, "harbour").await.0, 502);
+    }
+    ferry.quayside.set_fault(Fault::None).await.unwrap();
+    let answer = ferry.ask(&question("harbour", true)).await;
+    assert_eq!(answer.status(), 200);
+    let id = header(&answer, "wendor-request-id");
+    answer.text().await.unwrap();
+    let shown = ferry.request(&id).await;
+    let reason = shown["plan"][0]["reason"].as_str().unwrap();
+    assert!(reason.starts_with("rests after failures until") || reason.starts_with("has rested"), "{reason}");
+}
+
+/// A stage that is open costs no waiting while a later one is well.
+#[tokio::test]
+async fn a_dead_server_is_waited_for_by_few() {
+    let ferry = Ferry::begin().await;
+    ferry.quayside.set_fault(Fault::StallBeforeFirst).await.unwrap();
+    for _ in 0..3 {
+        offer_of(&ferry, "night-sailings").await;
+    }
+    let began = Instant::now();
+    for _ in 0..6 {
+        assert_eq!(offer_of(&ferry, "night-sailings").await.2, "1");
+    }
+    assert!(began.elapsed() < Duration::from_millis(500), "{:?}", began.elapsed());
+}
+
+#[tokio::test]
+async fn a_request_too_long_for_one_offer_goes_to_a_larger_window() {
+    let ferry = Ferry::begin().await;
+    let catalogue = ferry.catalogue(&Wishes::default());
+    ferry.quayside.set_fault(Fault::Status { status: 413, retry_after: None }).await.unwrap();
+    assert_eq!(offer_of(&ferry, "night-sailings").await.0, 413, "no window is known to be larger");
+    let windows = catalogue
+        .replacen("offers.dunlin-70b = {", "offers.dunlin-70b = { context_window = 8192,", 1)
+        .replacen("offers.fulmar-large = {", "offers.fulmar-large = { context_window = 200000,", 1);
+    ferry.apply(&windows).await;
+    assert_eq!(offer_of(&ferry, "night-sailings").await, (200, "quarry/fulmar-large".into(), "2".into()));
+    assert_eq!(
+        quayside(&ferry).await["offers"][0]["health"]["state"],
+        "not asked yet",
+        "it says nothing of its health"
+    );
+}

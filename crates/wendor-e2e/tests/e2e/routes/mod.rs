@@ -1,0 +1,7 @@
+//! Routes that hold when servers do not: what an app gets by each fault, offers that come back, room and fairness, hedging, and what is told
+//! of it.
+
+mod faults;
+mod health;
+mod hedging;
+mod room;
