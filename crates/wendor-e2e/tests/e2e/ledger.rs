@@ -82,7 +82,8 @@ async fn five_hundred_mixed_requests_are_all_in_the_ledger_and_agree_with_the_up
         statuses.extend(many(count, "night-sailings", true).await);
     }
     ferry.quayside.set_fault(Fault::CutMidway).await.unwrap();
-    statuses.extend(many(20, "night-sailings", true).await);
+    // It rests after what it has failed of, and is asked where there is nothing else.
+    statuses.extend(many(20, "harbour", true).await);
     ferry.quayside.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
     statuses.extend(many(30, "harbour", false).await);
     ferry.quayside.set_fault(Fault::StallBeforeFirst).await.unwrap();

@@ -101,9 +101,12 @@ async fn cells() -> Vec<Cell> {
     for row in table() {
         for (streamed, has_next) in [(true, true), (true, false), (false, true), (false, false)] {
             let standin = StandIn::start(Profile::quick(row.0, &[MODEL])).await.unwrap();
-            standin.set_fault(row.1.clone()).await.unwrap();
             cells.push(Cell { row: row.clone(), streamed, has_next, standin });
         }
+    }
+    // Once all have their ports: one that refuses gives its own away.
+    for cell in &cells {
+        cell.standin.set_fault(cell.row.1.clone()).await.unwrap();
     }
     cells
 }

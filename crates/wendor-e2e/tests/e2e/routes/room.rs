@@ -103,7 +103,7 @@ async fn a_team_with_many_requests_does_not_hold_up_another() {
     let (many, mut waited) = tokio::join!(many, one_by_one);
     assert!(many.iter().all(|(status, ..)| *status == 200), "{many:?}");
     waited.sort_unstable();
-    assert!(waited[2] <= 250, "the next stream that ends is its turn: {waited:?}");
+    assert!(waited[2] < 400, "the next streams that end are its turn, of {} that wait: {waited:?}", many.len());
 }
 
 #[tokio::test]
