@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, RwLock};
+use std::time::Duration;
 
 use arc_swap::ArcSwapOption;
 use chrono::{DateTime, Utc};
@@ -12,13 +13,14 @@ use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::detail::ServedFrom;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::failure::{Failure, FailureKind};
-use wendor_core::routing::health::{Asking, Change, Health};
+use wendor_core::routing::health::{Asking, Change, Health, HealthState};
 use wendor_core::routing::reason::Reason;
 use wendor_core::routing::recent::Recent;
 use wendor_core::routing::retries::{HedgeBudget, RetryBudget};
 use wendor_core::watch::attention::OF_LATE_MINUTES;
 use wendor_core::watch::reached::Outcomes;
 
+use crate::app::App;
 use crate::gate::Gate;
 
 /// One upstream.
@@ -106,6 +108,37 @@ impl UpstreamState {
 
     fn connections_kept(&self) -> MutexGuard<'_, Health> {
         locked(&self.connections)
+    }
+
+    /// Whether a probe is due: it has rested long enough, or nothing was heard of it for so long. It takes the trial then.
+    #[must_use]
+    pub fn takes_probe(&self, now: DateTime<Utc>, every: Duration) -> bool {
+        let mut connections = self.connections_kept();
+        match connections.asking(now) {
+            Asking::OnTrial => connections.begin(now) == Asking::OnTrial,
+            Asking::Freely => {
+                connections.last_heard().is_none_or(|at| (now - at).to_std().is_ok_and(|past| past >= every))
+            }
+            Asking::IsTried(_) | Asking::Rests(_) | Asking::LeftAlone(_) => false,
+        }
+    }
+
+    /// What came of a probe. Tells what has changed.
+    pub fn probed(&self, at: DateTime<Utc>, seen: Result<(), Failure>) -> Option<Change> {
+        match seen {
+            Ok(()) => self.connections_kept().succeeded(at, None),
+            Err(failure) => self.connections_kept().failed(at, "", &failure),
+        }
+    }
+
+    /// A check found it well, and its offer of that model where it was asked. Tells what has changed.
+    pub fn checked(&self, at: DateTime<Utc>, model: Option<&str>) -> Vec<Told> {
+        let connected = self.connections_kept().succeeded(at, None).map(|change| (None, change));
+        let answered = model.and_then(|model| {
+            let change = self.offer(model).health_kept().succeeded(at, None)?;
+            Some((Some(model.into()), change))
+        });
+        connected.into_iter().chain(answered).collect()
     }
 
     /// Who is served there.
@@ -236,16 +269,22 @@ fn rank(asking: Asking) -> (u8, Option<DateTime<Utc>>) {
     }
 }
 
-/// A change of health, and of what.
-#[derive(Clone, Debug)]
-pub struct Told {
-    /// The upstream.
-    pub upstream: Name,
-    /// The model, where it is its offer's.
-    pub model: Option<Box<str>>,
-    /// What has changed.
-    pub change: Change,
+/// Tells whoever watches what has changed of the health of upstreams and offers.
+pub fn tell<'a>(app: &App, changes: impl IntoIterator<Item = (&'a Name, Option<Box<str>>, Change)>) {
+    for (upstream, model, change) in changes {
+        let what = model.as_deref().map_or_else(|| upstream.to_string(), |model| format!("{upstream}/{model}"));
+        app.metrics.health_changes.with_label_values(&[upstream.as_str(), change.state.as_str()]).inc();
+        match change.state {
+            HealthState::Failing => tracing::warn!(offer = what, why = change.why, "it rests after failures"),
+            HealthState::Well | HealthState::NotAsked | HealthState::Degraded | HealthState::OnTrial => {
+                tracing::info!(offer = what, why = change.why, "it is well again");
+            }
+        }
+    }
 }
+
+/// A change of health: of an upstream's connections, or of its offer of a model.
+pub type Told = (Option<Box<str>>, Change);
 
 /// An offer that is asked. Its outcome is told to the health of offer and upstream; without one they are as before.
 #[derive(Debug)]
@@ -331,11 +370,8 @@ impl Asked {
     }
 
     fn told(&self, of_upstream: Option<Change>, of_offer: Option<Change>) -> Vec<Told> {
-        let upstream = || self.offer.upstream().clone();
-        let of_upstream = of_upstream.map(|change| Told { upstream: upstream(), model: None, change });
-        let model = || Some(self.offer.model().into());
-        let of_offer = of_offer.map(|change| Told { upstream: upstream(), model: model(), change });
-        of_upstream.into_iter().chain(of_offer).collect()
+        let of_offer = of_offer.map(|change| (Some(self.offer.model().into()), change));
+        of_upstream.map(|change| (None, change)).into_iter().chain(of_offer).collect()
     }
 }
 

@@ -27,7 +27,7 @@ use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
 use crate::stopping::Stopping;
-use crate::tasks::{inventory, orphans, retention, revision_watch, spool_drain};
+use crate::tasks::{inventory, orphans, probe, retention, revision_watch, spool_drain};
 use crate::trust::{BadAuthorities, Trust};
 use crate::{credentials, listeners};
 
@@ -102,13 +102,14 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let (end_drain, drain_ends) = watch::channel(false);
     let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
     let looking = tokio::spawn(inventory::run(app.clone(), stop.clone()));
+    let probing = tokio::spawn(probe::run(app.clone(), stop.clone()));
     let records = app.store.apart();
     let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
     let keeping = tokio::spawn(retention::run(app.clone(), stop.clone()));
     let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
     let served = listeners::run(app.clone(), (listeners, certificates), stop).await;
     end_drain.send_replace(true);
-    let _joined = tokio::join!(watching, looking, adopting, keeping, draining);
+    let _joined = tokio::join!(watching, looking, probing, adopting, keeping, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
     records.close().await;
     app.store.close().await;

@@ -60,6 +60,35 @@ pub struct StageDeadlines {
 }
 
 impl StageDeadlines {
+    /// Reads `first_event=2s, whole=30s`: the names that stages have in the catalogue file, each with a time.
+    ///
+    /// # Errors
+    /// What is wrong, in words.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        const NAMES: &str = "connect, first_event, reply, between_events, whole, room";
+        let mut read = Self::default();
+        for pair in text.split(',').map(str::trim).filter(|pair| !pair.is_empty()) {
+            let (name, time) =
+                pair.split_once('=').ok_or_else(|| "has to look like `first_event=2s, whole=30s`".to_owned())?;
+            let millis =
+                humantime::parse_duration(time.trim()).ok().and_then(|time| u64::try_from(time.as_millis()).ok());
+            let millis = millis.ok_or_else(|| {
+                format!("has `{}` for a time: write `500ms`, `10s` or `2m`", time.trim().escape_debug())
+            })?;
+            let place = match name.trim() {
+                "connect" => &mut read.connect_ms,
+                "first_event" => &mut read.first_event_ms,
+                "reply" => &mut read.reply_ms,
+                "between_events" => &mut read.between_events_ms,
+                "whole" => &mut read.whole_ms,
+                "room" => &mut read.room_ms,
+                other => return Err(format!("names `{}`, which is none of {NAMES}", other.escape_debug())),
+            };
+            *place = Some(millis);
+        }
+        Ok(read)
+    }
+
     /// Whether it is waited for room at an upstream that is full.
     #[must_use]
     pub fn waits_for_room(&self) -> bool {
@@ -97,6 +126,23 @@ impl Default for Deadlines {
             between_events: Duration::from_secs(30),
             whole: Duration::from_secs(600),
             room: Duration::from_secs(5),
+        }
+    }
+}
+
+impl Deadlines {
+    /// The same, where an app says so less: it cannot make them longer.
+    #[must_use]
+    pub fn lowered(self, by: StageDeadlines) -> Self {
+        let least =
+            |own: Duration, wish: Option<u64>| wish.map_or(own, |millis| own.min(Duration::from_millis(millis)));
+        Self {
+            connect: least(self.connect, by.connect_ms),
+            first_event: least(self.first_event, by.first_event_ms),
+            reply: least(self.reply, by.reply_ms.or(by.whole_ms)),
+            between_events: least(self.between_events, by.between_events_ms),
+            whole: least(self.whole, by.whole_ms),
+            room: least(self.room, by.room_ms),
         }
     }
 }
@@ -170,6 +216,26 @@ mod tests {
     fn stage(times: [Option<u64>; 6]) -> StageDeadlines {
         let [connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms, room_ms] = times;
         StageDeadlines { connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms, room_ms }
+    }
+
+    #[rstest]
+    #[case::two("first_event=2s, whole=30s", Some([None, Some(2_000), None, None, Some(30_000), None]))]
+    #[case::nothing(" ", Some([None; 6]))]
+    #[case::no_name("first=2s", None)]
+    #[case::no_time("whole=soon", None)]
+    #[case::no_pair("whole", None)]
+    fn an_app_says_how_long_it_waits(#[case] text: &str, #[case] times: Option<[Option<u64>; 6]>) {
+        assert_eq!(StageDeadlines::parse(text).ok(), times.map(stage));
+    }
+
+    #[test]
+    fn an_app_can_only_lower_them() {
+        let own = Deadlines::default();
+        assert_eq!(own.lowered(StageDeadlines::default()), own);
+        let wish =
+            StageDeadlines { first_event_ms: Some(2_000), connect_ms: Some(60_000), ..StageDeadlines::default() };
+        let lowered = own.lowered(wish);
+        assert_eq!((lowered.first_event, lowered.connect), (Duration::from_secs(2), own.connect));
     }
 
     #[rstest]

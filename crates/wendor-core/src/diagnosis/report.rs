@@ -218,6 +218,13 @@ impl Report {
         self.findings().flat_map(|finding| &finding.remedies).filter(|remedy| remedy.as_change().is_some()).collect()
     }
 
+    /// Whether the model was asked and answered.
+    #[must_use]
+    pub fn has_answered(&self) -> bool {
+        let is_good = |step: &StepReport| matches!(step.state, StepState::Well | StepState::Noted);
+        self.steps.iter().any(|step| step.step == Step::StreamedAnswer && is_good(step))
+    }
+
     /// Whether nothing bars the way and nothing has to be known.
     #[must_use]
     pub fn is_green(&self) -> bool {

@@ -319,6 +319,12 @@ impl Health {
         self.last_success
     }
 
+    /// When something was last heard of it, good or bad.
+    #[must_use]
+    pub fn last_heard(&self) -> Option<DateTime<Utc>> {
+        self.last_success.max(self.last_failure.as_ref().map(|last| last.at))
+    }
+
     /// Until when it asked to be left alone, if that is still to come.
     #[must_use]
     pub fn left_alone_until(&self, now: DateTime<Utc>) -> Option<DateTime<Utc>> {

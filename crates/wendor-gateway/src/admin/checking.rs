@@ -26,6 +26,7 @@ use crate::checks::calls::{Asking, Extent};
 use crate::checks::spending::{OPERATORS, Payer};
 use crate::checks::{self, Checked, Subject};
 use crate::credentials::{Credential, Kept};
+use crate::fleet::tell;
 
 /// What is to be checked, and how far.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -206,6 +207,12 @@ fn elsewhere(app: &App, catalogue: &wendor_core::catalog::Catalogue, own: Option
 /// Keeps what a check of an upstream of the catalogue saw: its inventory and its proofs.
 async fn keep(app: &App, principal: &Principal, subject: &Subject, checked: &Checked) -> Result<(), Problem> {
     let Some(name) = &subject.name else { return Ok(()) };
+    if checked.found.is_some() {
+        // What a check finds well counts as a trial.
+        let model = checked.model.as_deref().filter(|_| checked.report.has_answered());
+        let changes = app.fleet.upstream(name).checked(app.clock.now(), model);
+        tell(app, changes.into_iter().map(|(model, change)| (name, model, change)));
+    }
     if let Some(inventory) = &checked.inventory {
         crate::tasks::inventory::keep(app, name, Ok(inventory.clone())).await?;
     }

@@ -86,7 +86,8 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
     }
     let snapshot = ticket.snapshot().clone();
     let stages: &[Stage] = snapshot.catalogue.routes.get(ticket.route()).map_or(&[], |route| &route.stages);
-    let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).whole;
+    let wish = ticket.account().marks.deadlines;
+    let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).lowered(wish).whole;
     let whole_until = Instant::from_std(ticket.started()) + whole;
     let common = Common { request: Arc::new(request), content, fetched, form, whole_until };
     let course = Course::of(ticket.plan());
@@ -96,7 +97,7 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
             break;
         }
         let Some(stage) = walk.stage(&turn) else { continue };
-        if !walk.begins(&turn, stage.deadlines.into()).await {
+        if !walk.begins(&turn, walk.deadlines(stage)).await {
             continue;
         }
         match walk.race(turn, stage).await {
@@ -111,6 +112,11 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
 impl<'s> Walk<'s> {
     pub(super) fn stage(&self, turn: &Turn) -> Option<&'s Stage> {
         turn.planned.stage.checked_sub(1).and_then(|index| self.stages.get(index))
+    }
+
+    /// The deadlines of a stage, as far as the app does not lower them.
+    pub(super) fn deadlines(&self, stage: &Stage) -> Deadlines {
+        Deadlines::from(stage.deadlines).lowered(self.ticket.account().marks.deadlines)
     }
 
     fn answering(self, reply: Reply, offer: OfferName, deadlines: Deadlines) -> Answering {
@@ -211,7 +217,7 @@ impl<'s> Walk<'s> {
             return Err(reply);
         }
         let failure = Failure::of_rejection(reply.status, reply.kind);
-        self.rejected = Some((reply, offer.clone(), stage.deadlines.into()));
+        self.rejected = Some((reply, offer.clone(), self.deadlines(stage)));
         Ok(failure)
     }
 }

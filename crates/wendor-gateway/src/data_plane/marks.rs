@@ -1,9 +1,10 @@
 //! What an app may say of its request in headers of ours: `wendor-run`, `wendor-step` and `wendor-labels` stand on the record and change
-//! nothing else; `wendor-lane` says how urgent it is.
+//! nothing else; `wendor-lane` says how urgent it is, `wendor-deadlines` how long it waits.
 
 use std::collections::BTreeMap;
 
 use actix_web::http::header::HeaderMap;
+use wendor_core::catalog::route::StageDeadlines;
 use wendor_core::routing::queue::Lane;
 
 use super::refusal::Refusal;
@@ -25,6 +26,8 @@ pub struct Marks {
     pub labels: BTreeMap<String, String>,
     /// `wendor-lane`.
     pub lane: Lane,
+    /// `wendor-deadlines`: by how much the stages' own are lowered.
+    pub deadlines: StageDeadlines,
 }
 
 impl Marks {
@@ -66,7 +69,11 @@ impl Marks {
                     Refusal::BadHeader("wendor-lane", "has to be `interactive` or `batch`".to_owned())
                 })?,
             };
-        Ok(Self { run: text("wendor-run")?, step: text("wendor-step")?, labels, lane })
+        let deadlines = match headers.get("wendor-deadlines").map(|value| value.to_str().unwrap_or("?")) {
+            None => StageDeadlines::default(),
+            Some(text) => StageDeadlines::parse(text).map_err(|why| Refusal::BadHeader("wendor-deadlines", why))?,
+        };
+        Ok(Self { run: text("wendor-run")?, step: text("wendor-step")?, labels, lane, deadlines })
     }
 }
 

@@ -16,13 +16,11 @@ use wendor_core::name::OfferName;
 use wendor_core::quota::Measure;
 use wendor_core::quota::use_of::settled;
 use wendor_core::routing::failure::Failure;
-use wendor_core::routing::health::HealthState;
 
 use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};
 use crate::allowances::Held;
-use crate::app::App;
-use crate::fleet::{Asked, Told};
+use crate::fleet::{Asked, Told, tell};
 use crate::gate::Permit;
 use crate::spool::SpoolSlot;
 
@@ -104,8 +102,13 @@ impl OpenAttempt {
 
     /// Tells its offer's health that it is waited for longer than is usual.
     pub fn tell_slow(&mut self, why: &str) {
-        let app = self.account.app.clone();
-        tell(&app, &self.asked.is_slow(app.clock.now(), why));
+        let changes = self.asked.is_slow(self.account.app.clock.now(), why);
+        self.tell(changes);
+    }
+
+    fn tell(&self, changes: Vec<Told>) {
+        let upstream = self.offer.upstream();
+        tell(&self.account.app, changes.into_iter().map(|(model, change)| (upstream, model, change)));
     }
 
     /// Where it is made.
@@ -137,13 +140,14 @@ impl OpenAttempt {
         let app = self.account.app.clone();
         let labels = [self.offer.upstream().as_str(), failure.kind.as_str()];
         app.metrics.attempt_failures.with_label_values(&labels).inc();
-        tell(&app, &self.asked.failed(app.clock.now(), failure));
+        let changes = self.asked.failed(app.clock.now(), failure);
+        self.tell(changes);
     }
 
     /// Tells its offer's health that it answers, with the time to its first token where it streams.
     pub fn tell_success(&mut self, first_token_ms: Option<u64>) {
-        let app = self.account.app.clone();
-        tell(&app, &self.asked.succeeded(app.clock.now(), first_token_ms));
+        let changes = self.asked.succeeded(self.account.app.clock.now(), first_token_ms);
+        self.tell(changes);
     }
 
     /// It answered: what it used, and what it used of quotas, for the request's own line.
@@ -213,20 +217,6 @@ impl OpenAttempt {
         let served_from = self.account.app.fleet.upstream(self.offer.upstream()).served_from(self.offer.model());
         let (offer, began_ms, ended_ms) = (self.offer.clone(), self.began_ms, self.account.call.elapsed_ms());
         Attempt { offer, began_ms, ended_ms, failure, spent, served_from }
-    }
-}
-
-/// Tells whoever watches what has changed of health.
-fn tell(app: &App, changes: &[Told]) {
-    for Told { upstream, model, change } in changes {
-        let what = model.as_deref().map_or_else(|| upstream.to_string(), |model| format!("{upstream}/{model}"));
-        app.metrics.health_changes.with_label_values(&[upstream.as_str(), change.state.as_str()]).inc();
-        match change.state {
-            HealthState::Failing => tracing::warn!(offer = what, why = change.why, "it rests after failures"),
-            HealthState::Well | HealthState::NotAsked | HealthState::Degraded | HealthState::OnTrial => {
-                tracing::info!(offer = what, why = change.why, "it is well again");
-            }
-        }
     }
 }
 

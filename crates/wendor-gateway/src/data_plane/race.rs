@@ -11,7 +11,7 @@ use std::time::Duration;
 use tokio::time::{Instant, sleep_until};
 use wendor_core::catalog::route::{Deadlines, Stage};
 use wendor_core::name::OfferName;
-use wendor_core::routing::failure::Failure;
+use wendor_core::routing::failure::{Failure, FailureKind};
 
 use super::attempt::Walk;
 use super::course::Turn;
@@ -79,7 +79,7 @@ impl<'s> Walk<'s> {
     /// Runs the attempt that has begun for `turn`.
     pub(super) async fn race(&mut self, turn: Turn, stage: &Stage) -> Ran {
         let number = self.ticket.attempt().number();
-        let launched = self.launch(&turn, stage.deadlines.into());
+        let launched = self.launch(&turn, self.deadlines(stage));
         let launch = match launched {
             Some(Ok(launch)) => launch,
             Some(Err(failure)) => return self.failed((turn, number), failure),
@@ -132,7 +132,7 @@ impl<'s> Walk<'s> {
     /// Begins an attempt at the next offer that has room.
     async fn second_attempt(&mut self) -> Option<Beside<'s>> {
         while let Some(turn) = self.course.pop_usual() {
-            let Some(deadlines) = self.stage(&turn).map(|stage| stage.deadlines.into()) else { continue };
+            let Some(deadlines) = self.stage(&turn).map(|stage| self.deadlines(stage)) else { continue };
             if !self.begins(&turn, deadlines).await {
                 continue;
             }
@@ -165,10 +165,13 @@ impl<'s> Walk<'s> {
                 reply
             }
         };
-        Ok((reply, turn.planned.offer, stage.deadlines.into()))
+        Ok((reply, turn.planned.offer, self.deadlines(stage)))
     }
 
-    fn failed(&mut self, (turn, number): (Turn, u32), failure: Failure) -> Ran {
+    fn failed(&mut self, (turn, number): (Turn, u32), mut failure: Failure) -> Ran {
+        // That an app waits for less than its stage would is not the offer's failure.
+        failure.is_of_request |= failure.kind == FailureKind::TimedOut
+            && self.stage(&turn).is_some_and(|stage| self.deadlines(stage) != stage.deadlines.into());
         let is_named = self.stage(&turn).is_some_and(|stage| stage.moves_on.contains(&failure.kind));
         let moves_on = failure.is_of_request || is_named;
         self.ticket.failed(number, failure);

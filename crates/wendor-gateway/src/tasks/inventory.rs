@@ -108,6 +108,21 @@ pub async fn keep(app: &App, name: &Name, seen: Result<Inventory, String>) -> Re
     Ok(events)
 }
 
+/// An address of an upstream that is open.
+pub(super) async fn peer_of(app: &App, upstream: &Upstream) -> Result<Peer, String> {
+    let Led { to: addresses, refused } = app.hosts.look_up(upstream.address.host()).await;
+    if let Some((address, why)) = refused {
+        return Err(format!("its host leads to {address}, {why}"));
+    }
+    let dialled = dial::each(&addresses, upstream.address.port()).await;
+    let to = dial::open_one(&dialled).ok_or_else(|| format!("no connection to {}", upstream.address.authority()))?;
+    let peer = Peer::plain(to, &upstream.address).with_headers(&upstream.headers);
+    Ok(match upstream.address.is_encrypted() {
+        true => peer.encrypted(app.trust.config(app.trust.verifier(upstream.certificate.as_ref()))),
+        false => peer,
+    })
+}
+
 async fn look_at(app: &App, snapshot: &Snapshot, (name, upstream): (&Name, &Upstream)) -> Result<Inventory, String> {
     let credential = match snapshot.credential(name) {
         Credential::None => None,
@@ -117,16 +132,7 @@ async fn look_at(app: &App, snapshot: &Snapshot, (name, upstream): (&Name, &Upst
         Credential::Found(secret) => Some(secret.clone()),
         Credential::Missing(why) => return Err(why.clone()),
     };
-    let Led { to: addresses, refused } = app.hosts.look_up(upstream.address.host()).await;
-    if let Some((address, why)) = refused {
-        return Err(format!("its host leads to {address}, {why}"));
-    }
-    let dialled = dial::each(&addresses, upstream.address.port()).await;
-    let to = dial::open_one(&dialled).ok_or_else(|| "no connection".to_owned())?;
-    let mut peer = Peer::plain(to, &upstream.address).with_headers(&upstream.headers);
-    if upstream.address.is_encrypted() {
-        peer = peer.encrypted(app.trust.config(app.trust.verifier(upstream.certificate.as_ref())));
-    }
+    let peer = peer_of(app, upstream).await?;
     let url = upstream.address.endpoint(listing_path(upstream.dialect));
     let credentials = Credentials::of(credential.as_ref(), &upstream.auth);
     let heard = peer.get(&url, credentials).await.map_err(|_| "the listing is not answered".to_owned())?;

@@ -5,9 +5,11 @@
 //! - [`retention`]: makes and drops the months of the records
 //! - [`revision_watch`]: looks for changes and replaces the snapshot
 //! - [`inventory`]: looks at what upstreams serve
+//! - [`probe`]: tries connections to upstreams that rest or that nobody asks
 
 pub mod inventory;
 pub mod orphans;
+pub mod probe;
 pub mod retention;
 pub mod revision_watch;
 pub mod spool_drain;
