@@ -468,6 +468,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/routes/{name}/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would become of a request to a route, as things are now. Nothing is sent. */
+        post: operations["post-routes-name-explain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/secret": {
         parameters: {
             query?: never;
@@ -728,6 +745,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/upstreams/{name}/drained": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Drain an upstream, or take it back. Requests under way go on; `streams_open` of the upstream tells how many are left. */
+        put: operations["drain"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/upstreams/{name}/mend": {
         parameters: {
             query?: never;
@@ -819,6 +853,11 @@ export interface components {
         /** @description One try. */
         AttemptLine: {
             /**
+             * @description Whether its answer went to the app, also where that broke off later. One that neither answered nor failed was given up: another
+             *     answered first, or the app had gone.
+             */
+            answered: boolean;
+            /**
              * Format: int64
              * @description When it began, in milliseconds from the request's arrival.
              */
@@ -832,7 +871,7 @@ export interface components {
              * @description When it ended.
              */
             ended_ms: number;
-            /** @description What it failed of; it answered when absent. */
+            /** @description What it failed of. */
             failure?: string | null;
             /** @description Where. */
             offer: string;
@@ -1162,6 +1201,80 @@ export interface components {
              */
             day: string;
         };
+        /** @description Whether an upstream takes new requests. */
+        DrainAsk: {
+            /** @description `true`: it takes none; `false`: it does again. */
+            drained: boolean;
+        };
+        /** @description A request that somebody may make. */
+        ExplainAsk: {
+            /** @description The path that it would be sent to; `/v1/chat/completions` when absent. */
+            path?: string | null;
+            /** @description Its body, as an app would send it; a short question when absent. */
+            request?: Record<string, never> | null;
+            /** @description The team that would ask. */
+            team: string;
+        };
+        /** @description An offer of the plan. */
+        ExplainLine: {
+            /** @description What the request would cost there at most. */
+            expected_cost?: string | null;
+            /**
+             * Format: int64
+             * @description The usual wait for a first token of late, in milliseconds.
+             */
+            first_token_ms?: number | null;
+            /** @description The offer. */
+            offer: string;
+            /** @description How that stage picks. */
+            pick: string;
+            /** @description Why it is taken, or left. */
+            reason: string;
+            /**
+             * Format: int64
+             * @description How long the request would wait for room there at most, in milliseconds.
+             */
+            room_ms: number;
+            /** @description The stage, from 1. */
+            stage: number;
+            /** @description How it is: `not asked yet`, `well`, `degraded`, `on trial` or `failing`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description Streams that its upstream can carry.
+             */
+            streams?: number | null;
+            /**
+             * Format: int32
+             * @description Streams of its upstream under way.
+             */
+            streams_open: number;
+            /** @description In which turn it would be asked, from 1; absent where it would not. */
+            turn?: number | null;
+            /**
+             * Format: int32
+             * @description Requests that wait for room at its upstream.
+             */
+            waiting: number;
+        };
+        /** @description What would become of a request. */
+        Explained: {
+            /** @description Code of the currency. */
+            currency: string;
+            /**
+             * Format: int64
+             * @description Input tokens, as its bytes tell.
+             */
+            input_tokens: number;
+            /** @description The offers, in the order of the plan. */
+            offers: components["schemas"]["ExplainLine"][];
+            /** @description The route. */
+            route: string;
+            /** @description In a sentence. */
+            summary: string;
+            /** @description The team. */
+            team: string;
+        };
         /** @description What attempts used that did not answer. */
         FailedAttempts: {
             /** @description What they cost, all digits. */
@@ -1246,6 +1359,46 @@ export interface components {
         FirstCode: {
             /** @description Six digits. */
             code: string;
+        };
+        /** @description It came to rest, or became well again. */
+        HealthChangeLine: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description What it became: `failing` or `well`. */
+            state: string;
+            /** @description Why, in words. */
+            why: string;
+        };
+        /** @description How an offer, or the connections to an upstream, are. */
+        HealthLine: {
+            /** @description When it came to rest or became well again, the newest first; the last 32 since the service began. */
+            changes: components["schemas"]["HealthChangeLine"][];
+            /**
+             * Format: int64
+             * @description How many such changes there were since the service began.
+             */
+            changes_counted: number;
+            last_failure?: components["schemas"]["LastFailureLine"] | null;
+            /**
+             * Format: date-time
+             * @description Until when it asked to be left alone.
+             */
+            left_alone_until?: string | null;
+            /**
+             * Format: date-time
+             * @description When the next request may try it, while it rests or is on trial.
+             */
+            next_trial?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it fails without a success between, or is well without a failure; absent before it was asked.
+             */
+            since?: string | null;
+            /** @description `not asked yet`, `well`, `degraded`, `on trial` or `failing`. */
+            state: string;
         };
         /** @description How an offer counts input, learnt from what its upstream reports since the service began. */
         InputCounting: {
@@ -1371,7 +1524,7 @@ export interface components {
             /** @description Whose it is. */
             team: string;
         };
-        /** @description The last failure of an upstream since the service began. */
+        /** @description The last failure since the service began. */
         LastFailureLine: {
             /**
              * Format: date-time
@@ -1586,6 +1739,13 @@ export interface components {
              * @description Tokens of prompt and answer together; null: none told.
              */
             context_window?: number | null;
+            /**
+             * Format: int64
+             * @description The usual wait for a first token of late, in milliseconds.
+             */
+            first_token_ms?: number | null;
+            /** @description How it is. */
+            health: components["schemas"]["HealthLine"];
             input_counting?: components["schemas"]["InputCounting"] | null;
             /** @description The upstream's name for the model. */
             model: string;
@@ -1869,7 +2029,7 @@ export interface components {
         RequestLine: {
             /**
              * Format: int64
-             * @description When the first attempt began, in milliseconds from its arrival.
+             * @description When admission and plan were done, in milliseconds from its arrival.
              */
             admitted_ms: number;
             /**
@@ -1917,6 +2077,8 @@ export interface components {
             labels: {
                 [key: string]: string;
             };
+            /** @description `interactive` or `batch`. */
+            lane: string;
             /** @description The offer that answered, or was tried last. */
             offer?: string | null;
             /**
@@ -1938,6 +2100,13 @@ export interface components {
             tokens: components["schemas"]["TokensByKind"];
             /** @description The attempts, when there was more than one or none answered; empty once they are not kept any more. */
             tries: components["schemas"]["AttemptLine"][];
+            /**
+             * Format: int64
+             * @description How long it waited for room at upstreams that were full, in all.
+             */
+            waited_ms: number;
+            /** @description The waits for room, in order; empty once they are not kept any more. */
+            waits: components["schemas"]["WaitLine"][];
             /**
              * Format: int64
              * @description When all was over.
@@ -2199,6 +2368,11 @@ export interface components {
             reply_ms: number;
             /**
              * Format: int64
+             * @description For room at an upstream that is full; 0: it is not waited.
+             */
+            room_ms: number;
+            /**
+             * Format: int64
              * @description For the whole request.
              */
             whole_ms: number;
@@ -2390,13 +2564,17 @@ export interface components {
         UpstreamLine: {
             /** @description Its address. */
             address: string;
+            /** @description How connections to it are. */
+            connections: components["schemas"]["HealthLine"];
             /** @description `none`, `found`, or what is missing. */
             credential: string;
             /** @description What it speaks: `chat-completions`, `responses`, `messages`, `generate-content` or `local-chat`. */
             dialect: string;
+            /** @description Whether it takes no new requests. */
+            drained: boolean;
             /**
              * Format: int64
-             * @description Recent wait for a first token, in milliseconds.
+             * @description The usual wait for a first token of late at the offer that was asked last, in milliseconds.
              */
             first_token_ms?: number | null;
             /** @description `own` or `hosted`. */
@@ -2410,15 +2588,10 @@ export interface components {
             place?: string | null;
             /**
              * Format: date-time
-             * @description Until when it asked to be left alone.
-             */
-            rests_until?: string | null;
-            /**
-             * Format: date-time
-             * @description Since when it fails without a success between, or is well without a failure; absent before it was asked.
+             * @description Since when; absent before it was asked.
              */
             since?: string | null;
-            /** @description `not asked yet`, `well`, `degraded` or `failing`. */
+            /** @description `not asked yet`, `well`, `degraded`, `on trial` or `failing`: what its connections and its offers are together. */
             state: string;
             /**
              * Format: int32
@@ -2430,6 +2603,21 @@ export interface components {
              * @description Streams that it carries now.
              */
             streams_open: number;
+            /**
+             * Format: int32
+             * @description Tokens that it can have under way.
+             */
+            tokens?: number | null;
+            /**
+             * Format: int64
+             * @description Tokens under way there, as they are estimated.
+             */
+            tokens_open: number;
+            /**
+             * Format: int32
+             * @description Requests that wait for room there.
+             */
+            waiting: number;
         };
         /** @description Figures of a range. */
         Usage: {
@@ -2464,14 +2652,29 @@ export interface components {
         };
         /** @description Figures of one group. */
         UsageLine: components["schemas"]["Figures"] & {
-            /** @description In the time before; of a day or hour, the one in its place then. */
+            /** @description In the time before; of a day, hour or minute, the one in its place then. */
             before: components["schemas"]["Figures"];
             /** @description What a key is for. */
             label?: string | null;
-            /** @description The team, route, offer, key, upstream, day or hour; empty for an offer where none was tried. */
+            /** @description The team, route, offer, key, upstream, day, hour or minute; empty for an offer where none was tried. */
             name: string;
             /** @description The query string that lists the requests behind this line at `/manage/v1/requests`. */
             requests_query: string;
+        };
+        /** @description A wait for room at an upstream that was full. */
+        WaitLine: {
+            /**
+             * Format: int64
+             * @description Since when, in milliseconds from the request's arrival.
+             */
+            began_ms: number;
+            /**
+             * Format: int64
+             * @description Until when.
+             */
+            ended_ms: number;
+            /** @description For room for this offer. */
+            offer: string;
         };
     };
     responses: never;
@@ -4397,21 +4600,25 @@ export interface operations {
                 key?: string | null;
                 /** @description To this route. */
                 route?: string | null;
-                /** @description Answered, or tried last, at this offer. */
+                /** @description Tried at this offer. */
                 offer?: string | null;
-                /** @description At an offer of this upstream. */
+                /** @description Tried at an offer of this upstream. */
                 upstream?: string | null;
                 /** @description In this run. */
                 run?: string | null;
                 /** @description With this label, as `name=value`. */
                 label?: string | null;
                 /**
-                 * @description Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered` or `abandoned`; `failed` is `cut-off`,
+                 * @description Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered`, `not-taken` or `abandoned`; `failed` is `cut-off`,
                  *     `not-answered` or `abandoned`.
                  */
                 end?: string | null;
-                /** @description The last attempt failed of this kind. */
+                /** @description An attempt failed of this kind. */
                 failure?: string | null;
+                /** @description Which attempts count for offer, upstream and failure: `any` of them (when absent), or the one that answered or was the `last`. */
+                tried?: string | null;
+                /** @description So many attempts: `2`, or `2+` for two or more. */
+                attempts?: string | null;
                 /** @description At most so many; 50 when absent, 1000 at most. */
                 limit?: number | null;
                 /** @description `next` of the page before. */
@@ -4840,6 +5047,105 @@ export interface operations {
             };
             /** @description No such route */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description A fault of Wendor's own; its log says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The records cannot be reached at the moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-routes-name-explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The route */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainAsk"];
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explained"];
+                };
+            };
+            /** @description Something that came with the call cannot be taken; `field` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token came with the call, or one that is not in force */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such route or team */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description It is in the way of what there is, or another revision is in force by now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The catalogue would not do so; `problems` says where */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6364,6 +6670,42 @@ export interface operations {
             };
         };
     };
+    drain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The upstream */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrainAsk"];
+            };
+        };
+        responses: {
+            /** @description The revision in force; no changes when it was so already */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueApplied"];
+                };
+            };
+            /** @description No such upstream */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
     "post-upstreams-name-mend": {
         parameters: {
             query?: never;
@@ -6567,7 +6909,7 @@ export interface operations {
                 from: string;
                 /** @description First instant after. */
                 to: string;
-                /** @description `team`, `route`, `offer`, `key`, `upstream`, `day` or `hour`; by team when absent. */
+                /** @description `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent. */
                 by?: string | null;
                 /** @description Of this team. */
                 team?: string | null;

@@ -127,6 +127,14 @@ impl Management {
         self.read(self.request(Method::POST, path).bearer_auth(self.profile.token()?).json(body)).await
     }
 
+    /// `PUT` with a body.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        self.read(self.request(Method::PUT, path).bearer_auth(self.profile.token()?).json(body)).await
+    }
+
     /// `POST` before anyone is signed in.
     ///
     /// # Errors

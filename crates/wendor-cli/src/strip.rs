@@ -1,5 +1,6 @@
-//! The strip: one request drawn as a line in time, in characters. Dots are the queue, a thin line is waiting for an offer, a cross
-//! a failed attempt, a tick the first token, bars the stream, and the last sign says how it ended.
+//! The strip: one request drawn as a line in time, in characters. Dots are admission and waiting for room, a thin line is waiting for an
+//! offer, a cross a failed attempt, a ring one that was given up since another answered, a tick the first token, bars the stream, and the
+//! last sign says how it ended.
 
 use wendor_gateway::admin::attempts::AttemptLine;
 use wendor_gateway::admin::requests::RequestShown;
@@ -13,7 +14,7 @@ const LARGE: u64 = 56;
 fn end_sign(end: &str) -> char {
     match end {
         "output-cap" => '┤',
-        "cancelled" | "abandoned" => '▷',
+        "cancelled" | "abandoned" | "not-taken" => '▷',
         "cut-off" => '⌁',
         _ => '▏',
     }
@@ -42,26 +43,45 @@ pub fn small(shown: &RequestShown) -> String {
     let request = &shown.request;
     let scale = Scale { columns: SMALL, whole_ms: request.whole_ms };
     let mut strip = "·".repeat(scale.column(request.admitted_ms));
+    let waited =
+        |from: u64, to: u64| request.waits.iter().filter(move |wait| wait.began_ms >= from && wait.began_ms < to);
+    let mut from = 0;
     for (index, attempt) in shown.attempts.iter().enumerate() {
-        strip.push_str(&lane(shown, index, attempt, scale));
+        for wait in waited(from, attempt.began_ms) {
+            strip.push_str(&"·".repeat(scale.between(wait.began_ms, wait.ended_ms)));
+        }
+        from = attempt.began_ms;
+        // One that another was made beside ends where that begins: there is one line.
+        let next = shown.attempts.get(index + 1).map_or(u64::MAX, |next| next.began_ms);
+        strip.push_str(&lane(shown, attempt, if attempt.answered { u64::MAX } else { next }, scale));
+        if attempt.answered {
+            break;
+        }
+    }
+    if shown.attempts.is_empty() {
+        for wait in &request.waits {
+            strip.push_str(&"·".repeat(scale.between(wait.began_ms, wait.ended_ms)));
+        }
     }
     strip
 }
 
-fn lane(shown: &RequestShown, index: usize, attempt: &AttemptLine, scale: Scale) -> String {
+fn lane(shown: &RequestShown, attempt: &AttemptLine, until_ms: u64, scale: Scale) -> String {
     let request = &shown.request;
-    // Only the last one can have answered, and one before it may have begun in the same millisecond.
-    let answered = request.answering_ms.is_some() && index + 1 == shown.attempts.len();
-    match (request.first_token_ms, answered) {
+    match (request.first_token_ms, attempt.answered) {
         (Some(first_ms), true) => format!(
             "├{}│{}{}",
             "─".repeat(scale.between(attempt.began_ms, first_ms)),
             "▇".repeat(scale.between(first_ms, attempt.ended_ms).max(1)),
             end_sign(&request.end)
         ),
-        (_, _) => {
-            let sign = if attempt.failure.is_some() { '×' } else { end_sign(&request.end) };
-            format!("├{}{sign}", "─".repeat(scale.between(attempt.began_ms, attempt.ended_ms)))
+        (_, answered) => {
+            let sign = match (&attempt.failure, answered || request.answering_ms.is_none()) {
+                (Some(_), _) => '×',
+                (None, true) => end_sign(&request.end),
+                (None, false) => '◦',
+            };
+            format!("├{}{sign}", "─".repeat(scale.between(attempt.began_ms, attempt.ended_ms.min(until_ms))))
         }
     }
 }
@@ -77,14 +97,20 @@ pub fn large(shown: &RequestShown) -> Vec<String> {
     if queue > 0 {
         lines.push(format!("{:width$}  {}", "queue", "·".repeat(queue)));
     }
-    for (index, attempt) in shown.attempts.iter().enumerate() {
+    for wait in &request.waits {
+        let indent = " ".repeat(scale.column(wait.began_ms));
+        let dots = "·".repeat(scale.between(wait.began_ms, wait.ended_ms).max(1));
+        lines.push(format!("{:width$}  {indent}{dots}  waited for room at {}", "room", wait.offer));
+    }
+    for attempt in &shown.attempts {
         let indent = " ".repeat(scale.column(attempt.began_ms));
         let reason = match (&attempt.failure, &attempt.detail) {
             (Some(kind), Some(detail)) => format!("  {kind}: {detail}"),
             (Some(kind), None) => format!("  {kind}"),
-            (None, _) => String::new(),
+            (None, _) if attempt.answered || request.answering_ms.is_none() => String::new(),
+            (None, _) => "  given up: another answered first".to_owned(),
         };
-        lines.push(format!("{:width$}  {indent}{}{reason}", attempt.offer, lane(shown, index, attempt, scale)));
+        lines.push(format!("{:width$}  {indent}{}{reason}", attempt.offer, lane(shown, attempt, u64::MAX, scale)));
     }
     if !lines.is_empty() {
         lines.push(format!("{:width$}  {}", "", axis(scale)));
@@ -126,7 +152,7 @@ mod tests {
         let request = json!({
             "id": "01JDF3-7QK2M0XZ4T", "kind": "request", "images": 0, "image_size": null, "at": "2026-11-25T08:10:40Z", "team": "freight-desk", "key": "k1", "route": "manifests",
             "offer": null, "attempts": 1, "streamed": true, "end": end, "failure": null, "tokens": tokens, "estimated": false,
-            "cost": null, "admitted_ms": admitted, "answering_ms": answering, "first_token_ms": first, "whole_ms": whole,
+            "cost": null, "waited_ms": 0, "waits": [], "lane": "interactive", "admitted_ms": admitted, "answering_ms": answering, "first_token_ms": first, "whole_ms": whole,
             "run": null, "step": null, "labels": {}, "revision": 1, "tries": []
         });
         let shown = json!({
@@ -137,7 +163,22 @@ mod tests {
     }
 
     fn attempt(offer: &str, began_ms: u64, ended_ms: u64, failure: Option<&str>) -> Value {
-        json!({ "offer": offer, "upstream_request_id": "00000000-0000-8000-8000-000000000000", "began_ms": began_ms, "ended_ms": ended_ms, "failure": failure, "detail": failure.map(|_| "why"), "used_estimated": false })
+        json!({ "answered": failure.is_none() || failure == Some("cut-off"), "offer": offer, "upstream_request_id": "00000000-0000-8000-8000-000000000000", "began_ms": began_ms, "ended_ms": ended_ms, "failure": failure, "detail": failure.map(|_| "why"), "used_estimated": false })
+    }
+
+    fn given_up(offer: &str, began_ms: u64, ended_ms: u64) -> Value {
+        let mut attempt = attempt(offer, began_ms, ended_ms, None);
+        attempt["answered"] = json!(false);
+        attempt
+    }
+
+    #[test]
+    fn a_wait_for_room_has_its_lane() {
+        let mut shown = shown((0, Some(700), Some(1_000), 1_400), "proper", &json!([attempt("a/m", 700, 1_400, None)]));
+        shown.request.waits =
+            serde_json::from_value(json!([{ "offer": "a/m", "began_ms": 0, "ended_ms": 700 }])).unwrap();
+        assert_eq!(small(&shown), "·······├───│▇▇▇▇▏");
+        assert!(large(&shown)[0].ends_with("····  waited for room at a/m"), "{:?}", large(&shown));
     }
 
     #[rstest]
@@ -147,9 +188,10 @@ mod tests {
     #[case::fell_over((0, Some(700), Some(1_000), 1_400), "proper", json!([attempt("a/m", 0, 700, Some("unreachable")), attempt("b/m", 700, 1_400, None)]), "├───────×├───│▇▇▇▇▏")]
     #[case::fell_over_at_once((0, Some(0), Some(400), 1_400), "proper", json!([attempt("a/m", 0, 0, Some("unreachable")), attempt("b/m", 0, 1_400, None)]), "├×├────│▇▇▇▇▇▇▇▇▇▇▏")]
     #[case::left_midway((0, Some(0), Some(700), 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├───────│▇▇▇▇▇▇▇▷")]
-    #[case::left_waiting((0, None, None, 1_400), "cancelled", json!([attempt("a/m", 0, 1_400, None)]), "├──────────────▷")]
-    #[case::given_up((0, None, None, 1_400), "abandoned", json!([attempt("a/m", 0, 1_400, None)]), "├──────────────▷")]
+    #[case::left_waiting((0, None, None, 1_400), "cancelled", json!([given_up("a/m", 0, 1_400)]), "├──────────────▷")]
+    #[case::given_up((0, None, None, 1_400), "abandoned", json!([given_up("a/m", 0, 1_400)]), "├──────────────▷")]
     #[case::broke_off((0, Some(0), Some(700), 1_400), "cut-off", json!([attempt("a/m", 0, 1_400, Some("cut-off"))]), "├───────│▇▇▇▇▇▇▇⌁")]
+    #[case::hedged((0, Some(700), Some(1_000), 1_400), "proper", json!([given_up("a/m", 0, 1_000), attempt("b/m", 700, 1_400, None)]), "├───────◦├───│▇▇▇▇▏")]
     #[case::in_no_time((0, Some(0), Some(0), 0), "proper", json!([attempt("a/m", 0, 0, None)]), "├│▇▏")]
     #[case::nothing_tried((0, None, None, 0), "not-answered", json!([]), "")]
     fn a_request_in_a_line(

@@ -102,6 +102,16 @@ pub fn ago(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
     }
 }
 
+/// In how long something is.
+#[must_use]
+pub fn in_time(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
+    match (at - now).num_seconds() {
+        ..=0 => "now".to_owned(),
+        seconds @ 1..=99 => format!("in {seconds} s"),
+        seconds => format!("in {} min", seconds / 60),
+    }
+}
+
 /// How long ago something was of which only the hour is known.
 #[must_use]
 pub fn hours_ago(hour: DateTime<Utc>, now: DateTime<Utc>) -> String {

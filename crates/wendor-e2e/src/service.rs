@@ -1,6 +1,8 @@
 //! The service's process: the real binary, on a free port, with its log kept for looking into.
 
 use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
+use std::os::fd::OwnedFd;
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex};
@@ -50,6 +52,8 @@ pub struct Start {
     pub environment: Vec<(String, String)>,
     /// The message after which nobody reads its log any more, as when whoever started it is gone.
     pub unread_after: Option<&'static str>,
+    /// A socket that is held open for it, to listen on.
+    pub socket: Option<Arc<TcpListener>>,
 }
 
 impl Service {
@@ -105,11 +109,22 @@ impl Service {
     /// When it cannot be started.
     #[must_use]
     pub fn spawn(start: &Start) -> Self {
-        let mut command = Command::new(binary());
+        let mut command = match start.socket {
+            None => Command::new(binary()),
+            Some(_) => {
+                // The socket comes as standard input, and is put where sockets are handed over.
+                let hands_over = "exec 3<&0 </dev/null; export LISTEN_FDS=1 LISTEN_PID=$$; exec \"$0\" \"$@\"";
+                let mut shell = Command::new("bash");
+                shell.arg("-c").arg(hands_over).arg(binary());
+                shell
+            }
+        };
         command.arg("serve").arg("--spool").arg(&start.spool);
         command.env("WENDOR_LISTEN", "127.0.0.1:0").env("WENDOR_STOP_NOTICE", "0s");
         command.env("WENDOR_DATABASE_URL", &start.database_url).envs(start.environment.iter().cloned());
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+        let handed = start.socket.as_ref().map(|socket| socket.try_clone().expect("the socket can be shared"));
+        command.stdin(handed.map_or_else(Stdio::null, |socket| Stdio::from(OwnedFd::from(socket))));
+        command.stdout(Stdio::null()).stderr(Stdio::piped());
         let mut process = command.spawn().expect("the binary can be started");
         let log = Arc::new(Mutex::new(String::new()));
         let (kept, pipe) = (log.clone(), process.stderr.take().expect("it is piped"));

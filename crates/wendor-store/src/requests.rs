@@ -45,9 +45,9 @@ pub struct RequestFilter {
     pub key: Option<String>,
     /// To this route.
     pub route: Option<Name>,
-    /// Answered, or tried last, at this offer.
+    /// Tried at this offer.
     pub offer: Option<OfferName>,
-    /// The offer is of this upstream.
+    /// Tried at an offer of this upstream.
     pub upstream: Option<Name>,
     /// In this run.
     pub run: Option<String>,
@@ -55,8 +55,12 @@ pub struct RequestFilter {
     pub label: Option<(String, String)>,
     /// Ended in one of these ways; in any when empty.
     pub ends: Vec<End>,
-    /// The last attempt failed of this.
+    /// An attempt failed of this.
     pub failure: Option<FailureKind>,
+    /// Whether any attempt counts for offer, upstream and failure, or the one alone that answered or was the last.
+    pub any_attempt: bool,
+    /// How many attempts there were: from, and to.
+    pub attempts: Option<(u32, Option<u32>)>,
 }
 
 /// From where a page goes on: after this line, in the order newest first.
@@ -81,14 +85,20 @@ impl RequestFilter {
             (" and team = ", self.team.as_ref().map(ToString::to_string)),
             (" and key = ", self.key.clone()),
             (" and route = ", self.route.as_ref().map(ToString::to_string)),
-            (" and offer = ", self.offer.as_ref().map(ToString::to_string)),
-            (" and split_part(offer, '/', 1) = ", self.upstream.as_ref().map(ToString::to_string)),
             (" and run = ", self.run.clone()),
-            (" and failure = ", self.failure.map(|kind| kind.as_str().to_owned())),
         ];
         for (condition, value) in texts {
             if let Some(value) = value {
                 query.push(condition).push_bind(value);
+            }
+        }
+        if self.offer.is_some() || self.upstream.is_some() || self.failure.is_some() {
+            self.narrow_by_attempts(query);
+        }
+        if let Some((from, to)) = self.attempts {
+            query.push(" and attempts >= ").push_bind(i64::from(from));
+            if let Some(to) = to {
+                query.push(" and attempts <= ").push_bind(i64::from(to));
             }
         }
         if !self.ends.is_empty() {
@@ -98,6 +108,38 @@ impl RequestFilter {
         if let Some((name, value)) = &self.label {
             query.push(" and labels ->> ").push_bind(name.clone()).push(" = ").push_bind(value.clone());
         }
+    }
+
+    /// By offer, upstream and failure: of the line itself, or together of one of its attempts.
+    fn narrow_by_attempts(&self, query: &mut QueryBuilder<Postgres>) {
+        let offer = self.offer.as_ref().map(ToString::to_string);
+        let upstream = self.upstream.as_ref().map(ToString::to_string);
+        let failure = self.failure.map(|kind| kind.as_str().to_owned());
+        let own = [
+            (" and offer = ", offer.clone()),
+            (" and split_part(offer, '/', 1) = ", upstream.clone()),
+            (" and failure = ", failure.clone()),
+        ];
+        query.push(" and ((true");
+        for (condition, value) in own {
+            if let Some(value) = value {
+                query.push(condition).push_bind(value);
+            }
+        }
+        query.push(")");
+        if self.any_attempt {
+            // Only of requests with several is there more to know than the line says.
+            query.push(
+                " or (attempts > 1 and exists (select 1 from request_detail kept where kept.at = ledger.at
+                 and kept.entry_id = ledger.entry_id and jsonb_path_exists(kept.detail, '$.attempts[*] ? (
+                 ($offer == null || @.offer == $offer) && ($upstream == null || @.offer starts with $upstream)
+                 && ($failure == null || @.failure.kind == $failure))', ",
+            );
+            let upstream = upstream.map(|name| format!("{name}/"));
+            let wanted = serde_json::json!({ "offer": offer, "upstream": upstream, "failure": failure });
+            query.push_bind(Json(wanted)).push(")))");
+        }
+        query.push(")");
     }
 }
 

@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::TryStreamExt;
 use rust_decimal::Decimal;
 use sqlx::{FromRow, Postgres, QueryBuilder};
@@ -34,11 +34,14 @@ pub enum Dimension {
     Day,
     /// By hour, UTC.
     Hour,
+    /// By minute, UTC: from the ledger's lines alone.
+    Minute,
 }
 
 impl Dimension {
     /// Every dimension.
-    pub const ALL: [Self; 7] = [Self::Team, Self::Route, Self::Offer, Self::Key, Self::Upstream, Self::Day, Self::Hour];
+    pub const ALL: [Self; 8] =
+        [Self::Team, Self::Route, Self::Offer, Self::Key, Self::Upstream, Self::Day, Self::Hour, Self::Minute];
 
     /// The dimension's word.
     #[must_use]
@@ -51,6 +54,7 @@ impl Dimension {
             Self::Upstream => "upstream",
             Self::Day => "day",
             Self::Hour => "hour",
+            Self::Minute => "minute",
         }
     }
 
@@ -60,7 +64,19 @@ impl Dimension {
         Self::ALL.into_iter().find(|dimension| dimension.as_str() == text)
     }
 
-    fn of(self, key: &RollUpKey) -> String {
+    /// The step of time that it tells apart, if it is one.
+    #[must_use]
+    pub fn step(self) -> Option<Step> {
+        let step = |window, length, name_of| Some(Step { window, length, name_of });
+        match self {
+            Self::Day => step(Window::Day, TimeDelta::days(1), day_name),
+            Self::Hour => step(Window::Hour, TimeDelta::hours(1), hour_name),
+            Self::Minute => step(Window::Minute, TimeDelta::minutes(1), minute_name),
+            Self::Team | Self::Route | Self::Offer | Self::Key | Self::Upstream => None,
+        }
+    }
+
+    fn of(self, key: &RollUpKey, at: DateTime<Utc>) -> String {
         match self {
             Self::Team => key.team.clone(),
             Self::Route => key.route.clone(),
@@ -69,8 +85,20 @@ impl Dimension {
             Self::Upstream => key.offer.split('/').next().unwrap_or_default().to_owned(),
             Self::Day => day_name(key.hour),
             Self::Hour => hour_name(key.hour),
+            Self::Minute => minute_name(at),
         }
     }
+}
+
+/// A step of time.
+#[derive(Clone, Copy, Debug)]
+pub struct Step {
+    /// The window that it is.
+    pub window: Window,
+    /// Its length.
+    pub length: TimeDelta,
+    /// The name of the step that an instant is in.
+    pub name_of: fn(DateTime<Utc>) -> String,
 }
 
 /// The name of the day of an instant in figures by day.
@@ -83,6 +111,12 @@ pub fn day_name(at: DateTime<Utc>) -> String {
 #[must_use]
 pub fn hour_name(at: DateTime<Utc>) -> String {
     at.format("%Y-%m-%dT%H:00Z").to_string()
+}
+
+/// The name of the minute of an instant in figures by minute.
+#[must_use]
+pub fn minute_name(at: DateTime<Utc>) -> String {
+    at.format("%Y-%m-%dT%H:%MZ").to_string()
 }
 
 /// Sums of one team on one day.
@@ -192,7 +226,7 @@ impl Store {
         let first_hour = Window::Hour.around(query.from);
         let first_whole = if first_hour.start == query.from { query.from } else { first_hour.end };
         let last_whole = Window::Hour.around(query.to).start;
-        if first_whole >= last_whole {
+        if first_whole >= last_whole || query.by == Dimension::Minute {
             self.fold_lines(query, query.from, query.to, &mut groups).await?;
             return Ok(groups);
         }
@@ -232,7 +266,7 @@ impl Store {
         }
         let filter = RequestFilter { from: Some(from), to: Some(to), ..query.filter.clone() };
         self.each_entry(&filter, |entry| {
-            groups.entry(query.by.of(&RollUpKey::of(entry))).or_default().add(entry);
+            groups.entry(query.by.of(&RollUpKey::of(entry), entry.at)).or_default().add(entry);
         })
         .await
     }
@@ -262,7 +296,7 @@ impl Store {
         while let Some(row) = rows.try_next().await? {
             let sums = row.sums()?;
             let key = RollUpKey { hour: row.hour, team: row.team, key: row.key, route: row.route, offer: row.offer };
-            groups.entry(query.by.of(&key)).or_default().merge(&sums);
+            groups.entry(query.by.of(&key, key.hour)).or_default().merge(&sums);
         }
         Ok(())
     }

@@ -4,6 +4,8 @@ mod ask;
 mod audit;
 mod catalogue;
 mod check;
+mod drain;
+mod explain;
 mod key;
 mod me;
 mod models;

@@ -1,5 +1,6 @@
 //! `wendor team|route|upstream list`: what there is and how it is doing.
 
+use chrono::{DateTime, Utc};
 use wendor_gateway::admin::routes_view::{RouteLine, StageLine};
 use wendor_gateway::admin::teams::{QuotaLine, TeamLine};
 use wendor_gateway::admin::upstreams::{OfferLine, UpstreamLine};
@@ -159,7 +160,7 @@ pub(super) async fn upstreams(management: &Management, reader: Reader) -> Result
 fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
     let sign = match upstream.state.as_str() {
         "well" => "●",
-        "degraded" => "◐",
+        "degraded" | "on trial" => "◐",
         "failing" => "×",
         _ => "○",
     };
@@ -172,15 +173,30 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
         (Some(last), false) => format!("{}, {}\n{}", last.kind, words::ago(last.at, now()), last.detail),
         (None, false) => "none".to_owned(),
     };
+    let streams = match upstream.waiting {
+        0 => streams,
+        waiting => format!("{streams}\n{waiting} wait"),
+    };
+    let state = match (upstream.drained, next_trial(upstream)) {
+        (true, _) => format!("{sign} {}\ndrained", upstream.state),
+        (false, Some(at)) => format!("{sign} {}\nnext trial {}", upstream.state, words::in_time(at, now())),
+        (false, None) => format!("{sign} {}", upstream.state),
+    };
     vec![
         upstream.name.clone(),
-        format!("{sign} {}", upstream.state),
+        state,
         streams,
         words::wait(upstream.first_token_ms),
         format!("{}\n{}", upstream.address, upstream.dialect),
         upstream.offers.iter().map(offer).collect::<Vec<_>>().join("\n"),
         last_failure,
     ]
+}
+
+/// When something of it that rests is tried next.
+fn next_trial(upstream: &UpstreamLine) -> Option<DateTime<Utc>> {
+    let of_offers = upstream.offers.iter().filter_map(|offer| offer.health.next_trial);
+    upstream.connections.next_trial.or_else(|| of_offers.min())
 }
 
 fn offer(offer: &OfferLine) -> String {

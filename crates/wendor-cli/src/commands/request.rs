@@ -41,6 +41,8 @@ async fn list(args: RequestListArgs, management: &Management, reader: Reader) ->
         ("label", args.label),
         ("end", args.end),
         ("failure", args.failure),
+        ("attempts", args.attempts),
+        ("tried", args.tried),
         ("limit", Some(args.limit.to_string())),
     ];
     let page: RequestPage = management.get("/requests", &query).await?;

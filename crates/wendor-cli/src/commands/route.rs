@@ -4,7 +4,7 @@ use serde_json::json;
 use wendor_gateway::admin::catalogue::CatalogueApplied;
 use wendor_gateway::admin::client_code::ClientCode;
 
-use super::overview;
+use super::{explain, overview};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{RouteCommand, TeamCommand};
@@ -17,6 +17,10 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
             let applied: CatalogueApplied =
                 management.post("/routes", &json!({ "name": name, "offers": offers })).await?;
             made(&applied, (&format!("route {name} leads to {}", offers.join(", ")), reader))
+        }
+        RouteCommand::Explain { name, team, request, path } => {
+            let ask = (team, request.as_deref(), path);
+            explain::run(&name, ask, management, reader).await
         }
         RouteCommand::Code { name, language, streamed } => {
             let code = code_of(management, &name).await?;

@@ -62,14 +62,39 @@ pub(super) async fn run(args: ServeArgs, reader: Reader) -> Result<(), Failure> 
     // What it writes is for nobody else on this machine.
     rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
     wendor_gateway::data_plane::fault::log_panics();
-    let apps = listener("listen", settings.listening.listen)?;
-    let management = settings.listening.manage_listen.map(|address| listener("manage-listen", address)).transpose()?;
-    let listeners = Listeners { apps, management };
+    let listeners = listeners(&settings.listening)?;
     let store = Store::new(settings.database_url.expose())?;
     let (stopping, stop) = watch::channel(false);
     tokio::spawn(stop_on_signal(stopping));
     let world = World { settings, listeners, store, clock: Clock::system(), process: rand::random(), stop };
     serve(world).await.map_err(|error| Failure::Own(error.to_string()))
+}
+
+/// The sockets that the service listens on: those that whoever started it holds open for it (`LISTEN_FDS`, the apps' first), so that another
+/// instance takes its place without a connection refused; otherwise its own.
+fn listeners(listening: &Listening) -> Result<Listeners, Failure> {
+    let mut held = listenfd::ListenFd::from_env();
+    let mut take = |place: usize| {
+        held.take_tcp_listener(place)
+            .map_err(|error| Failure::Own(format!("the socket {place} that was handed over will not do: {error}")))
+    };
+    let Some(apps) = take(0)? else {
+        let apps = listener("listen", listening.listen)?;
+        let management = listening.manage_listen.map(|address| listener("manage-listen", address)).transpose()?;
+        return Ok(Listeners { apps, management });
+    };
+    let management = match (listening.manage_listen, take(1)?) {
+        (Some(_), Some(handed)) => Some(handed),
+        (Some(address), None) => Some(listener("manage-listen", address)?),
+        (None, None) => None,
+        (None, Some(_)) => {
+            return Err(Failure::NotUnderstood(
+                "Two sockets were handed over (LISTEN_FDS), and `manage_listen` is not set: set it, or hand over one."
+                    .to_owned(),
+            ));
+        }
+    };
+    Ok(Listeners { apps, management })
 }
 
 fn listener(flag: &str, address: SocketAddr) -> Result<TcpListener, Failure> {

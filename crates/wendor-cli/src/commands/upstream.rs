@@ -7,7 +7,7 @@ use wendor_gateway::admin::checking::CheckAsk;
 use wendor_gateway::admin::connecting::{CredentialKept, UpstreamAddition};
 use wendor_gateway::admin::draft::{OfferDraft, UpstreamDraft};
 
-use super::{catalogue, check, models, overview};
+use super::{catalogue, check, drain, models, overview};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{UpstreamAddArgs, UpstreamCommand};
@@ -23,6 +23,8 @@ pub(super) async fn run(command: UpstreamCommand, management: &Management, reade
         UpstreamCommand::Add(args) => add(*args, management, reader).await.map(|_| ()),
         UpstreamCommand::Check(args) => check::run(*args, management, reader).await,
         UpstreamCommand::Models { name, refresh } => models::run(name, refresh, management, reader).await,
+        UpstreamCommand::Drain { name, wait } => drain::drain((&name, wait), management, reader).await,
+        UpstreamCommand::Resume { name } => drain::resume(&name, management, reader).await,
         UpstreamCommand::Offer { name, models, yes } => offer((&name, models, yes), management, reader).await,
         UpstreamCommand::Credential { name, overlap } => credential((&name, &overlap), management, reader).await,
     }

@@ -42,6 +42,7 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
         "key" => "key",
         "upstream" => "upstream",
         "hour" => "hour",
+        "minute" => "minute",
         _ => "day",
     };
     let columns = [
@@ -169,11 +170,14 @@ fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
             let to = next.map_or_else(String::new, |next| format!(" --to {next}"));
             format!("wendor request list{narrowed} --from {}{to}", line.name)
         }
-        "hour" => {
+        by @ ("hour" | "minute") => {
+            let step = if by == "hour" { TimeDelta::hours(1) } else { TimeDelta::minutes(1) };
             let from = DateTime::parse_from_str(&line.name.replace('Z', ":00+0000"), "%Y-%m-%dT%H:%M:%S%z").ok();
-            let to =
-                from.map_or_else(String::new, |from| format!(" --to {}", instant(from.to_utc() + TimeDelta::hours(1))));
+            let to = from.map_or_else(String::new, |from| format!(" --to {}", instant(from.to_utc() + step)));
             format!("wendor request list{narrowed} --from {}:00Z{to}", line.name.trim_end_matches('Z'))
+        }
+        by @ ("offer" | "upstream") => {
+            format!("wendor request list --{by} {} --tried last{narrowed} {range}", line.name)
         }
         by => format!("wendor request list --{by} {}{narrowed} {range}", line.name),
     }

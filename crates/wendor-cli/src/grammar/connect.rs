@@ -35,6 +35,21 @@ pub enum RouteCommand {
         #[arg(long, value_name = "OFFERS", value_delimiter = ',', required = true)]
         offers: Vec<String>,
     },
+    /// Tell what would become of a request as things are now: every offer, taken or left, and why. Nothing is sent.
+    #[command(after_help = "Example: wendor route explain night-sailings --team timetables --request body.json")]
+    Explain {
+        /// The route.
+        name: String,
+        /// The team that would ask.
+        #[arg(long, value_name = "NAME")]
+        team: String,
+        /// File with the request's body, `-` for standard input; a short question when absent.
+        #[arg(long, value_name = "FILE")]
+        request: Option<String>,
+        /// The path that it would be sent to.
+        #[arg(long, default_value = "/v1/chat/completions", value_name = "PATH")]
+        path: String,
+    },
     /// Print ready code that asks a route; the key stays in the variable WENDOR_KEY.
     #[command(after_help = "Example: wendor route code night-sailings --language python --streamed > ask.py")]
     Code {
@@ -87,6 +102,21 @@ pub enum UpstreamCommand {
         /// Do not ask.
         #[arg(long)]
         yes: bool,
+    },
+    /// Let an upstream take no new requests; those under way go on.
+    #[command(after_help = "Example: wendor upstream drain quayside-a --wait")]
+    Drain {
+        /// The upstream.
+        name: String,
+        /// Come back when nothing is under way there any more.
+        #[arg(long)]
+        wait: bool,
+    },
+    /// Let a drained upstream take requests again.
+    #[command(after_help = "Example: wendor upstream resume quayside-a")]
+    Resume {
+        /// The upstream.
+        name: String,
     },
     /// Give an upstream another credential, read from standard input; Wendor keeps it encrypted.
     #[command(after_help = "Example: wendor upstream credential quarry --overlap 1h < key.txt")]

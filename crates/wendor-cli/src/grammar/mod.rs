@@ -196,7 +196,7 @@ pub struct NarrowArgs {
 /// Figures.
 #[derive(Debug, Args)]
 pub struct UsageArgs {
-    /// What to tell apart by: team, route, offer, key, upstream, day, hour.
+    /// What to tell apart by: team, route, offer, key, upstream, day, hour, minute.
     #[arg(long, default_value = "team", value_name = "WHAT")]
     pub by: String,
     #[command(flatten)]
@@ -235,13 +235,19 @@ pub struct RequestListArgs {
     /// Only those with this label, as `name=value`.
     #[arg(long, value_name = "LABEL")]
     pub label: Option<String>,
-    /// Only those that ended so: proper, output-cap, cancelled, cut-off, rejected, not-answered, or failed
+    /// Only those that ended so: proper, output-cap, cancelled, cut-off, rejected, not-answered, not-taken, or failed
     /// (cut-off and not-answered).
     #[arg(long, value_name = "END")]
     pub end: Option<String>,
-    /// Only those whose last attempt failed of this kind.
+    /// Only those of which an attempt failed of this kind.
     #[arg(long, value_name = "KIND")]
     pub failure: Option<String>,
+    /// Only those with so many attempts: `2`, or `2+` for two or more.
+    #[arg(long, value_name = "NUMBER")]
+    pub attempts: Option<String>,
+    /// Which attempts count for --offer, --upstream and --failure: any of them, or the last [default: any].
+    #[arg(long, value_name = "WHICH")]
+    pub tried: Option<String>,
     /// At most so many.
     #[arg(long, default_value_t = 20, value_name = "NUMBER")]
     pub limit: u32,

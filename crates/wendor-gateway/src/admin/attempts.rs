@@ -18,7 +18,10 @@ pub struct AttemptLine {
     pub began_ms: u64,
     /// When it ended.
     pub ended_ms: u64,
-    /// What it failed of; it answered when absent.
+    /// Whether its answer went to the app, also where that broke off later. One that neither answered nor failed was given up: another
+    /// answered first, or the app had gone.
+    pub answered: bool,
+    /// What it failed of.
     pub failure: Option<String>,
     /// What was seen.
     pub detail: Option<String>,
@@ -34,14 +37,19 @@ pub struct AttemptLine {
     pub server_version: Option<String>,
 }
 
-/// The tries of `request` as they are told.
-pub(super) fn attempt_lines(request: &RequestId, attempts: Vec<Attempt>) -> Vec<AttemptLine> {
-    (1..).zip(attempts).map(|(number, attempt)| attempt_line(request.uuid(number), attempt)).collect()
+/// The tries of `request` as they are told, in the order in which they began; of one with an answer the last that was noted gave it.
+pub(super) fn attempt_lines(request: &RequestId, attempts: Vec<Attempt>, has_answer: bool) -> Vec<AttemptLine> {
+    let last = attempts.len().saturating_sub(1);
+    let mut noted: Vec<(bool, Attempt)> =
+        attempts.into_iter().enumerate().map(|(place, attempt)| (has_answer && place == last, attempt)).collect();
+    noted.sort_by_key(|(_, attempt)| attempt.began_ms);
+    (1..).zip(noted).map(|(number, attempt)| attempt_line(request.uuid(number), attempt)).collect()
 }
 
-fn attempt_line(upstream_request_id: String, attempt: Attempt) -> AttemptLine {
+fn attempt_line(upstream_request_id: String, (answered, attempt): (bool, Attempt)) -> AttemptLine {
     let spent = attempt.spent;
     AttemptLine {
+        answered,
         offer: attempt.offer.to_string(),
         upstream_request_id,
         began_ms: attempt.began_ms,

@@ -26,6 +26,8 @@ pub mod connecting;
 pub mod cost;
 mod document;
 pub mod draft;
+pub mod drain;
+pub mod explain;
 mod findings;
 mod first_body;
 pub mod health_view;
@@ -118,6 +120,8 @@ fn of_configuration(config: &mut ServiceConfig) {
         .service(inventory::show)
         .service(inventory::refresh)
         .service(making::route)
+        .service(explain::explain)
+        .service(drain::drain)
         .service(making::team)
         .service(client_code::code)
         .service(catalogue::export)

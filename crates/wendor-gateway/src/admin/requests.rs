@@ -45,19 +45,23 @@ pub struct RequestParams {
     pub key: Option<String>,
     /// To this route.
     pub route: Option<String>,
-    /// Answered, or tried last, at this offer.
+    /// Tried at this offer.
     pub offer: Option<String>,
-    /// At an offer of this upstream.
+    /// Tried at an offer of this upstream.
     pub upstream: Option<String>,
     /// In this run.
     pub run: Option<String>,
     /// With this label, as `name=value`.
     pub label: Option<String>,
-    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered` or `abandoned`; `failed` is `cut-off`,
+    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered`, `not-taken` or `abandoned`; `failed` is `cut-off`,
     /// `not-answered` or `abandoned`.
     pub end: Option<String>,
-    /// The last attempt failed of this kind.
+    /// An attempt failed of this kind.
     pub failure: Option<String>,
+    /// Which attempts count for offer, upstream and failure: `any` of them (when absent), or the one that answered or was the `last`.
+    pub tried: Option<String>,
+    /// So many attempts: `2`, or `2+` for two or more.
+    pub attempts: Option<String>,
     /// At most so many; 50 when absent, 1000 at most.
     pub limit: Option<i64>,
     /// `next` of the page before.
@@ -209,7 +213,8 @@ pub(super) async fn list(
     let mut attempts = app.store.attempts_of(&several).await?;
     let line = |entry: &LedgerEntry| {
         let tries = attempts.remove(entry.entry_id.as_str()).unwrap_or_default();
-        RequestLine { tries: attempt_lines(&entry.request, tries), ..request_line(entry) }
+        let tries = attempt_lines(&entry.request, tries, has_answer(entry));
+        RequestLine { tries, ..request_line(entry) }
     };
     Ok(web::Json(RequestPage { requests: entries.iter().map(line).collect(), currency, next }))
 }
@@ -285,7 +290,21 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         label: params.label.as_deref().map(label).transpose()?,
         ends: params.end.as_deref().map(ends).transpose()?.unwrap_or_default(),
         failure: params.failure.as_deref().map(failure).transpose()?,
+        any_attempt: match params.tried.as_deref() {
+            None | Some("any") => true,
+            Some("last") => false,
+            Some(other) => return Err(bad("tried", format!("`{other}` is none of any, last"))),
+        },
+        attempts: params.attempts.as_deref().map(attempts_of).transpose()?,
     })
+}
+
+/// `2`: two attempts; `2+`: two or more.
+fn attempts_of(text: &str) -> Result<(u32, Option<u32>), Problem> {
+    let (number, is_least) = text.strip_suffix('+').map_or((text, false), |number| (number, true));
+    let message = format!("`{text}` is no number of attempts: write `2`, or `2+` for two or more");
+    let number: u32 = number.parse().map_err(|_| Problem::BadValue { field: "attempts", message })?;
+    Ok((number, (!is_least).then_some(number)))
 }
 
 fn read_mark(text: &str) -> Result<PageMark, Problem> {
@@ -294,6 +313,10 @@ fn read_mark(text: &str) -> Result<PageMark, Problem> {
     // A plus sign of an offset reads as a space in a query string.
     let at = DateTime::parse_from_rfc3339(&at.replace(' ', "+")).map_err(|_| bad())?;
     Ok(PageMark { at: at.to_utc(), entry_id: entry_id.to_owned() })
+}
+
+fn has_answer(entry: &LedgerEntry) -> bool {
+    asked(entry).latency.answering_ms.is_some()
 }
 
 fn request_line(entry: &LedgerEntry) -> RequestLine {
@@ -363,7 +386,7 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         cost,
         failed_used: failed_used.map(TokensByKind::from),
         failed_cost: failed_cost.flatten().map(|cost| cost.to_string()),
-        attempts: attempt_lines(&entry.request, attempts),
+        attempts: attempt_lines(&entry.request, attempts, has_answer(entry)),
         plan: plan_lines(plan),
         latency: latency::parts(&asked(entry).latency, asked(entry).attempts)
             .iter()

@@ -1,4 +1,4 @@
-//! Figures of a range by team, route, offer, key, upstream, day or hour, beside the same time before.
+//! Figures of a range by team, route, offer, key, upstream, day, hour or minute, beside the same time before.
 
 use std::collections::BTreeMap;
 
@@ -12,7 +12,7 @@ use wendor_core::metering::sketch::Sketch;
 use wendor_core::name::OfferName;
 use wendor_core::quota::window::Window;
 use wendor_store::requests::RequestFilter;
-use wendor_store::usage::{Dimension, UsageQuery, day_name, hour_name};
+use wendor_store::usage::{Dimension, Step, UsageQuery};
 
 use super::named;
 use super::principal::Principal;
@@ -22,7 +22,7 @@ use crate::app::App;
 /// "Slow": what 95 of 100 requests do not pass. "Typical" is the median.
 const SLOW_PERMILLE: u64 = 950;
 
-/// Days or hours of a range at most: a year by day, two weeks by hour.
+/// Days, hours or minutes of a range at most: a year by day, two weeks by hour, some hours by minute.
 const MAX_STEPS: i64 = 400;
 
 /// A range and what narrows it.
@@ -33,7 +33,7 @@ pub struct UsageParams {
     pub from: DateTime<Utc>,
     /// First instant after.
     pub to: DateTime<Utc>,
-    /// `team`, `route`, `offer`, `key`, `upstream`, `day` or `hour`; by team when absent.
+    /// `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent.
     pub by: Option<String>,
     /// Of this team.
     pub team: Option<String>,
@@ -129,14 +129,14 @@ pub struct Figures {
 /// Figures of one group.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct UsageLine {
-    /// The team, route, offer, key, upstream, day or hour; empty for an offer where none was tried.
+    /// The team, route, offer, key, upstream, day, hour or minute; empty for an offer where none was tried.
     pub name: String,
     /// What a key is for.
     pub label: Option<String>,
     /// In the range.
     #[serde(flatten)]
     pub figures: Figures,
-    /// In the time before; of a day or hour, the one in its place then.
+    /// In the time before; of a day, hour or minute, the one in its place then.
     pub before: Figures,
     /// The query string that lists the requests behind this line at `/manage/v1/requests`.
     pub requests_query: String,
@@ -181,7 +181,7 @@ pub(super) async fn usage(
     let before = UsageQuery { from: earlier_than(query.from), to: earlier_than(passed), ..query.clone() };
     let groups = app.store.usage(&query).await?;
     let earlier = app.store.usage(&before).await?;
-    let mut lines = match step_of(query.by) {
+    let mut lines = match query.by.step() {
         Some(step) => step_lines(&query, step, shift, (&groups, &earlier)),
         None => group_lines(&query, &groups, &earlier),
     };
@@ -213,8 +213,8 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
     let by = params.by.as_deref().unwrap_or("team");
     let known = || Dimension::ALL.map(Dimension::as_str).join(", ");
     let by = Dimension::parse(by).ok_or_else(|| bad("by", format!("`{by}` is none of {}", known())))?;
-    if let Some(step) = step_of(by)
-        && (params.to - params.from).num_seconds() / step.num_seconds() > MAX_STEPS
+    if let Some(step) = by.step()
+        && (params.to - params.from).num_seconds() / step.length.num_seconds() > MAX_STEPS
     {
         return Err(bad(
             "to",
@@ -240,7 +240,7 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
 }
 
 /// How far back the time lies that a range is compared with: its length, in whole days when it begins at midnight and in whole
-/// hours when it begins at one, so that a week is compared with the same weekdays.
+/// hours when it begins at one, so that a week is compared with the same weekdays; likewise with minutes.
 fn shift_of(from: DateTime<Utc>, to: DateTime<Utc>) -> TimeDelta {
     let whole = |unit: TimeDelta| {
         let length = (to - from).num_milliseconds();
@@ -250,32 +250,25 @@ fn shift_of(from: DateTime<Utc>, to: DateTime<Utc>) -> TimeDelta {
     match from.time() {
         time if time == chrono::NaiveTime::MIN => whole(TimeDelta::days(1)),
         _ if Window::Hour.around(from).start == from => whole(TimeDelta::hours(1)),
+        _ if Window::Minute.around(from).start == from => whole(TimeDelta::minutes(1)),
         _ => to - from,
     }
 }
 
-fn step_of(dimension: Dimension) -> Option<TimeDelta> {
-    match dimension {
-        Dimension::Day => Some(TimeDelta::days(1)),
-        Dimension::Hour => Some(TimeDelta::hours(1)),
-        Dimension::Team | Dimension::Route | Dimension::Offer | Dimension::Key | Dimension::Upstream => None,
-    }
-}
-
-/// A line for every day or hour of the range, also where nothing was asked, each beside the one in its place before.
+/// A line for every day, hour or minute of the range, also where nothing was asked, each beside the one in its place before.
 fn step_lines(
     query: &UsageQuery,
-    step: TimeDelta,
+    step: Step,
     shift: TimeDelta,
     (groups, earlier): (&Groups, &Groups),
 ) -> Vec<UsageLine> {
-    let (window, name_of): (Window, fn(DateTime<Utc>) -> String) =
-        if query.by == Dimension::Day { (Window::Day, day_name) } else { (Window::Hour, hour_name) };
+    let Step { window, length, name_of } = step;
     let first = window.around(query.from).start;
-    let starts = std::iter::successors(Some(first), |start| Some(*start + step)).take_while(|start| *start < query.to);
+    let starts =
+        std::iter::successors(Some(first), |start| Some(*start + length)).take_while(|start| *start < query.to);
     let line = |start: DateTime<Utc>| {
         let name = name_of(start);
-        let part = UsageQuery { from: start.max(query.from), to: (start + step).min(query.to), ..query.clone() };
+        let part = UsageQuery { from: start.max(query.from), to: (start + length).min(query.to), ..query.clone() };
         line(&name, groups.get(&name), earlier.get(&name_of(start - shift)), base_query(&part))
     };
     starts.map(line).collect()
@@ -345,7 +338,8 @@ impl TimeLine {
 /// The query string of all requests of a range.
 pub(super) fn base_query(query: &UsageQuery) -> String {
     let instant = |at: DateTime<Utc>| at.format("%Y-%m-%dT%H:%M:%S%.fZ").to_string();
-    let mut text = format!("from={}&to={}", instant(query.from), instant(query.to));
+    // Of attempts the last counts, as in the figures.
+    let mut text = format!("from={}&to={}&tried=last", instant(query.from), instant(query.to));
     let narrows = [
         ("team", query.filter.team.as_ref().map(ToString::to_string)),
         ("route", query.filter.route.as_ref().map(ToString::to_string)),
@@ -400,7 +394,10 @@ mod tests {
         #[case] rest: &str,
     ) {
         let lines = group_lines(&query(by, team), &groups(&[(name, "1")]), &Groups::new());
-        assert_eq!(lines[0].requests_query, format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z{rest}"));
+        assert_eq!(
+            lines[0].requests_query,
+            format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z&tried=last{rest}")
+        );
     }
 
     #[test]
@@ -416,13 +413,16 @@ mod tests {
     fn every_day_has_a_line_beside_the_one_in_its_place_before() {
         let query = query(Dimension::Day, Some("timetables"));
         let (now, before) = (groups(&[("2026-11-02", "3")]), groups(&[("2026-10-30", "7"), ("2026-10-31", "4")]));
-        let lines = step_lines(&query, TimeDelta::days(1), shift_of(query.from, query.to), (&now, &before));
+        let lines = step_lines(&query, Dimension::Day.step().unwrap(), shift_of(query.from, query.to), (&now, &before));
         let told: Vec<_> = lines
             .iter()
             .map(|line| (line.name.as_str(), line.figures.cost.as_str(), line.before.cost.as_str()))
             .collect();
         assert_eq!(told, [("2026-11-01", "0", "7"), ("2026-11-02", "3", "4")]);
-        assert_eq!(lines[1].requests_query, "from=2026-11-02T00:00:00Z&to=2026-11-02T08:30:00.500Z&team=timetables");
+        assert_eq!(
+            lines[1].requests_query,
+            "from=2026-11-02T00:00:00Z&to=2026-11-02T08:30:00.500Z&tried=last&team=timetables"
+        );
     }
 
     #[rstest]

@@ -1,10 +1,12 @@
 //! What every line of one request has in common: who asks, for what, at which revision, when. The request's ticket and each of its
 //! attempts hold it, since each may write a line of its own.
 
+use std::num::NonZeroU32;
 use std::sync::Arc;
 
 use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::AppKey;
+use wendor_core::catalog::upstream::USUAL_QUEUE;
 use wendor_core::metering::entry::{LedgerEntry, Record};
 use wendor_core::metering::images::Images;
 use wendor_core::metering::rate::{Cost, Rate, price};
@@ -16,6 +18,7 @@ use wendor_core::trace::Trace;
 use super::Call;
 use super::marks::Marks;
 use crate::app::App;
+use crate::gate::{Ask, Limits};
 use crate::snapshot::Snapshot;
 
 /// What a request without a limit may put out at most, at an offer whose cap nobody told.
@@ -188,5 +191,36 @@ impl Account {
     #[must_use]
     pub fn worst_at(&self, offer: &OfferName) -> WorstCase {
         self.asked_for.worst_at(&self.app, &self.snapshot, offer)
+    }
+
+    /// What the request asks of room at an offer's upstream, and how much there is; `None` where the offer is not in the catalogue.
+    #[must_use]
+    pub fn ask_at(&self, offer: &OfferName) -> Option<(Ask<Name>, Limits)> {
+        let (upstream, _) = self.snapshot.catalogue.offer(offer)?;
+        let worst = self.worst_at(offer);
+        let team = &self.key.team;
+        let weight = self.snapshot.catalogue.teams.get(team).and_then(|team| team.weight);
+        let ask = Ask {
+            who: team.clone(),
+            tokens: worst.input_tokens.saturating_add(worst.output_tokens),
+            weight: weight.map_or(1, NonZeroU32::get),
+            lane: self.marks.lane,
+        };
+        let limits = Limits {
+            streams: upstream.streams.map(|all| all.get().into()),
+            tokens: upstream.tokens.map(|all| all.get().into()),
+            queue: upstream.queue.unwrap_or(USUAL_QUEUE).into(),
+            teams: self.snapshot.catalogue.teams.len(),
+        };
+        Some((ask, limits))
+    }
+
+    /// A number that differs by request, for choices by chance.
+    #[must_use]
+    pub fn seed(&self) -> u64 {
+        use std::hash::{DefaultHasher, Hash, Hasher};
+        let mut hasher = DefaultHasher::new();
+        self.call.id.hash(&mut hasher);
+        hasher.finish()
     }
 }

@@ -9,6 +9,7 @@ use std::sync::Arc;
 use actix_web::dev::Payload;
 use actix_web::http::header::{self, HeaderMap};
 use actix_web::web;
+use bytes::Bytes;
 use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
@@ -103,14 +104,6 @@ fn beta_headers(headers: &HeaderMap) -> Vec<(HeaderName, HeaderValue)> {
     headers.iter().filter(|(name, _)| name.as_str().ends_with("-beta")).filter_map(own).collect()
 }
 
-impl Admitted {
-    /// What the request holds for an offer: with the images in place of their addresses where it is given them so.
-    #[must_use]
-    pub fn content_for(&self, offer: &Offer) -> &Arc<Content> {
-        content_for(&self.content, self.fetched.as_ref(), offer)
-    }
-}
-
 /// What a request holds for an offer.
 pub fn content_for<'c>(content: &'c Arc<Content>, fetched: Option<&'c Fetched>, offer: &Offer) -> &'c Arc<Content> {
     match fetched.filter(|_| offer.addresses == Addresses::Fetched) {
@@ -145,7 +138,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let request = request.map_err(Refusal::BadRequest)?;
     let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
     call.page.may_ask_for(route)?;
-    let content = content_of(&snapshot, route, &request, &body)?;
+    let content = content_of(&snapshot, route, &request, &body.bytes)?;
     let places = places(app, &key, team, route_name)?;
     let fetched = images::fetched(app, (&snapshot, route), &content, &key.team).await?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
@@ -317,19 +310,22 @@ pub fn no_such_route(key: &AppKey, wanted: &str, allowed: &[&Name]) -> Refusal {
 
 /// What a request holds. Most are not looked into: where every offer speaks the app's dialect and takes all that it has, and there is
 /// nothing in it that reaches beyond itself.
-fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body: &ReadBody) -> Result<Content, Refusal> {
+///
+/// # Errors
+/// [`Refusal::BadRequest`] for what cannot be understood.
+pub fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body: &Bytes) -> Result<Content, Refusal> {
     if let Kind::Embed(form, _) = &request.endpoint.kind {
-        let embedding = EmbeddingRequest::read(*form, &body.bytes).map_err(Refusal::BadRequest)?;
+        let embedding = EmbeddingRequest::read(*form, body).map_err(Refusal::BadRequest)?;
         return Ok(Content::Embedding(Box::new(embedding)));
     }
     let dialect = request.endpoint.dialect;
     let is_choosy = |name| snapshot.catalogue.offer(name).is_some_and(|(up, offer)| is_choosy(offer, up, dialect));
     let is_chat = matches!(request.endpoint.kind, Kind::Chat(_));
-    let has_to = is_chat && (request.has_to_be_understood(&body.bytes) || route.offers().any(is_choosy));
+    let has_to = is_chat && (request.has_to_be_understood(body) || route.offers().any(is_choosy));
     if !has_to {
         return Ok(Content::NotLookedAt);
     }
-    let conversation = request.understood(&body.bytes).map_err(Refusal::BadRequest)?;
+    let conversation = request.understood(body).map_err(Refusal::BadRequest)?;
     if let Some((path, said, is)) = mislabelled_image(&conversation) {
         let message = format!("`{path}` says {said}, but its bytes are {is}; say what it is");
         return Err(Refusal::BadRequest(BadRequest { param: Some(path), code: "image_kind", message }));
@@ -338,7 +334,8 @@ fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body: &R
 }
 
 /// How much a request asks for.
-fn asked_for(request: &AppRequest) -> AskedFor {
+#[must_use]
+pub fn asked_for(request: &AppRequest) -> AskedFor {
     let output = match (&request.endpoint.kind, request.output_limit) {
         // Vectors and counts put out no tokens.
         (Kind::Embed(..) | Kind::Count(_), _) => Output::None,

@@ -39,6 +39,7 @@ mod refusal_words;
 mod refused;
 pub mod relay;
 pub mod settle;
+mod stream_clock;
 pub mod ticket;
 mod watch;
 
@@ -96,6 +97,14 @@ impl Call {
         };
         let page = Page::of(head, app);
         Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, base: base.into(), page }
+    }
+
+    /// A request that is only asked about.
+    #[must_use]
+    pub fn asked_about(app: &App, dialect: Dialect) -> Self {
+        let arrived_at = app.clock.now();
+        let (id, started) = (app.ids.next(arrived_at), Instant::now());
+        Self { id, arrived_at, started, dialect, base: "".into(), page: Page::Own }
     }
 
     /// The page that explains an error code.

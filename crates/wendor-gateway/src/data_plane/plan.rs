@@ -2,68 +2,100 @@
 //!
 //! The rule is [`wendor_core::routing::plan`]; this step tells it what the process knows: health, streams, rates.
 
+use std::sync::Arc;
+
 use wendor_core::catalog::upstream::{Offer, Upstream};
 use wendor_core::diagnosis::inventory::stopped;
 use wendor_core::metering::rate::worst_price;
 use wendor_core::name::OfferName;
 use wendor_core::routing::plan::{OfferView, Plan, make};
 use wendor_core::routing::reason::{Reason, Streams};
-use wendor_core::wire::fit::{Unfit, fit};
+use wendor_core::wire::asked::AppRequest;
+use wendor_core::wire::fit::{Content, Unfit, fit};
 use wendor_core::wire::verdict::Target;
 
-use super::admit::Admitted;
+use super::account::Account;
+use super::admit::{Admitted, content_for};
+use super::images::Fetched;
 use crate::snapshot::Snapshot;
+
+/// A request as far as a plan depends on it.
+#[derive(Clone, Copy)]
+pub struct Subject<'a> {
+    /// Who asks for how much.
+    pub account: &'a Account,
+    /// What.
+    pub request: &'a AppRequest,
+    /// What it holds.
+    pub content: &'a Arc<Content>,
+    /// The same with the images that were fetched.
+    pub fetched: Option<&'a Fetched>,
+}
+
+/// The offers that cannot serve a request, and why.
+pub type UnfitOffers = Vec<(OfferName, Unfit)>;
 
 /// Plans the attempts of a request.
 pub fn plan(admitted: &mut Admitted) {
-    let snapshot = admitted.ticket.snapshot().clone();
-    let Some(route) = snapshot.catalogue.routes.get(admitted.ticket.route()) else {
-        return admitted.ticket.planned(Plan::default());
-    };
-    let mut unfit: Vec<(OfferName, Unfit)> = Vec::new();
-    for offer in route.offers() {
-        if !unfit.iter().any(|(known, _)| known == offer) {
-            unfit.extend(cannot_serve(admitted, offer, route.is_strict).map(|why| (offer.clone(), why)));
-        }
-    }
-    let why = |offer: &OfferName| {
-        let unfit = unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.as_str());
-        unfit.map(Reason::told).or_else(|| stopped_at(admitted, offer))
-    };
-    let plan = make(route, |offer| OfferView { unfit: why(offer), ..view(admitted, offer) }, admitted.ticket.seed());
+    let Admitted { ticket, request, content, fetched, .. } = &*admitted;
+    let subject = Subject { account: ticket.account(), request, content, fetched: fetched.as_ref() };
+    let (plan, unfit) = plan_of(subject);
     admitted.ticket.planned(plan);
     admitted.unfit = unfit;
 }
 
+/// The plan of a request, whether it is made or only asked about.
+#[must_use]
+pub fn plan_of(subject: Subject<'_>) -> (Plan, UnfitOffers) {
+    let account = subject.account;
+    let Some(route) = account.snapshot.catalogue.routes.get(&account.route) else {
+        return (Plan::default(), Vec::new());
+    };
+    let mut unfit: UnfitOffers = Vec::new();
+    for offer in route.offers() {
+        if !unfit.iter().any(|(known, _)| known == offer) {
+            unfit.extend(cannot_serve(subject, offer, route.is_strict).map(|why| (offer.clone(), why)));
+        }
+    }
+    let why = |offer: &OfferName| {
+        let unfit = unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.as_str());
+        unfit.map(Reason::told).or_else(|| stopped_at(account, offer))
+    };
+    let plan = make(route, |offer| OfferView { unfit: why(offer), ..view(account, offer) }, account.seed());
+    (plan, unfit)
+}
+
 /// Why an offer cannot serve the request, if it cannot: a pure question to the core.
-fn cannot_serve(admitted: &Admitted, name: &OfferName, is_strict: bool) -> Option<Unfit> {
-    let (upstream, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
-    let target = target_of(admitted.ticket.snapshot(), name, (upstream, offer));
-    fit(&admitted.request, admitted.content_for(offer), (offer, &target), is_strict).err()
+fn cannot_serve(subject: Subject<'_>, name: &OfferName, is_strict: bool) -> Option<Unfit> {
+    let snapshot = &subject.account.snapshot;
+    let (upstream, offer) = snapshot.catalogue.offer(name)?;
+    let target = target_of(snapshot, name, (upstream, offer));
+    let content = content_for(subject.content, subject.fetched, offer);
+    fit(subject.request, content, (offer, &target), is_strict).err()
 }
 
 /// Why nothing goes to an offer for now: its upstream is drained, or it is pinned to weights that are not served there.
-fn stopped_at(admitted: &Admitted, name: &OfferName) -> Option<Reason> {
-    let (upstream, offer) = admitted.ticket.snapshot().catalogue.offer(name)?;
+fn stopped_at(account: &Account, name: &OfferName) -> Option<Reason> {
+    let (upstream, offer) = account.snapshot.catalogue.offer(name)?;
     if upstream.is_drained {
         return Some(Reason::IsDrained);
     }
     offer.weights.as_ref()?;
-    let why =
-        stopped(name.model(), offer, admitted.ticket.app().fleet.upstream(name.upstream()).inventory().as_deref());
+    let why = stopped(name.model(), offer, account.app.fleet.upstream(name.upstream()).inventory().as_deref());
     why.map(|why| Reason::told(&why))
 }
 
-fn view(admitted: &Admitted, offer: &OfferName) -> OfferView {
-    let ticket = &admitted.ticket;
-    let fleet = &ticket.app().fleet;
+/// What is known of an offer for a request of this account.
+#[must_use]
+pub fn view(account: &Account, offer: &OfferName) -> OfferView {
+    let fleet = &account.app.fleet;
     let upstream = fleet.upstream(offer.upstream());
-    let worst = ticket.account().worst_at(offer);
-    let rate = ticket.account().rate(offer);
-    let asked = ticket.ask_at(offer);
+    let worst = account.worst_at(offer);
+    let rate = account.rate(offer);
+    let asked = account.ask_at(offer);
     let of = asked.as_ref().and_then(|(_, limits)| limits.streams).map(|all| u32::try_from(all).unwrap_or(u32::MAX));
     OfferView {
-        asking: fleet.asking(offer, ticket.arrived_at()),
+        asking: fleet.asking(offer, account.call.arrived_at),
         streams: Streams { open: upstream.gate().fullness().streams, of },
         room: asked.map_or(Ok(()), |(ask, limits)| upstream.gate().look(&ask, limits)),
         first_token_ms: upstream.offer(offer.model()).waits_ms().usual,

@@ -15,7 +15,7 @@ use std::cell::RefCell;
 use std::future::Future;
 use std::pin::Pin;
 use std::rc::Rc;
-use std::task::{Context, Poll, ready};
+use std::task::{Context, Poll, Waker, ready};
 
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::StatusCode;
@@ -36,6 +36,7 @@ use super::exchange::{OpenStream, RejectedReply, WholeReply};
 use super::fault::{Fault, caught_at_once, wanted_by_a_test};
 use super::refusal::{Caller, FAULT, identify, remember};
 use super::settle::{Outcome, Progress};
+use super::stream_clock::{StreamClock, WHOLE_TOO_LONG};
 use super::ticket::Ticket;
 use super::watch::watch;
 use crate::spool::Written;
@@ -119,6 +120,8 @@ pub(super) struct Stream {
     clock: StreamClock,
     /// When the app took something last.
     taken_at: Instant,
+    /// Who waits for what comes next: to be woken where it does not come from the upstream.
+    waker: Option<Waker>,
     open_streams: prometheus::IntGauge,
 }
 
@@ -141,72 +144,14 @@ pub struct BrokenOff;
 /// Between the last frame and the break.
 const LINGER: std::time::Duration = std::time::Duration::from_millis(50);
 
-/// Without a byte for so long, some proxies between here and the app close the connection; most wait a minute.
-const QUIET: std::time::Duration = std::time::Duration::from_secs(15);
-
-const WHOLE_TOO_LONG: &str = "the whole request took too long";
-
 /// An app that has taken nothing for so long when the time of its request is over is what it took too long for.
 const NOT_TAKEN: std::time::Duration = std::time::Duration::from_secs(1);
-
-/// The deadlines of a stream, and the time of its next heartbeat, in one timer. It is set again only when it fires, not at every event.
-struct StreamClock {
-    timer: Pin<Box<Sleep>>,
-    last_event: Instant,
-    /// When something was sent last; a heartbeat counts.
-    last_sent: Instant,
-    /// What keeps the connection open, where the app's dialect has such.
-    heartbeat: Option<&'static str>,
-    between_events: std::time::Duration,
-    whole_until: Instant,
-}
-
-impl StreamClock {
-    fn deadline(&self) -> Instant {
-        self.whole_until.min(self.last_event + self.between_events)
-    }
-
-    fn due(&self) -> Instant {
-        match self.heartbeat {
-            Some(_) => self.deadline().min(self.last_sent.max(self.last_event) + QUIET),
-            None => self.deadline(),
-        }
-    }
-
-    /// Ready with the failure when a deadline has passed, with a heartbeat when it has been quiet for long.
-    fn poll_due(&mut self, context: &mut Context<'_>) -> Poll<Result<&'static str, Failure>> {
-        loop {
-            ready!(self.timer.as_mut().poll(context));
-            let (due, now) = (self.deadline(), Instant::now());
-            if let Some(heartbeat) = self.heartbeat.filter(|_| due > now && self.due() <= now) {
-                self.last_sent = now;
-                return Poll::Ready(Ok(heartbeat));
-            }
-            if due <= now {
-                let pause = humantime::format_duration(self.between_events);
-                let detail = match due == self.whole_until {
-                    true => WHOLE_TOO_LONG.to_owned(),
-                    false => format!("no further event within {pause}"),
-                };
-                return Poll::Ready(Err(Failure::new(FailureKind::TimedOut, detail)));
-            }
-            let next = self.due();
-            self.timer.as_mut().reset(next);
-        }
-    }
-}
 
 impl Stream {
     fn new(open: OpenStream, along: Along) -> Self {
         let now = Instant::now();
-        let clock = StreamClock {
-            timer: Box::pin(tokio::time::sleep_until(now + along.deadlines.between_events.min(QUIET))),
-            last_event: now,
-            last_sent: now,
-            heartbeat: codec::of(along.ticket.call().dialect).heartbeat(),
-            between_events: along.deadlines.between_events,
-            whole_until: along.whole_until,
-        };
+        let heartbeat = codec::of(along.ticket.call().dialect).heartbeat();
+        let clock = StreamClock::begin(now, heartbeat, (along.deadlines.between_events, along.whole_until));
         let open_streams = along.ticket.app().metrics.streams_open.clone();
         open_streams.inc();
         let mut body = Self {
@@ -217,6 +162,7 @@ impl Stream {
             phase: Phase::Flowing,
             clock,
             taken_at: now,
+            waker: None,
             open_streams,
         };
         if let Some(last) = open.last {
@@ -319,7 +265,7 @@ impl Stream {
         };
         let broken = match read {
             Poll::Ready(Some(Ok(frame))) => {
-                self.clock.last_event = Instant::now();
+                self.clock.heard(Instant::now());
                 frame.data_ref().map_or(Ok(()), |data| self.passage.push(data)).err()
             }
             Poll::Ready(Some(Err(_))) => {
@@ -367,26 +313,38 @@ impl MessageBody for StreamBody {
     fn poll_next(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
         let stream = &mut *self.0.borrow_mut();
         stream.taken_at = Instant::now();
-        match caught_at_once(|| stream.poll_sent(context)) {
+        let sent = match caught_at_once(|| stream.poll_sent(context)) {
             Ok(sent) => sent,
             Err(Fault) => {
                 stream.fault();
                 stream.poll_sent(context)
             }
+        };
+        if sent.is_pending() && !stream.waker.as_ref().is_some_and(|waker| waker.will_wake(context.waker())) {
+            stream.waker = Some(context.waker().clone());
         }
+        sent
     }
 }
 
 impl Stream {
     /// Looks whether its time is over, whoever polls it or not. Says whether it is still under way.
     pub(super) fn look(&mut self, now: Instant) -> bool {
+        let is_under_way = self.is_in_time(now);
+        if !is_under_way && let Some(waker) = self.waker.take() {
+            waker.wake();
+        }
+        is_under_way
+    }
+
+    fn is_in_time(&mut self, now: Instant) -> bool {
         let Some(ticket) = &self.ticket else { return false };
         let untaken = now.saturating_duration_since(self.taken_at);
         if ticket.app().stopping.is_over() {
             self.cut_short("stopped", "the service stops");
             return false;
         }
-        let is_over = now >= self.clock.whole_until;
+        let is_over = self.clock.is_over(now);
         if untaken >= ticket.app().settings.timing.take || (is_over && untaken >= NOT_TAKEN) {
             self.upstream = None;
             let told = self.told(408, "answer_not_taken", "it was not taken in time");

@@ -1,13 +1,11 @@
 //! The ticket of an admitted request: opened by admission, it goes along through plan, attempts and relay, and notes what
 //! happens on the way. [`super::settle`] closes it; dropped open it settles as left by its app.
 
-use std::num::NonZeroU32;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
-use wendor_core::catalog::upstream::USUAL_QUEUE;
 use wendor_core::metering::detail::{RequestChange, RequestDetail, RoomWait, first_changes};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::Measure;
@@ -28,7 +26,7 @@ use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;
 use crate::fleet::Asked;
-use crate::gate::{Ask, Limits, Permit};
+use crate::gate::Permit;
 use crate::sharing::Place;
 use crate::snapshot::Snapshot;
 use crate::spool::SpoolSlot;
@@ -132,15 +130,6 @@ impl Ticket {
         &self.account.route
     }
 
-    /// A number that differs by request, for choices by chance.
-    #[must_use]
-    pub fn seed(&self) -> u64 {
-        use std::hash::{DefaultHasher, Hash, Hasher};
-        let mut hasher = DefaultHasher::new();
-        self.id().hash(&mut hasher);
-        hasher.finish()
-    }
-
     /// Keeps the plan.
     pub fn planned(&mut self, plan: Plan) {
         self.detail.plan = plan;
@@ -234,33 +223,10 @@ impl Ticket {
         })
     }
 
-    /// What the request asks of room at an offer's upstream, and how much there is; `None` where the offer is not in the catalogue.
-    #[must_use]
-    pub fn ask_at(&self, offer: &OfferName) -> Option<(Ask<Name>, Limits)> {
-        let account = &self.account;
-        let (upstream, _) = account.snapshot.catalogue.offer(offer)?;
-        let worst = account.worst_at(offer);
-        let team = &account.key.team;
-        let weight = account.snapshot.catalogue.teams.get(team).and_then(|team| team.weight);
-        let ask = Ask {
-            who: team.clone(),
-            tokens: worst.input_tokens.saturating_add(worst.output_tokens),
-            weight: weight.map_or(1, NonZeroU32::get),
-            lane: account.marks.lane,
-        };
-        let limits = Limits {
-            streams: upstream.streams.map(|all| all.get().into()),
-            tokens: upstream.tokens.map(|all| all.get().into()),
-            queue: upstream.queue.unwrap_or(USUAL_QUEUE).into(),
-            teams: account.snapshot.catalogue.teams.len(),
-        };
-        Some((ask, limits))
-    }
-
     /// Room at an upstream: at once, or after waiting for it for at most so long.
     async fn room(&mut self, turn: &Turn, wait: Duration) -> Result<Permit, NotBegun> {
         let offer = &turn.planned.offer;
-        let (ask, limits) = self.ask_at(offer).ok_or(NotBegun::NoRoom)?;
+        let (ask, limits) = self.account.ask_at(offer).ok_or(NotBegun::NoRoom)?;
         let gate = self.app().fleet.upstream(offer.upstream()).gate().clone();
         if let Ok(permit) = gate.take(ask.clone(), limits) {
             return Ok(permit);

@@ -3,9 +3,11 @@
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::waiting::until;
 use wendor_standins::fault::Fault;
+use wendor_standins::server::Profile;
 
 const TWO_MODELS: &str = r#"
 [routes.manifests]
@@ -126,4 +128,101 @@ async fn a_request_too_long_for_one_offer_goes_to_a_larger_window() {
         "not asked yet",
         "it says nothing of its health"
     );
+}
+
+/// A server that closes a connection under its second request, before a byte: nobody has begun to answer it, so it is sent once more.
+#[tokio::test]
+async fn a_kept_connection_that_turns_out_closed_is_no_failure() {
+    const REPLY: &str = r#"{"id":"1","object":"chat.completion","created":1,"model":"m","choices":[{"index":0,"message":{"role":"assistant","content":"At seven."},"finish_reason":"stop"}],"usage":{"prompt_tokens":1,"completion_tokens":1,"total_tokens":2}}"#;
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    let serving = tokio::spawn(async move {
+        loop {
+            let (mut stream, _) = listener.accept().await.unwrap();
+            tokio::spawn(async move {
+                let mut seen = Vec::new();
+                let mut is_answered = false;
+                let mut buffer = [0_u8; 4096];
+                while let Ok(read @ 1..) = stream.read(&mut buffer).await {
+                    seen.extend_from_slice(&buffer[..read]);
+                    if !seen.ends_with(b"}") {
+                        continue;
+                    }
+                    if is_answered {
+                        return;
+                    }
+                    (is_answered, seen) = (true, Vec::new());
+                    let head = format!(
+                        "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-length: {}\r\n\r\n",
+                        REPLY.len()
+                    );
+                    stream.write_all(format!("{head}{REPLY}").as_bytes()).await.unwrap();
+                }
+            });
+        }
+    });
+    let more = format!(
+        "[upstreams.chartroom]\naddress = \"http://{address}\"\nhosting = \"own\"\noffers.dunlin-7b = {{}}\n\
+         [routes.manifests]\nstages = [{{ offers = [\"chartroom/dunlin-7b\"] }}]\n"
+    );
+    let settings = vec![("WENDOR_WORKERS", "1".to_owned())];
+    let ferry = Ferry::with(Wishes { more, settings, ..Wishes::default() }).await;
+    for _ in 0..6 {
+        let answer = ferry.ask(&question("manifests", false)).await;
+        assert_eq!((answer.status().as_u16(), header(&answer, "wendor-attempts")), (200, "1".to_owned()));
+        answer.text().await.unwrap();
+    }
+    serving.abort();
+}
+
+/// An app may wait for less than its route would, and that is not the offer's failure.
+#[tokio::test]
+async fn an_app_lowers_deadlines() {
+    let ferry = Ferry::with(Wishes { patience: Some("20s"), ..Wishes::default() }).await;
+    ferry.quayside.set_fault(Fault::StallBeforeFirst).await.unwrap();
+    let ask = async |deadlines: &str| {
+        let ask = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
+        ask.header("wendor-deadlines", deadlines).json(&question("night-sailings", true)).send().await.unwrap()
+    };
+    let began = Instant::now();
+    for _ in 0..4 {
+        let answer = ask("first_event=200ms").await;
+        assert_eq!(header(&answer, "wendor-offer"), "quarry/fulmar-large");
+        answer.text().await.unwrap();
+    }
+    assert!(began.elapsed() < Duration::from_secs(8), "{:?}", began.elapsed());
+    assert_eq!(quayside(&ferry).await["offers"][0]["health"]["state"], "not asked yet");
+    let wrong = ask("soon").await;
+    assert_eq!(wrong.status(), 400);
+    assert!(wrong.text().await.unwrap().contains("first_event=2s, whole=30s"));
+}
+
+/// The time of a request is over also while its app does not take what there is; who takes nothing at all is recorded as that.
+#[tokio::test]
+async fn who_does_not_take_an_answer_holds_nothing_for_longer_than_its_time() {
+    let talkative = Profile { answer_tokens: (400_000, 400_000), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let more = "[routes.deck-plans]\nstages = [{ offers = [\"quayside/dunlin-70b\"], whole = \"2s\" }]\n";
+    let settings = vec![("WENDOR_TAKE_TIME", "1s".to_owned())];
+    let wishes = Wishes {
+        quayside: Some(talkative),
+        output_cap: Some(1_000_000),
+        more: more.to_owned(),
+        settings,
+        ..Wishes::default()
+    };
+    let ferry = Ferry::with(wishes).await;
+    let mut open = Vec::new();
+    for route in ["harbour", "deck-plans"] {
+        let answer = ferry.ask(&question(route, true)).await;
+        assert_eq!(answer.status(), 200);
+        open.push(answer);
+    }
+    until("nothing is under way there", || async { (quayside(&ferry).await["streams_open"] == 0).then_some(()) }).await;
+    for answer in &open {
+        let shown = ferry.request(&header(answer, "wendor-request-id")).await;
+        assert_eq!(shown["request"]["end"], "not-taken", "{shown}");
+        assert!(shown["request"]["whole_ms"].as_u64().unwrap() < 6_000, "{shown}");
+        assert_eq!(shown["attempts"][0]["failure"], Value::Null, "not the upstream's failure");
+    }
+    assert_eq!(quayside(&ferry).await["state"], "well");
 }

@@ -1,7 +1,9 @@
 //! Routes that hold when servers do not: what an app gets by each fault, offers that come back, room and fairness, hedging, and what is told
 //! of it.
 
+mod ending;
 mod faults;
 mod health;
 mod hedging;
 mod room;
+mod steering;

@@ -1,0 +1,62 @@
+//! Tries the connections to upstreams that rest or that nobody asks: a connection, encrypted where it has to be, and any answer to a free look
+//! without the credential. So one that is mended is found without a request that waits for it, and one that is gone before a request is.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use futures_util::future::join_all;
+use tokio::sync::watch;
+use tokio::time::timeout;
+use wendor_core::catalog::upstream::Upstream;
+use wendor_core::diagnosis::speech::listing_path;
+use wendor_core::name::Name;
+use wendor_core::routing::failure::{Failure, FailureKind};
+
+use super::inventory::peer_of;
+use crate::app::App;
+use crate::checks::talk::Credentials;
+use crate::fleet::tell;
+
+/// How often it is looked which are due.
+const TICK: Duration = Duration::from_secs(1);
+
+/// How long a probe may take.
+const PATIENCE: Duration = Duration::from_secs(3);
+
+/// Runs until `stop` says so.
+pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
+    loop {
+        tokio::select! {
+            _stopped = stop.wait_for(|stop| *stop) => return,
+            () = tokio::time::sleep(TICK) => {}
+        }
+        tokio::select! {
+            _stopped = stop.wait_for(|stop| *stop) => return,
+            () = probe_due(&app) => {}
+        }
+    }
+}
+
+async fn probe_due(app: &App) {
+    let (snapshot, now) = (app.now_serving(), app.clock.now());
+    let every = app.settings.timing.probe_every;
+    let due = snapshot.catalogue.upstreams.iter().filter(|(name, _)| app.fleet.upstream(name).takes_probe(now, every));
+    join_all(due.map(|(name, upstream)| probe(app, name, upstream))).await;
+}
+
+async fn probe(app: &App, name: &Name, upstream: &Upstream) {
+    let seen = timeout(PATIENCE, answers(app, upstream)).await;
+    let late = || Err(format!("no answer to a probe within {}", humantime::format_duration(PATIENCE)));
+    let failed = |why: String| Failure::new(FailureKind::Unreachable, why);
+    let change =
+        app.fleet.upstream(name).probed(app.clock.now(), seen.unwrap_or_else(|_elapsed| late()).map_err(failed));
+    tell(app, change.map(|change| (name, None, change)));
+}
+
+/// Whether anybody answers there, whatever the answer is.
+async fn answers(app: &App, upstream: &Upstream) -> Result<(), String> {
+    let peer = peer_of(app, upstream).await?;
+    let url = upstream.address.endpoint(listing_path(upstream.dialect));
+    let heard = peer.get(&url, Credentials::None).await;
+    heard.map(|_| ()).map_err(|_| format!("no answer from {}", upstream.address.authority()))
+}
