@@ -62,6 +62,29 @@ export function useOffer(name: MaybeRefOrGetter<string>) {
   })
 }
 
+export function useDrain(name: MaybeRefOrGetter<string>) {
+  const cache = useQueryClient()
+  return useMutation({
+    mutationFn: (drained: boolean) =>
+      done(
+        client.PUT('/manage/v1/upstreams/{name}/drained', {
+          params: { path: { name: toValue(name) } },
+          body: { drained },
+        }),
+      ),
+    onSuccess: () => {
+      changed(cache)
+    },
+  })
+}
+
+export function useExplain(route: MaybeRefOrGetter<string>) {
+  return useMutation({
+    mutationFn: (body: Schemas['ExplainAsk']) =>
+      done(client.POST('/manage/v1/routes/{name}/explain', { params: { path: { name: toValue(route) } }, body })),
+  })
+}
+
 export function useSetCredential(name: MaybeRefOrGetter<string>) {
   const cache = useQueryClient()
   return useMutation({

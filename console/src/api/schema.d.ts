@@ -2355,11 +2355,13 @@ export interface components {
              * @description From sending the request to its first event.
              */
             first_event_ms: number;
+            /** @description Whether the next offer is asked beside one that lets wait for its first token. */
+            hedged: boolean;
             /** @description The failure kinds after which the next offer is tried. */
             moves_on: string[];
             /** @description Its offers. */
             offers: components["schemas"]["StageOfferLine"][];
-            /** @description `share`, `room`, `speed` or `cost`. */
+            /** @description `share`, `room`, `speed`, `cost` or `together`. */
             pick: string;
             /**
              * Format: int64

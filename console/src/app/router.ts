@@ -42,6 +42,12 @@ const routes = [
     props: true,
     meta: { title: 'Route' },
   },
+  {
+    path: '/routes/:name/explain',
+    component: () => import('@/features/routes/ExplainPage.vue'),
+    props: true,
+    meta: { title: 'Explain' },
+  },
   { path: paths.teams, component: () => import('@/features/teams/TeamListPage.vue'), meta: { title: 'Teams' } },
   {
     path: '/teams/:name',

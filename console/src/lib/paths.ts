@@ -8,6 +8,7 @@ export const paths = {
   start: '/first-run',
   routes: '/routes',
   route: (name: string) => `/routes/${encodeURIComponent(name)}`,
+  explain: (name: string) => `/routes/${encodeURIComponent(name)}/explain`,
   teams: '/teams',
   team: (name: string) => `/teams/${encodeURIComponent(name)}`,
   requests: '/requests',

@@ -6,9 +6,18 @@ export interface UpstreamSeen {
   state: string
   since?: string | null
   credential: string
-  rests_until?: string | null
+  drained: boolean
+  connections: { next_trial?: string | null }
+  offers: readonly { model: string; health: { state: string; next_trial?: string | null } }[]
   last_failure?: { at: string; kind: string; detail: string; model: string } | null
   first_token_ms?: number | null
+}
+
+/** When something of an upstream that rests is tried next, in milliseconds since 1970. */
+export function nextTrial(seen: Pick<UpstreamSeen, 'connections' | 'offers'>): number | undefined {
+  const of = [seen.connections.next_trial, ...seen.offers.map((one) => one.health.next_trial)]
+  const times = of.flatMap((at) => (at ? [Date.parse(at)] : []))
+  return times.length > 0 ? Math.min(...times) : undefined
 }
 
 /** What an upstream's page opens with. */
@@ -18,8 +27,16 @@ export function upstreamSentence(seen: UpstreamSeen, now: number): string {
     return `${seen.name} cannot be asked: ${seen.credential}.`
   const last = seen.last_failure
   const failed = last ? `${last.kind} at ${last.model}: ${last.detail}, ${ago(now - Date.parse(last.at))}` : ''
+  if (seen.drained)
+    return `${seen.name} is drained: it takes no new requests, and what was under way goes on. Its routes ask their other offers.`
+  const trial = nextTrial(seen)
+  const next = trial === undefined ? '' : ` It is tried again ${trial > now ? `in ${duration(trial - now)}` : 'now'}.`
   if (seen.state === 'failing')
-    return `${seen.name} fails${since}: ${failed}. Requests go on to the next offers of their routes.`
+    return `${seen.name} fails${since}: ${failed}.${next} Requests go on to the next offers of their routes.`
+  if (seen.state === 'on trial') return `${seen.name} has rested and is tried, one request at a time.${next}`
+  const resting = seen.offers.filter((one) => one.health.state === 'failing').map((one) => one.model)
+  if (seen.state === 'degraded' && resting.length > 0)
+    return `${seen.name} is asked, but not for ${resting.join(', ')}: ${failed}.${next}`
   if (seen.state === 'degraded') return `${seen.name} failed at its last attempt: ${failed}.`
   if (seen.state === 'not asked yet') return `Nothing was asked of ${seen.name} since this instance began.`
   const wait = seen.first_token_ms == null ? '' : `, a first token comes after ${duration(seen.first_token_ms)}`

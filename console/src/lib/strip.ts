@@ -5,8 +5,16 @@ export interface StripTry {
   offer: string
   began_ms: number
   ended_ms: number
+  answered?: boolean
   failure?: string | null
   detail?: string | null
+}
+
+/** A wait for room at an upstream that was full. */
+export interface StripWait {
+  offer: string
+  began_ms: number
+  ended_ms: number
 }
 
 export interface StripTimes {
@@ -15,9 +23,16 @@ export interface StripTimes {
   first_token_ms?: number | null
   whole_ms: number
   end: string
+  waits?: readonly StripWait[]
 }
 
-export type Part = { id: string; kind: 'queue' | 'wait' | 'failed' | 'stream'; from: number; to: number; note?: string }
+export type Part = {
+  id: string
+  kind: 'queue' | 'wait' | 'failed' | 'left' | 'stream'
+  from: number
+  to: number
+  note?: string
+}
 export type EndMark = 'proper' | 'cap' | 'cancelled' | 'cut' | undefined
 
 export interface Lane {
@@ -34,6 +49,7 @@ const ENDS: Record<string, EndMark> = {
   'output-cap': 'cap',
   cancelled: 'cancelled',
   abandoned: 'cancelled',
+  'not-taken': 'cancelled',
   'cut-off': 'cut',
   rejected: 'proper',
 }
@@ -59,12 +75,17 @@ export function lanesOf(times: StripTimes, tries: readonly StripTry[], offer: st
     const part: Part = { id: 'queue', kind: 'queue', from: 0, to: times.admitted_ms }
     lanes.push({ id: 'queue', name: 'admission and plan', parts: [part], end: undefined, endsAt: times.admitted_ms })
   }
+  ;(times.waits ?? []).forEach((wait, index) => {
+    const note = `waited ${duration(wait.ended_ms - wait.began_ms)} for room`
+    const part: Part = { id: `room-${index}`, kind: 'queue', from: wait.began_ms, to: wait.ended_ms, note }
+    lanes.push({ id: `room-${index}`, name: wait.offer, parts: [part], end: undefined, endsAt: wait.ended_ms })
+  })
   const began = times.answering_ms ?? undefined
   tries.forEach((one, index) => {
-    const isAnswer = began !== undefined && one.began_ms === began && index === tries.length - 1
-    if (isAnswer || !one.failure) return
-    const note = one.detail ? `${one.failure}: ${one.detail}` : one.failure
-    const part: Part = { id: `failed-${index}`, kind: 'failed', from: one.began_ms, to: one.ended_ms, note }
+    if (one.answered || (!one.failure && began === undefined)) return
+    const note = one.failure ? [one.failure, one.detail].filter(Boolean).join(': ') : 'given up: another answered first'
+    const kind = one.failure ? 'failed' : 'left'
+    const part: Part = { id: `failed-${index}`, kind, from: one.began_ms, to: one.ended_ms, note }
     lanes.push({ id: `try-${index}`, name: one.offer, parts: [part], end: undefined, endsAt: one.ended_ms })
   })
   const waitedFor = tries.at(-1)
@@ -76,8 +97,10 @@ export function lanesOf(times: StripTimes, tries: readonly StripTry[], offer: st
 
 /** What a strip says, for whoever does not see it. */
 export function stripWords(times: StripTimes, tries: readonly StripTry[]): string {
-  const failed = tries.filter((one) => one.failure).length
+  const failed = tries.filter((one) => one.failure && !one.answered).length
+  const waited = (times.waits ?? []).reduce((sum, wait) => sum + wait.ended_ms - wait.began_ms, 0)
   const words = [
+    waited > 0 ? `waited ${duration(waited)} for room` : '',
     failed > 0 ? `${failed} failed attempt${failed > 1 ? 's' : ''}` : '',
     times.first_token_ms ? `first token after ${duration(times.first_token_ms)}` : '',
     `${times.end} after ${duration(times.whole_ms)}`,

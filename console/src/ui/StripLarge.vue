@@ -27,12 +27,13 @@ function words(lane: Lane) {
   return lane.parts.flatMap((part) => {
     if (!part.note) return []
     const isFailure = part.kind === 'failed'
+    const isBehind = isFailure || part.kind === 'left' || part.kind === 'queue'
     const room = at(part.to) - at(part.from)
-    if (!isFailure && room < 100)
+    if (!isBehind && room < 100)
       return [{ id: part.id, text: part.note, x: at(part.from) - 6, dy: -7, isFailure, anchor: 'end' }]
-    const x = isFailure ? at(part.to) + 10 : (at(part.from) + at(part.to)) / 2
+    const x = isBehind ? at(part.to) + 12 : (at(part.from) + at(part.to)) / 2
     return [
-      { id: part.id, text: part.note, x, dy: isFailure ? 5 : -7, isFailure, anchor: isFailure ? 'start' : 'middle' },
+      { id: part.id, text: part.note, x, dy: isBehind ? 5 : -7, isFailure, anchor: isBehind ? 'start' : 'middle' },
     ]
   })
 }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-/** The parts of one lane of a strip, drawn into a picture: dotted = queued, line from a tick = waiting, cross = failed, tall tick = first
- * token, bar = streaming, then how it ended. */
+/** The parts of one lane of a strip, drawn into a picture: dotted = queued, line from a tick = waiting, cross = failed, ring = given up since
+ * another answered, tall tick = first token, bar = streaming, then how it ended. */
 import type { Lane } from '@/lib/strip'
 
 const props = defineProps<{ lane: Lane; y: number; half: number; at: (ms: number) => number }>()
@@ -22,7 +22,7 @@ const endReach = props.half + 2
         stroke-dasharray="1 4"
         stroke-linecap="round"
       />
-      <template v-if="part.kind === 'wait' || part.kind === 'failed'">
+      <template v-if="part.kind === 'wait' || part.kind === 'failed' || part.kind === 'left'">
         <line :x1="at(part.from)" :x2="at(part.to)" :y1="y" :y2="y" class="stroke-ink" stroke-width="1.5" />
         <line
           :x1="at(part.from)"
@@ -38,6 +38,15 @@ const endReach = props.half + 2
         :d="`M${at(part.to) - 4} ${y - 4}l8 8m0-8l-8 8`"
         class="stroke-attention"
         stroke-width="2"
+        fill="none"
+      />
+      <circle
+        v-if="part.kind === 'left'"
+        :cx="at(part.to) + 3"
+        :cy="y"
+        r="3"
+        class="stroke-ink-2"
+        stroke-width="1.5"
         fill="none"
       />
       <template v-if="part.kind === 'stream'">

@@ -9,6 +9,9 @@ use prometheus::{Encoder, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, 
 /// Seconds: from an answer out of a cache to one that a large model thought about for minutes.
 const FIRST_TOKEN_BUCKETS: [f64; 12] = [0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0, 60.0];
 
+const HEALTH_CHANGES: &str = "Offers and upstreams that came to rest or became well again.";
+const TOGETHER: &str = "Answers where turns of a conversation are kept together.";
+
 /// All metrics of the process.
 #[derive(Debug)]
 pub struct Metrics {
@@ -21,6 +24,8 @@ pub struct Metrics {
     pub attempt_failures: IntCounterVec,
     /// Offers and upstreams that came to rest or became well again, by upstream and state.
     pub health_changes: IntCounterVec,
+    /// Answers where turns of a conversation are kept together, by route and whether its own offer gave them.
+    pub together: IntCounterVec,
     /// Seconds that requests waited for room at an upstream, by upstream.
     pub room_wait: HistogramVec,
     /// Seconds from a request's arrival to its first token, by route.
@@ -60,11 +65,8 @@ impl Metrics {
         let requests = counter("wendor_requests_total", "Admitted requests that ended.", &["route", "end"]);
         let refusals = counter("wendor_refusals_total", "Requests refused before admission.", &["reason"]);
         let attempt_failures = counter("wendor_attempt_failures_total", "Failed attempts.", &["upstream", "kind"]);
-        let health_changes = counter(
-            "wendor_health_changes_total",
-            "Offers and upstreams that came to rest or became well again.",
-            &["upstream", "state"],
-        );
+        let health_changes = counter("wendor_health_changes_total", HEALTH_CHANGES, &["upstream", "state"]);
+        let together = counter("wendor_together_answers_total", TOGETHER, &["route", "kept"]);
         let tokens = counter("wendor_tokens_total", "Tokens by kind.", &["team", "kind"]);
         let images = counter("wendor_images_total", "Images in answers.", &["team"]);
         let streams_open = gauge("wendor_streams_open", "Streams open to apps.");
@@ -83,6 +85,7 @@ impl Metrics {
             refusals,
             attempt_failures,
             health_changes,
+            together,
             room_wait,
             first_token,
             tokens,

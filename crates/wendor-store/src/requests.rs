@@ -7,7 +7,7 @@ use futures_util::TryStreamExt;
 use rust_decimal::Decimal;
 use sqlx::types::Json;
 use sqlx::{FromRow, Postgres, QueryBuilder, Row};
-use wendor_core::metering::detail::{Attempt, RequestDetail};
+use wendor_core::metering::detail::{Attempt, RequestDetail, RoomWait};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{
     AdjustmentRecord, AttemptRecord, CheckRecord, EntryKind, Latency, LedgerEntry, Record, RequestRecord,
@@ -62,6 +62,11 @@ pub struct RequestFilter {
     /// How many attempts there were: from, and to.
     pub attempts: Option<(u32, Option<u32>)>,
 }
+
+/// What happened to a request on its way: its attempts, and its waits for room.
+pub type OnTheWay = (Vec<Attempt>, Vec<RoomWait>);
+
+type OnTheWayRow = (String, Json<Vec<Attempt>>, Json<Vec<RoomWait>>);
 
 /// From where a page goes on: after this line, in the order newest first.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -187,15 +192,15 @@ impl Store {
         Ok(Some((entry, detail.map(|detail| detail.0))))
     }
 
-    /// The attempts of some requests, by their entry's id; those whose detail is not kept any more are missing.
+    /// The attempts of some requests, and their waits for room, by their entry's id; those whose detail is not kept any more are missing.
     ///
     /// # Errors
     /// When the database is away or a record cannot be read.
-    pub async fn attempts_of(&self, entries: &[&LedgerEntry]) -> Result<BTreeMap<String, Vec<Attempt>>, StoreError> {
+    pub async fn attempts_of(&self, entries: &[&LedgerEntry]) -> Result<BTreeMap<String, OnTheWay>, StoreError> {
         let (at, ids): (Vec<DateTime<Utc>>, Vec<&str>) =
             entries.iter().map(|entry| (entry.at, entry.entry_id.as_str())).unzip();
-        let rows: Vec<(String, Json<Vec<Attempt>>)> = sqlx::query_as(
-            "select detail.entry_id, detail.detail -> 'attempts' from request_detail detail
+        let rows: Vec<OnTheWayRow> = sqlx::query_as(
+            "select detail.entry_id, detail.detail -> 'attempts', coalesce(detail.detail -> 'waits', '[]') from request_detail detail
              join unnest($1::timestamptz[], $2::text[]) wanted (at, entry_id)
              on detail.at = wanted.at and detail.entry_id = wanted.entry_id",
         )
@@ -203,7 +208,7 @@ impl Store {
         .bind(ids)
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows.into_iter().map(|(id, attempts)| (id, attempts.0)).collect())
+        Ok(rows.into_iter().map(|(id, attempts, waits)| (id, (attempts.0, waits.0))).collect())
     }
 
     /// Hands every line of a range to `fold`, without holding them all.

@@ -13,7 +13,9 @@ function fate(line: Schemas['PlanLine']): string {
   if (!line.taken) return 'left out'
   const tried = props.shown.attempts.find((attempt) => attempt.offer === line.offer)
   if (!tried) return 'not reached'
-  return tried.failure ?? (['cancelled', 'abandoned'].includes(props.shown.request.end) ? 'app went away' : 'answered')
+  if (tried.failure) return tried.failure
+  if (tried.answered && props.shown.request.end !== 'cancelled') return 'answered'
+  return props.shown.attempts.some((one) => one.answered && one !== tried) ? 'given up for another' : 'app went away'
 }
 const isFailure = (line: Schemas['PlanLine']) =>
   line.taken && props.shown.attempts.some((tried) => tried.offer === line.offer && tried.failure)

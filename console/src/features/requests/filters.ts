@@ -2,7 +2,16 @@
 import type { RequestsQuery } from '@/api/resources'
 import { isRangeName, spanOf } from '@/lib/range'
 
-export const ENDS = ['proper', 'output-cap', 'cancelled', 'cut-off', 'rejected', 'not-answered', 'abandoned'] as const
+export const ENDS = [
+  'proper',
+  'output-cap',
+  'cancelled',
+  'cut-off',
+  'rejected',
+  'not-answered',
+  'not-taken',
+  'abandoned',
+] as const
 
 export const FAILURES = [
   'unreachable',
@@ -16,11 +25,23 @@ export const FAILURES = [
   'declined',
   'malformed',
   'cut-off',
-  'invalid-answer',
 ] as const
 
 /** Filters that go to the service as they stand in the address. */
-export const PLAIN = ['team', 'route', 'offer', 'upstream', 'key', 'run', 'label', 'end', 'failure', 'after'] as const
+export const PLAIN = [
+  'team',
+  'route',
+  'offer',
+  'upstream',
+  'key',
+  'run',
+  'label',
+  'end',
+  'failure',
+  'tried',
+  'attempts',
+  'after',
+] as const
 
 export const PAGE = 50
 

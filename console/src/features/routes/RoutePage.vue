@@ -36,7 +36,10 @@ const sentence = computed(() => {
 </script>
 
 <template>
-  <PageHead :title="name"><RouterLink :to="cost">What it cost</RouterLink></PageHead>
+  <PageHead :title="name"
+    ><RouterLink :to="cost">What it cost</RouterLink>
+    <RouterLink v-if="route" :to="paths.explain(name)">What would become of a request</RouterLink></PageHead
+  >
   <FourStates what="this route" :query="routes" :is-empty="!route" @retry="routes.refetch()">
     <template v-if="name === 'upstream-check'" #empty
       >Checks of upstreams stand in the ledger under this name; it is no route that apps can ask.

@@ -17,6 +17,7 @@ const lines = computed(() =>
     })),
   ),
 )
+const room = (stage: Schemas['StageLine']) => (stage.room_ms === 0 ? 'no wait' : duration(stage.room_ms))
 const upstream = (offer: string) => offer.split('/')[0] ?? offer
 const answered = (offer: string) => props.usage?.lines.find((line) => line.name === offer)?.requests ?? 0
 </script>
@@ -29,6 +30,7 @@ const answered = (offer: string) => props.usage?.lines.find((line) => line.name 
         <th scope="col">stage</th>
         <th scope="col">offer</th>
         <th scope="col" class="num">answered<br />last 24 h</th>
+        <th scope="col" class="num">room<br />within</th>
         <th scope="col" class="num">first token<br />within</th>
         <th scope="col" class="num">reply<br />within</th>
         <th scope="col" class="num">next event<br />within</th>
@@ -37,12 +39,15 @@ const answered = (offer: string) => props.usage?.lines.find((line) => line.name 
     </thead>
     <tbody>
       <tr v-for="line in lines" :key="line.id">
-        <td>{{ line.isFirst ? `${line.number}, by ${line.stage.pick}` : '' }}</td>
+        <td>
+          {{ line.isFirst ? `${line.number}, by ${line.stage.pick}${line.stage.hedged ? ', hedged' : ''}` : '' }}
+        </td>
         <td>
           <RouterLink :to="paths.upstream(upstream(line.one.offer))">{{ line.one.offer }}</RouterLink>
-          <span v-if="line.one.share" class="second ml-1.5"> {{ line.one.share }} parts</span>
+          <span v-if="line.one.share != null" class="second ml-1.5"> {{ line.one.share }} parts</span>
         </td>
         <td class="num">{{ grouped(answered(line.one.offer)) }}</td>
+        <td class="num">{{ line.isFirst ? room(line.stage) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.first_event_ms) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.reply_ms) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.between_events_ms) : '' }}</td>

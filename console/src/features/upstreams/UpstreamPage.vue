@@ -12,6 +12,8 @@ import PageHead from '@/ui/PageHead.vue'
 import StateWord from '@/ui/StateWord.vue'
 import TypicalStrips from '@/ui/TypicalStrips.vue'
 import CredentialDialog from './CredentialDialog.vue'
+import DrainButton from './DrainButton.vue'
+import HealthTable from './HealthTable.vue'
 import OfferTable from './OfferTable.vue'
 
 const props = defineProps<{ name: string }>()
@@ -36,6 +38,7 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
   <PageHead :title="name">
     <template v-if="upstream">
       <StateWord :word="upstream.state" />
+      <StateWord v-if="upstream.drained" word="drained" />
       <RouterLink :to="paths.check(name)">Check it</RouterLink>
       <span class="mono">{{ upstream.address }}</span>
     </template>
@@ -69,7 +72,14 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
             <dd>
               {{ upstream.streams_open }} open{{
                 upstream.streams == null ? ', no limit known' : ` of ${grouped(upstream.streams)}`
-              }}
+              }}{{ upstream.waiting > 0 ? `, ${grouped(upstream.waiting)} wait for room` : '' }}
+              <DrainButton :upstream="upstream" />
+            </dd>
+            <dt>tokens under way</dt>
+            <dd>
+              {{ grouped(upstream.tokens_open)
+              }}{{ upstream.tokens == null ? ', no limit known' : ` of ${grouped(upstream.tokens)}` }}
+              <span class="second">as they are estimated</span>
             </dd>
           </dl>
         </section>
@@ -96,6 +106,7 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
         </section>
       </div>
       <CredentialDialog v-if="isSettingKey" :name="name" @close="isSettingKey = false" />
+      <HealthTable :upstream="upstream" />
       <OfferTable :upstream="upstream" :usage="usage.data.value" />
     </template>
   </FourStates>

@@ -24,6 +24,9 @@ pub enum Pick {
     Speed,
     /// The one that would cost least.
     Cost,
+    /// For every turn of a conversation the same one, while it is well and carries no more than its part: what it has read before is
+    /// kept in its memory.
+    Together,
 }
 
 /// An offer in a stage.

@@ -17,4 +17,5 @@ pub mod queue;
 pub mod reason;
 pub mod recent;
 pub mod retries;
+mod together;
 pub mod waits;

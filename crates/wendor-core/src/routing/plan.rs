@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use super::health::Asking;
 use super::reason::{Reason, Streams};
+use super::together::{Kept, mixed};
 use crate::catalog::route::{Pick, Route, Stage, StageOffer};
 use crate::metering::money::Money;
 use crate::name::OfferName;
@@ -75,19 +76,32 @@ impl Plan {
     }
 }
 
-/// Plans the offers of `route`. `view` tells what is known of each; `seed` decides among equals and by share.
-pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, seed: u64) -> Plan {
+/// What decides among offers by chance or by what is asked.
+#[derive(Clone, Copy, Debug)]
+pub struct Lot {
+    /// Decides among equals and by share; the same gives the same order.
+    pub seed: u64,
+    /// What the conversation opens with ([`crate::wire::opening`]), where turns of one are kept together.
+    pub opening: Option<u64>,
+}
+
+/// Plans the offers of `route`. `view` tells what is known of each.
+pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, lot: Lot) -> Plan {
     let mut seen = BTreeSet::new();
     let mut offers = Vec::new();
     for (index, stage) in route.stages.iter().enumerate() {
+        let known: Vec<OfferView> = stage.offers.iter().map(|entry| view(&entry.offer)).collect();
+        let kept = Kept::of(stage, &known, lot.opening.unwrap_or(lot.seed));
         let mut ranked: Vec<(Rank, PlannedOffer)> = Vec::new();
-        for (place, entry) in stage.offers.iter().enumerate() {
-            let known = view(&entry.offer);
-            let draw = draw(seed, index, place);
+        for (place, (entry, known)) in stage.offers.iter().zip(&known).enumerate() {
+            let draw = draw(lot.seed, index, place);
             let weight = entry.share.unwrap_or(1);
             let is_repeat = !seen.insert(entry.offer.clone());
-            let (standing, reason) = judge(stage, entry, &known, is_repeat);
-            let rank = rank(stage.pick, &known, standing, (draw, weight));
+            let (standing, reason) = judge(stage, entry, known, is_repeat);
+            let reason = if reason == Reason::OfConversation { kept.reason(&entry.offer, known) } else { reason };
+            let carries_more = stage.pick == Pick::Together && kept.carries_more(known);
+            let measure = (kept.distance(&entry.offer), (draw, weight));
+            let rank = rank(stage.pick, known, (standing, carries_more), measure);
             let planned = PlannedOffer {
                 stage: index + 1,
                 pick: stage.pick,
@@ -136,15 +150,21 @@ fn judge(stage: &Stage, entry: &StageOffer, known: &OfferView, is_repeat: bool) 
         (_, Pick::Room) => Reason::Room(known.streams),
         (_, Pick::Speed) => Reason::Speed { first_token_ms: known.first_token_ms },
         (_, Pick::Cost) => Reason::Cost { at_most: known.expected_cost },
+        (_, Pick::Together) => Reason::OfConversation,
     };
     (Standing::Taken, reason)
 }
 
 /// Smaller is tried earlier: taken before left out, what is on trial before the others (nothing else would bring it back), with room
-/// before without, then by the stage's measure, then by chance.
-type Rank = (Reverse<bool>, bool, bool, u128, u64);
+/// before without, those that carry no more than their part before those that do, then by the stage's measure, then by chance.
+type Rank = (Reverse<bool>, bool, bool, bool, u128, u64);
 
-fn rank(pick: Pick, known: &OfferView, standing: Standing, (draw, weight): (u64, u32)) -> Rank {
+fn rank(
+    pick: Pick,
+    known: &OfferView,
+    (standing, carries_more): (Standing, bool),
+    (distance, (draw, weight)): (u128, (u64, u32)),
+) -> Rank {
     let measure = match pick {
         Pick::Share => by_share(draw, weight),
         // Share of the capacity in use, in parts of a million; without a known capacity, the count itself.
@@ -156,9 +176,10 @@ fn rank(pick: Pick, known: &OfferView, standing: Standing, (draw, weight): (u64,
         Pick::Speed => known.first_token_ms.map_or(0, u128::from),
         // What has no price may cost anything, so it goes last.
         Pick::Cost => known.expected_cost.map_or(u128::MAX, |cost| cost.in_trillionths()),
+        Pick::Together => distance,
     };
     let is_on_trial = known.asking == Asking::OnTrial;
-    (Reverse(standing == Standing::Taken), !is_on_trial, known.room.is_err(), measure, draw)
+    (Reverse(standing == Standing::Taken), !is_on_trial, known.room.is_err(), carries_more, measure, draw)
 }
 
 /// Weighted order without replacement: the smallest of `-ln(u) / weight` comes first (Efraimidis and Spirakis, 2006).
@@ -173,10 +194,7 @@ fn by_share(draw: u64, weight: u32) -> u128 {
 /// A number for this seed, stage and place: the finaliser of SplitMix64 (Steele, Lea, Flood, 2014).
 fn draw(seed: u64, stage: usize, place: usize) -> u64 {
     let salt = u64::try_from(stage * 1_000 + place + 1).unwrap_or(u64::MAX);
-    let mut z = seed.wrapping_add(salt.wrapping_mul(0x9e37_79b9_7f4a_7c15));
-    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-    z ^ (z >> 31)
+    mixed(seed.wrapping_add(salt.wrapping_mul(0x9e37_79b9_7f4a_7c15)))
 }
 
 #[cfg(test)]
@@ -207,6 +225,10 @@ mod tests {
         }
     }
 
+    fn lot(seed: u64) -> Lot {
+        Lot { seed, opening: None }
+    }
+
     fn streams(open: u32) -> Streams {
         Streams { open, of: Some(8) }
     }
@@ -225,7 +247,7 @@ mod tests {
             is_strict: false,
             origins: Vec::new(),
         };
-        let plan = make(&route, |name| known(name.upstream().as_str()), 5);
+        let plan = make(&route, |name| known(name.upstream().as_str()), lot(5));
         plan.taken().map(|planned| planned.offer.upstream().to_string()).collect()
     }
 
@@ -256,7 +278,7 @@ mod tests {
         let mut stage = stage(Pick::Room, &[("a/m", 1), ("b/m", 1)]);
         stage.deadlines.room_ms = Some(0);
         let route = Route { stages: vec![stage], is_strict: false, origins: Vec::new() };
-        let plan = make(&route, |name| if name.upstream().as_str() == "a" { known.clone() } else { view() }, 1);
+        let plan = make(&route, |name| if name.upstream().as_str() == "a" { known.clone() } else { view() }, lot(1));
         assert_eq!(plan.taken().map(|planned| planned.offer.clone()).collect::<Vec<_>>(), [offer("b/m")]);
         assert_eq!(plan.offers[1].reason, reason);
     }
@@ -265,7 +287,7 @@ mod tests {
     fn where_its_stage_waits_a_full_one_is_taken_behind_the_others() {
         let route =
             Route { stages: vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1)])], is_strict: false, origins: Vec::new() };
-        let plan = make(&route, |name| if name.upstream().as_str() == "a" { full() } else { view() }, 1);
+        let plan = make(&route, |name| if name.upstream().as_str() == "a" { full() } else { view() }, lot(1));
         let reasons: Vec<&Reason> = plan.taken().map(|planned| &planned.reason).collect();
         assert_eq!(reasons, [&Reason::Room(streams(0)), &Reason::WaitsForRoom(streams(8))]);
     }
@@ -277,7 +299,7 @@ mod tests {
             is_strict: false,
             origins: Vec::new(),
         };
-        let plan = make(&route, |_| view(), 1);
+        let plan = make(&route, |_| view(), lot(1));
         assert_eq!(plan.taken().count(), 1);
         assert_eq!(plan.offers[1].reason, Reason::ShareOfNothing);
     }
@@ -289,7 +311,8 @@ mod tests {
             is_strict: false,
             origins: Vec::new(),
         };
-        let firsts = (0..4_000).filter(|seed| make(&route, |_| view(), *seed).offers[0].offer == offer("a/m")).count();
+        let firsts =
+            (0..4_000).filter(|seed| make(&route, |_| view(), lot(*seed)).offers[0].offer == offer("a/m")).count();
         assert!((2_850..3_150).contains(&firsts), "{firsts} of 4000 for three quarters");
     }
 
@@ -316,14 +339,14 @@ mod tests {
                 let asking = if failing[number] { Asking::Rests(noon()) } else { Asking::Freely };
                 OfferView { asking, ..if full[number] { self::full() } else { view() } }
             };
-            let plan = make(&route, known, seed);
+            let plan = make(&route, known, lot(seed));
             proptest::prop_assert_eq!(plan.offers.len(), mentions);
             proptest::prop_assert!(plan.offers.is_sorted_by_key(|planned| planned.stage));
             proptest::prop_assert!(plan.offers.iter().all(|planned| !planned.reason.words().is_empty()));
             let taken: Vec<&OfferName> = plan.taken().map(|planned| &planned.offer).collect();
             let distinct: std::collections::BTreeSet<&&OfferName> = taken.iter().collect();
             proptest::prop_assert_eq!(distinct.len(), taken.len());
-            proptest::prop_assert_eq!(&make(&route, known, seed), &plan, "the same seed gives the same plan");
+            proptest::prop_assert_eq!(&make(&route, known, lot(seed)), &plan, "the same seed gives the same plan");
         }
     }
 }

@@ -89,6 +89,12 @@ pub enum Reason {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         at_most: Option<Money>,
     },
+    /// It is the one that the turns of this conversation go to.
+    OfConversation,
+    /// It is, and carries more than its part of the stage, so that others go before it.
+    CarriesMore,
+    /// Another is the one that the turns of this conversation go to.
+    OfOtherConversations,
     /// In these words.
     #[serde(untagged)]
     Told(String),
@@ -132,6 +138,11 @@ impl Reason {
             Self::Speed { first_token_ms: None } => "not timed yet".to_owned(),
             Self::Cost { at_most: Some(cost) } => format!("costs at most {}", cost.shown(4)),
             Self::Cost { at_most: None } => "unpriced".to_owned(),
+            Self::OfConversation => "the turns of this conversation go there".to_owned(),
+            Self::CarriesMore => {
+                "the turns of this conversation go there, but it carries more than its part".to_owned()
+            }
+            Self::OfOtherConversations => "behind the one that the turns of this conversation go to".to_owned(),
             Self::Told(words) => words.clone(),
         }
     }

@@ -52,6 +52,7 @@ pub mod members;
 pub mod messages;
 pub mod native;
 pub mod ndjson;
+pub mod opening;
 pub mod passage;
 pub mod plain;
 pub mod rejection;

@@ -32,6 +32,8 @@ async fn status(ferry: &Ferry, token: &str, method: &str, path: &str) -> u16 {
         "/upstreams/proof-cost" => request.json(&json!({ "name": "quayside" })),
         "/me/codes/first" => request.json(&json!({ "code": "123456" })),
         "/inventory/refresh" => request.json(&json!({})),
+        "/upstreams/quayside/drained" => request.json(&json!({ "drained": false })),
+        "/routes/harbour/explain" => request.json(&json!({ "team": "timetables" })),
         _ => request,
     };
     request.send().await.unwrap().status().as_u16()
@@ -58,6 +60,8 @@ fn reach(request: &str) -> Vec<(&'static str, String, [u16; 5])> {
         ("POST", "/upstreams/quayside/credential", [400, 400, 403, 403, 403]),
         ("POST", "/teams", [409, 409, 403, 403, 403]),
         ("GET", "/routes/harbour/code", [200, 200, 200, 200, 404]),
+        ("POST", "/routes/harbour/explain", [200, 200, 200, 200, 403]),
+        ("PUT", "/upstreams/quayside/drained", [200, 200, 403, 403, 403]),
         ("GET", "/catalogue", [200, 200, 403, 403, 403]),
         ("POST", "/catalogue/difference", [200, 200, 403, 403, 403]),
         ("GET", "/spool", [200, 200, 403, 403, 403]),
@@ -370,9 +374,11 @@ async fn answers_to_what_is_done_are_what_the_document_says() {
         ("/inventory/refresh", json!({})),
         ("/teams", json!({ "name": "harbour-ops" })),
         ("/routes", json!({ "name": "deck-plans", "offers": ["quayside/dunlin-70b"] })),
+        ("/routes/night-sailings/explain", json!({ "team": "timetables" })),
     ] {
         let value = ferry.post(path, &body).await;
         let path = format!("/manage/v1{path}");
+        let path = path.replace("/night-sailings/", "/{name}/");
         let schema = &document["paths"][&path]["post"]["responses"]["200"]["content"]["application/json"]["schema"];
         assert_eq!(breaches(&document, schema, &value, &path), Vec::<String>::new());
     }

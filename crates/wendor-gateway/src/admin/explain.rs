@@ -21,7 +21,7 @@ use super::routes_view::pick_word;
 use crate::app::App;
 use crate::data_plane::account::Account;
 use crate::data_plane::admit::{asked_for, content_of};
-use crate::data_plane::plan::{Subject, plan_of};
+use crate::data_plane::plan::{Subject, opening_of, plan_of};
 use crate::data_plane::{Call, marks::Marks};
 use crate::snapshot::Snapshot;
 
@@ -110,7 +110,8 @@ pub(super) async fn explain(
     let held = snapshot.catalogue.routes.get(&route).ok_or(Problem::Internal)?;
     let content = content_of(&snapshot, held, &request, &bytes).map_err(|refusal| bad(refusal.message()))?;
     let content = Arc::new(content);
-    let subject = Subject { account: &account, request: &request, content: &content, fetched: None };
+    let opening = opening_of(&account, &bytes);
+    let subject = Subject { account: &account, request: &request, content: &content, fetched: None, opening };
     let (plan, _) = plan_of(subject);
     let mut turn = 0;
     let line = |planned: &PlannedOffer| {

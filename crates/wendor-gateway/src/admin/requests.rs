@@ -208,13 +208,15 @@ pub(super) async fn list(
     let next = entries.last().filter(|_| is_full).map(|last| format!("{}_{}", last.at.to_rfc3339(), last.entry_id));
     let currency = app.now_serving().catalogue.currency.clone();
     // Attempts are drawn where there is more to see than one that answered.
-    let is_several = |asked: RequestRecord| asked.attempts > 1 || asked.failure.is_some();
+    let is_several =
+        |asked: RequestRecord| asked.attempts > 1 || asked.failure.is_some() || asked.latency.waited_ms > 0;
     let several: Vec<&LedgerEntry> = entries.iter().filter(|entry| entry.asked().is_some_and(is_several)).collect();
     let mut attempts = app.store.attempts_of(&several).await?;
     let line = |entry: &LedgerEntry| {
-        let tries = attempts.remove(entry.entry_id.as_str()).unwrap_or_default();
+        let (tries, waits) = attempts.remove(entry.entry_id.as_str()).unwrap_or_default();
         let tries = attempt_lines(&entry.request, tries, has_answer(entry));
-        RequestLine { tries, ..request_line(entry) }
+        let waits = wait_lines(&waits, asked(entry).latency.whole_ms);
+        RequestLine { tries, waits, ..request_line(entry) }
     };
     Ok(web::Json(RequestPage { requests: entries.iter().map(line).collect(), currency, next }))
 }

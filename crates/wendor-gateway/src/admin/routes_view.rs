@@ -23,7 +23,7 @@ pub struct StageOfferLine {
 pub struct StageLine {
     /// Its offers.
     pub offers: Vec<StageOfferLine>,
-    /// `share`, `room`, `speed` or `cost`.
+    /// `share`, `room`, `speed`, `cost` or `together`.
     pub pick: String,
     /// The failure kinds after which the next offer is tried.
     pub moves_on: Vec<String>,
@@ -39,6 +39,8 @@ pub struct StageLine {
     pub whole_ms: u64,
     /// For room at an upstream that is full; 0: it is not waited.
     pub room_ms: u64,
+    /// Whether the next offer is asked beside one that lets wait for its first token.
+    pub hedged: bool,
 }
 
 /// A route.
@@ -62,6 +64,7 @@ pub fn pick_word(pick: Pick) -> &'static str {
         Pick::Room => "room",
         Pick::Speed => "speed",
         Pick::Cost => "cost",
+        Pick::Together => "together",
     }
 }
 
@@ -101,5 +104,6 @@ fn stage_line(stage: &Stage) -> StageLine {
         between_events_ms: millis(deadlines.between_events),
         whole_ms: millis(deadlines.whole),
         room_ms: millis(deadlines.room),
+        hedged: stage.is_hedged,
     }
 }

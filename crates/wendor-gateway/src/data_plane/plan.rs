@@ -4,14 +4,16 @@
 
 use std::sync::Arc;
 
+use wendor_core::catalog::route::Pick;
 use wendor_core::catalog::upstream::{Offer, Upstream};
 use wendor_core::diagnosis::inventory::stopped;
 use wendor_core::metering::rate::worst_price;
 use wendor_core::name::OfferName;
-use wendor_core::routing::plan::{OfferView, Plan, make};
+use wendor_core::routing::plan::{Lot, OfferView, Plan, make};
 use wendor_core::routing::reason::{Reason, Streams};
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::fit::{Content, Unfit, fit};
+use wendor_core::wire::opening::opening;
 use wendor_core::wire::verdict::Target;
 
 use super::account::Account;
@@ -30,6 +32,15 @@ pub struct Subject<'a> {
     pub content: &'a Arc<Content>,
     /// The same with the images that were fetched.
     pub fetched: Option<&'a Fetched>,
+    /// What its conversation opens with, where a stage keeps turns of one together.
+    pub opening: Option<u64>,
+}
+
+/// The opening of a request's conversation, where a stage of its route keeps turns of one together.
+#[must_use]
+pub fn opening_of(account: &Account, body: &[u8]) -> Option<u64> {
+    let route = account.snapshot.catalogue.routes.get(&account.route)?;
+    route.stages.iter().any(|stage| stage.pick == Pick::Together).then(|| opening(body)).flatten()
 }
 
 /// The offers that cannot serve a request, and why.
@@ -37,8 +48,9 @@ pub type UnfitOffers = Vec<(OfferName, Unfit)>;
 
 /// Plans the attempts of a request.
 pub fn plan(admitted: &mut Admitted) {
-    let Admitted { ticket, request, content, fetched, .. } = &*admitted;
-    let subject = Subject { account: ticket.account(), request, content, fetched: fetched.as_ref() };
+    let Admitted { ticket, request, content, fetched, body, .. } = &*admitted;
+    let opening = opening_of(ticket.account(), &body.bytes);
+    let subject = Subject { account: ticket.account(), request, content, fetched: fetched.as_ref(), opening };
     let (plan, unfit) = plan_of(subject);
     admitted.ticket.planned(plan);
     admitted.unfit = unfit;
@@ -61,7 +73,8 @@ pub fn plan_of(subject: Subject<'_>) -> (Plan, UnfitOffers) {
         let unfit = unfit.iter().find(|(known, _)| known == offer).map(|(_, why)| why.reason.as_str());
         unfit.map(Reason::told).or_else(|| stopped_at(account, offer))
     };
-    let plan = make(route, |offer| OfferView { unfit: why(offer), ..view(account, offer) }, account.seed());
+    let lot = Lot { seed: account.seed(), opening: subject.opening };
+    let plan = make(route, |offer| OfferView { unfit: why(offer), ..view(account, offer) }, lot);
     (plan, unfit)
 }
 

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
+use wendor_core::catalog::route::Pick;
 use wendor_core::metering::detail::{RequestChange, RequestDetail, RoomWait, first_changes};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::Measure;
@@ -390,6 +391,16 @@ impl Ticket {
         if let Some(open) = self.open.last_mut() {
             open.tell_success(wait_ms);
         }
+        self.count_together();
+    }
+
+    /// Where turns of a conversation are kept together, whether this one was.
+    fn count_together(&self) {
+        let offer = self.attempt().offer();
+        let is_it = |planned: &&PlannedOffer| planned.offer == *offer && planned.pick == Pick::Together;
+        let Some(planned) = self.detail.plan.offers.iter().find(is_it) else { return };
+        let kept = if planned.reason == Reason::OfConversation { "yes" } else { "no" };
+        self.app().metrics.together.with_label_values(&[self.route().as_str(), kept]).inc();
     }
 
     /// The attempts that failed so far.

@@ -8,8 +8,13 @@ use crate::catalog::route::{Pick, Route, Stage, StageDeadlines, StageOffer};
 use crate::name::{Name, OfferName};
 use crate::routing::failure::FailureKind;
 
-const PICKS: [(&str, Pick); 4] =
-    [("share", Pick::Share), ("room", Pick::Room), ("speed", Pick::Speed), ("cost", Pick::Cost)];
+const PICKS: [(&str, Pick); 5] = [
+    ("share", Pick::Share),
+    ("room", Pick::Room),
+    ("speed", Pick::Speed),
+    ("cost", Pick::Cost),
+    ("together", Pick::Together),
+];
 
 /// The routes, and the names of all that the file holds, also of those with problems.
 pub(super) fn read(

@@ -191,6 +191,7 @@ fn stage_table(stage: &Stage) -> String {
         Pick::Room => "room",
         Pick::Speed => "speed",
         Pick::Cost => "cost",
+        Pick::Together => "together",
     };
     let mut parts = vec![format!("offers = [{}], pick = {}", offers.join(", "), quoted(pick))];
     if stage.moves_on != FailureKind::MOVES_ON_BY_DEFAULT {

@@ -1,12 +1,15 @@
 //! The drills: what goes wrong with machines, disks and databases, while apps go on asking. `scripts/test` runs the short form of each,
 //! `scripts/drill NAME` the whole, which is told by `WENDOR_DRILL=full`.
 
+mod chart;
 mod crash;
 mod database;
 mod disk;
 mod drain;
+mod fairness;
 mod gates;
 mod load;
+mod outage;
 
 /// Whether the whole drill is wanted.
 pub(super) fn is_full() -> bool {

@@ -1,0 +1,187 @@
+//! Room shared among teams and lanes under load, and a second attempt where first tokens are slow.
+
+use std::time::{Duration, Instant};
+
+use futures_util::future::join_all;
+use serde_json::Value;
+use tokio::task::JoinSet;
+use wendor_e2e::ferry::{Ferry, Wishes, header, question};
+use wendor_e2e::waiting::until;
+use wendor_standins::fault::Fault;
+use wendor_standins::server::Profile;
+
+use super::{of, tell};
+
+const LANE: &str = "wendor-lane";
+
+async fn asked(ferry: &Ferry, key: &str, (route, lane): (&str, &str)) -> String {
+    let ask = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(key);
+    let answer = ask.header(LANE, lane).json(&question(route, true)).send().await.unwrap();
+    let (status, id) = (answer.status(), header(&answer, "wendor-request-id"));
+    let text = answer.text().await.unwrap();
+    assert_eq!(status, 200, "{text}");
+    id
+}
+
+async fn line(ferry: &Ferry, id: &str) -> Value {
+    ferry.request(id).await["request"].clone()
+}
+
+fn quantile(mut values: Vec<u64>, permille: usize) -> u64 {
+    values.sort_unstable();
+    values[(values.len() * permille / 1_000).min(values.len() - 1)]
+}
+
+/// A server with so many streams, whose answers take about so long.
+async fn ferry(streams: u32, millis: u64) -> (Ferry, String) {
+    let quayside = Profile {
+        first_token_ms: (millis / 2, millis),
+        tokens_per_second: 400,
+        ..Profile::quick("quayside", &["dunlin-70b"])
+    };
+    let wishes = Wishes {
+        streams: Some(streams),
+        patience: Some("60s"),
+        room: Some("2m"),
+        quayside: Some(quayside),
+        ..Wishes::default()
+    };
+    let ferry = Ferry::with(wishes).await;
+    let open = ferry.get("/catalogue").await["text"].as_str().unwrap().replace("routes = [\"night-sailings\"]", "");
+    ferry.apply(&open.replace("streams = ", "queue = 400\nstreams = ")).await;
+    let other = ferry.issue_key("freight-desk").await;
+    (ferry, other)
+}
+
+/// How long team B waits for a first token, asking one by one, in milliseconds.
+async fn one_by_one(ferry: &Ferry, key: &str, count: usize) -> Vec<u64> {
+    let mut waits = Vec::new();
+    for _ in 0..count {
+        let id = asked(ferry, key, ("harbour", "interactive")).await;
+        waits.push(line(ferry, &id).await["first_token_ms"].as_u64().unwrap());
+    }
+    waits
+}
+
+/// Team A asks for so many streams at a time for as long as `other` takes.
+async fn while_a_asks<T>(ferry: &Ferry, at_once: usize, other: impl Future<Output = T>) -> T {
+    let is_over = std::sync::atomic::AtomicBool::new(false);
+    let of_a = join_all((0..at_once).map(async |_| {
+        while !is_over.load(std::sync::atomic::Ordering::Relaxed) {
+            asked(ferry, &ferry.key, ("harbour", "interactive")).await;
+        }
+    }));
+    let measured = async {
+        until("A has its streams", || async { (streams(ferry).await >= at_once.min(7) as u64).then_some(()) }).await;
+        let found = other.await;
+        is_over.store(true, std::sync::atomic::Ordering::Relaxed);
+        found
+    };
+    tokio::join!(of_a, measured).1
+}
+
+async fn streams(ferry: &Ferry) -> u64 {
+    let upstreams = ferry.get("/upstreams").await;
+    let quayside = upstreams.as_array().unwrap().iter().find(|line| line["name"] == "quayside").unwrap();
+    quayside["streams_open"].as_u64().unwrap()
+}
+
+#[tokio::test]
+async fn fairness() {
+    let (ferry, other) = ferry(8, 200).await;
+    let count = of(12, 60);
+    let half = while_a_asks(&ferry, 4, one_by_one(&ferry, &other, count)).await;
+    let crowded = while_a_asks(&ferry, 200, one_by_one(&ferry, &other, count)).await;
+    let (half, crowded) = (quantile(half, 500), quantile(crowded, 500));
+    tell(&format!("B waits {crowded} ms for a first token beside 200 streams of A, {half} ms beside 4"));
+    assert!(crowded <= half * 2, "{crowded} ms beside 200 streams, {half} ms beside 4");
+}
+
+/// Batch fills what is idle, and interactive requests hardly notice.
+#[tokio::test]
+async fn lanes() {
+    const STREAMS: u32 = 32;
+    let (ferry, other) = ferry(STREAMS, 200).await;
+    let time = Duration::from_secs(of(8, 40));
+    let alone = interactive(&ferry, &other, time).await;
+    let is_over = std::sync::atomic::AtomicBool::new(false);
+    let batch = join_all((0..40).map(async |_| {
+        while !is_over.load(std::sync::atomic::Ordering::Relaxed) {
+            asked(&ferry, &ferry.key, ("harbour", "batch")).await;
+        }
+    }));
+    let used = async {
+        let mut used = Vec::new();
+        while !is_over.load(std::sync::atomic::Ordering::Relaxed) {
+            used.push(streams(&ferry).await);
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        used
+    };
+    let beside = async {
+        until("batch has filled it", || async { (streams(&ferry).await >= 28).then_some(()) }).await;
+        let took = interactive(&ferry, &other, time).await;
+        is_over.store(true, std::sync::atomic::Ordering::Relaxed);
+        took
+    };
+    let (_, used, beside) = tokio::join!(batch, used, beside);
+    let (alone, beside) = (quantile(alone, 990), quantile(beside, 990));
+    let filled: u64 =
+        used.iter().skip(5).sum::<u64>() * 100 / (used.len().saturating_sub(5) as u64 * u64::from(STREAMS));
+    tell(&format!("interactive p99 {beside} ms beside batch, {alone} ms without; {filled}% of the room used"));
+    assert!(beside * 10 <= alone * 11, "interactive p99 {beside} ms beside batch, {alone} ms without");
+    assert!(filled >= 90, "{filled}% of the room used");
+}
+
+/// Four at a time, for so long; how long each took to its first token.
+async fn interactive(ferry: &Ferry, key: &str, time: Duration) -> Vec<u64> {
+    let over = Instant::now() + time;
+    let one = async || {
+        let mut ids = Vec::new();
+        while Instant::now() < over {
+            ids.push(asked(ferry, key, ("harbour", "interactive")).await);
+        }
+        ids
+    };
+    let ids = join_all((0..4).map(|_| one())).await.concat();
+    let lines = join_all(ids.iter().map(|id| line(ferry, id))).await;
+    lines.iter().map(|line| line["first_token_ms"].as_u64().unwrap()).collect()
+}
+
+/// Of a hundred first tokens five are slow.
+#[tokio::test]
+async fn hedging() {
+    let requests = of(300, 1_500);
+    let measure = async |hedges: bool| {
+        let quayside = Profile { first_token_ms: (60, 120), ..Profile::quick("quayside", &["dunlin-70b"]) };
+        let ferry = Ferry::with(Wishes { patience: Some("20s"), quayside: Some(quayside), ..Wishes::default() }).await;
+        let plain = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
+        let stage = "pick = \"room\", ";
+        ferry
+            .apply(&plain.replacen(stage, if hedges { "pick = \"room\", hedge = true, " } else { stage }, usize::MAX))
+            .await;
+        ferry.quayside.set_fault(Fault::Slow { millis: 3_000, percent: 5 }).await.unwrap();
+        let mut asking = JoinSet::new();
+        let begun = tokio::time::Instant::now();
+        for number in 0..requests {
+            let ask = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
+            let mut body = question("night-sailings", true);
+            body["messages"][0]["content"] = format!("When is sailing {number}?").into();
+            let ask = ask.json(&body);
+            asking.spawn(async move { header(&ask.send().await.unwrap(), "wendor-request-id") });
+            tokio::time::sleep_until(begun + Duration::from_millis(33 * (number + 1))).await;
+        }
+        let ids = asking.join_all().await;
+        let lines = join_all(ids.iter().map(|id| line(&ferry, id))).await;
+        let first: Vec<u64> = lines.iter().filter_map(|line| line["first_token_ms"].as_u64()).collect();
+        let attempts: u64 = lines.iter().map(|line| line["attempts"].as_u64().unwrap()).sum();
+        (quantile(first, 990), attempts)
+    };
+    let (without, _) = measure(false).await;
+    let (with, attempts) = measure(true).await;
+    tell(&format!(
+        "first token p99 {with} ms hedged, {without} ms without; {attempts} attempts of {requests} requests"
+    ));
+    assert!(with * 2 <= without, "first token p99 {with} ms hedged, {without} ms without");
+    assert!(attempts * 100 <= requests * 106, "{attempts} attempts of {requests} requests");
+}
