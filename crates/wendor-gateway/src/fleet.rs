@@ -297,6 +297,8 @@ pub struct Asked {
     is_trial: bool,
     /// Whether its slowness was told already.
     is_slow: bool,
+    /// In which rounds of the upstream's and the offer's health it began.
+    rounds: (u64, u64),
 }
 
 impl Asked {
@@ -315,10 +317,19 @@ impl Asked {
             tries_offer: false,
             is_trial: false,
             is_slow: false,
+            rounds: (0, 0),
         };
         // One after the other, never both locks at once; what was begun is taken back by dropping.
-        asked.tries_upstream = may(asked.upstream_state.connections_kept().begin(now), anyway)?;
-        asked.tries_offer = may(asked.offer_state.health_kept().begin(now), anyway)?;
+        {
+            let mut connections = asked.upstream_state.connections_kept();
+            asked.tries_upstream = may(connections.begin(now), anyway)?;
+            asked.rounds.0 = connections.round();
+        }
+        {
+            let mut health = asked.offer_state.health_kept();
+            asked.tries_offer = may(health.begin(now), anyway)?;
+            asked.rounds.1 = health.round();
+        }
         asked.is_trial = asked.tries_upstream || asked.tries_offer;
         Ok(asked)
     }
@@ -331,14 +342,22 @@ impl Asked {
 
     /// How it failed. Tells what has changed.
     pub fn failed(&mut self, at: DateTime<Utc>, failure: &Failure) -> Vec<Told> {
+        let model = self.offer.model().to_owned();
+        let tell = |health: &mut Health, round: u64| {
+            if health.round() == round {
+                return health.failed(at, &model, failure);
+            }
+            health.failed_late(at, &model, failure);
+            None
+        };
         if failure.kind == FailureKind::Unreachable {
             self.tries_upstream = false;
-            let change = self.upstream_state.connections_kept().failed(at, self.offer.model(), failure);
+            let change = tell(&mut self.upstream_state.connections_kept(), self.rounds.0);
             return self.told(change, None);
         }
         let connected = self.connected(at);
         self.tries_offer = false;
-        let change = self.offer_state.health_kept().failed(at, self.offer.model(), failure);
+        let change = tell(&mut self.offer_state.health_kept(), self.rounds.1);
         self.told(connected, change)
     }
 
@@ -346,13 +365,15 @@ impl Asked {
     pub fn succeeded(&mut self, at: DateTime<Utc>, first_token_ms: Option<u64>) -> Vec<Told> {
         let connected = self.connected(at);
         self.tries_offer = false;
-        // That it was slow has counted already; its wait has not.
-        let change = match (self.is_slow, first_token_ms) {
-            (true, Some(wait)) => {
-                self.offer_state.health_kept().came_late(wait);
+        let change = {
+            let mut health = self.offer_state.health_kept();
+            // That it was slow has counted already.
+            if self.is_slow || health.round() != self.rounds.1 {
+                health.succeeded_late(at, first_token_ms);
                 None
+            } else {
+                health.succeeded(at, first_token_ms)
             }
-            (true, None) | (false, _) => self.offer_state.health_kept().succeeded(at, first_token_ms),
         };
         self.told(connected, change)
     }
@@ -360,13 +381,21 @@ impl Asked {
     /// Its first token lets wait for longer than is usual. Tells what has changed.
     pub fn is_slow(&mut self, at: DateTime<Utc>, why: &str) -> Vec<Told> {
         (self.tries_offer, self.is_slow) = (false, true);
-        let change = self.offer_state.health_kept().was_slow(at, why);
+        let change = {
+            let mut health = self.offer_state.health_kept();
+            if health.round() == self.rounds.1 { health.was_slow(at, why) } else { None }
+        };
         self.told(None, change)
     }
 
     fn connected(&mut self, at: DateTime<Utc>) -> Option<Change> {
         self.tries_upstream = false;
-        self.upstream_state.connections_kept().succeeded(at, None)
+        let mut connections = self.upstream_state.connections_kept();
+        if connections.round() == self.rounds.0 {
+            return connections.succeeded(at, None);
+        }
+        connections.succeeded_late(at, None);
+        None
     }
 
     fn told(&self, of_upstream: Option<Change>, of_offer: Option<Change>) -> Vec<Told> {

@@ -17,6 +17,9 @@ use super::waits::Waits;
 /// Failures in a row after which it rests.
 pub const RESTS_AFTER: u32 = 3;
 
+/// Slow ones in a row after which it rests: at many requests a second the share of recent ones would say so too late.
+const RESTS_AFTER_SLOW: u32 = 4;
+
 /// Recent attempts from which the share of failures counts.
 const LEAST_VOLUME: u32 = 10;
 
@@ -137,6 +140,7 @@ enum Phase {
 pub struct Health {
     phase: Phase,
     failures_in_a_row: u32,
+    slow_in_a_row: u32,
     outcomes: Recent<2, SECONDS>,
     /// Rests in a row: each is twice as long as the one before.
     rests: u32,
@@ -148,7 +152,8 @@ pub struct Health {
     left_alone_until: Option<DateTime<Utc>>,
     waits: Waits,
     changes: VecDeque<Change>,
-    changed: u64,
+    /// Every change begins another round.
+    round: u64,
 }
 
 impl Health {
@@ -181,6 +186,25 @@ impl Health {
         asking
     }
 
+    /// The round that an attempt begins in: what came of one of an earlier round says nothing about a rest or a trial of now.
+    #[must_use]
+    pub fn round(&self) -> u64 {
+        self.round
+    }
+
+    /// An attempt of an earlier round was answered.
+    pub fn succeeded_late(&mut self, at: DateTime<Utc>, first_token_ms: Option<u64>) {
+        first_token_ms.into_iter().for_each(|wait| self.waits.add(wait));
+        self.last_success = self.last_success.max(Some(at));
+    }
+
+    /// An attempt of an earlier round failed.
+    pub fn failed_late(&mut self, at: DateTime<Utc>, model: &str, failure: &Failure) {
+        if failure.tells_of_health() {
+            self.last_failure = Some(LastFailure { at, model: model.to_owned(), failure: failure.clone() });
+        }
+    }
+
     /// The one that tried it has ended without saying anything of it: the next may try.
     pub fn given_up(&mut self) {
         if let Phase::Trial { successes, .. } = self.phase {
@@ -199,7 +223,7 @@ impl Health {
         if self.failures_in_a_row > 0 || self.last_success.is_none() {
             self.since = Some(at);
         }
-        self.failures_in_a_row = 0;
+        (self.failures_in_a_row, self.slow_in_a_row) = (0, 0);
         self.last_success = Some(at);
         self.outcomes.count(at, GOOD);
         let successes = match self.phase {
@@ -218,16 +242,12 @@ impl Health {
     }
 
     /// An attempt waits for its first token, or has waited, longer than is usual. It counts as a failure among the recent
-    /// ones, but not in a row. Tells what has changed.
+    /// ones, and some in a row make it rest too. Tells what has changed.
     pub fn was_slow(&mut self, at: DateTime<Utc>, why: &str) -> Option<Change> {
         self.outcomes.count(at, BAD);
+        self.slow_in_a_row = self.slow_in_a_row.saturating_add(1);
         self.last_success = Some(at);
         self.judge(at, why)
-    }
-
-    /// A first token came that was slow and has been counted as such.
-    pub fn came_late(&mut self, first_token_ms: u64) {
-        self.waits.add(first_token_ms);
     }
 
     /// An attempt at `model` failed. Tells what has changed.
@@ -258,6 +278,9 @@ impl Health {
             Phase::Closed if self.failures_in_a_row >= RESTS_AFTER => {
                 format!("{} failures in a row, the last: {last}", self.failures_in_a_row)
             }
+            Phase::Closed if self.slow_in_a_row >= RESTS_AFTER_SLOW => {
+                format!("{} slow in a row, the last: {last}", self.slow_in_a_row)
+            }
             Phase::Closed => {
                 let [good, bad] = self.outcomes.counts(at);
                 if good + bad < LEAST_VOLUME || bad < good {
@@ -266,6 +289,7 @@ impl Health {
                 format!("{bad} of {} recent attempts failed or were slow, the last: {last}", good + bad)
             }
         };
+        self.slow_in_a_row = 0;
         let is_on_trial = matches!(self.phase, Phase::Trial { .. });
         let is_damped = self.well_at.is_some_and(|well| at - well < DAMPED_WITHIN);
         self.rests = if is_on_trial || is_damped { self.rests.saturating_add(1) } else { 0 };
@@ -285,7 +309,7 @@ impl Health {
         let change = Change { at, state, why };
         self.changes.truncate(KEPT_CHANGES - 1);
         self.changes.push_front(change.clone());
-        self.changed += 1;
+        self.round += 1;
         change
     }
 
@@ -355,7 +379,7 @@ impl Health {
     /// Changes since the service began.
     #[must_use]
     pub fn changes_counted(&self) -> u64 {
-        self.changed
+        self.round
     }
 }
 

@@ -18,7 +18,7 @@ pub struct Budget<const FLOOR: u32, const REQUESTS_AN_EXTRA: u32>(Recent<2, SECO
 pub type RetryBudget = Budget<20, 5>;
 
 /// Attempts elsewhere beside one at an upstream: a twentieth of its requests.
-pub type HedgeBudget = Budget<1, 20>;
+pub type HedgeBudget = Budget<3, 20>;
 
 /// There is none left.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

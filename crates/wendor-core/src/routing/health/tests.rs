@@ -114,7 +114,7 @@ fn slow_first_tokens_make_it_rest_and_a_slow_trial_is_none() {
     (0..20).for_each(|n| drop(health.succeeded(at(n), Some(50))));
     let changes: Vec<Change> = (0..20).filter_map(|n| health.succeeded(at(1_000 + n), Some(3_000))).collect();
     let [change] = changes.as_slice() else { panic!("{changes:?}") };
-    assert!(change.why.contains("recent attempts failed or were slow"), "{}", change.why);
+    assert!(change.why.starts_with("4 slow in a row, the last: "), "{}", change.why);
     assert!(change.why.contains("3000 ms, and 550 ms is slow here"), "{}", change.why);
     let until = health.next_trial().unwrap();
     health.begin(until);
@@ -171,6 +171,21 @@ fn an_upstream_is_as_its_offers_are(
     #[case] expected: HealthState,
 ) {
     assert_eq!(overall(connections, offers.iter().copied()), expected);
+}
+
+#[test]
+fn what_was_begun_before_it_rested_brings_it_back_no_sooner() {
+    let mut health = Health::default();
+    let before = health.round();
+    (0..3).for_each(|_| drop(health.failed(at(0), "dunlin-7b", &broken())));
+    assert_ne!(health.round(), before);
+    (0..5).for_each(|_| health.succeeded_late(at(100), Some(40)));
+    assert!(matches!(health.asking(at(100)), Asking::Rests(_)));
+    assert_eq!((health.last_success(), health.waits().usual_ms()), (Some(at(100)), Some(40)));
+    let until = health.next_trial().unwrap();
+    health.begin(until);
+    health.failed_late(until, "dunlin-7b", &Failure::new(FailureKind::TimedOut, "no answer within 5s"));
+    assert_eq!(health.state(), HealthState::OnTrial, "a late failure is not the trial's");
 }
 
 proptest! {

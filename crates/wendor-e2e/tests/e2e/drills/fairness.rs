@@ -16,7 +16,10 @@ const LANE: &str = "wendor-lane";
 
 async fn asked(ferry: &Ferry, key: &str, (route, lane): (&str, &str)) -> String {
     let ask = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(key);
-    let answer = ask.header(LANE, lane).json(&question(route, true)).send().await.unwrap();
+    // Each its own question, so that not all take equally long.
+    let mut body = question(route, true);
+    body["messages"][0]["content"] = format!("When is sailing {}?", rand::random::<u32>()).into();
+    let answer = ask.header(LANE, lane).json(&body).send().await.unwrap();
     let (status, id) = (answer.status(), header(&answer, "wendor-request-id"));
     let text = answer.text().await.unwrap();
     assert_eq!(status, 200, "{text}");
@@ -101,7 +104,8 @@ async fn fairness() {
 #[tokio::test]
 async fn lanes() {
     const STREAMS: u32 = 32;
-    let (ferry, other) = ferry(STREAMS, 200).await;
+    // Long answers: what is measured is the room, and not how many requests a small machine can make.
+    let (ferry, other) = ferry(STREAMS, 1_000).await;
     let time = Duration::from_secs(of(8, 40));
     let alone = interactive(&ferry, &other, time).await;
     let is_over = std::sync::atomic::AtomicBool::new(false);
@@ -120,16 +124,25 @@ async fn lanes() {
     };
     let beside = async {
         until("batch has filled it", || async { (streams(&ferry).await >= 28).then_some(()) }).await;
+        // What began all at once ends all at once; some time later ends come one by one, as they do in use.
+        interactive(&ferry, &other, Duration::from_secs(3)).await;
         let took = interactive(&ferry, &other, time).await;
         is_over.store(true, std::sync::atomic::Ordering::Relaxed);
         took
     };
     let (_, used, beside) = tokio::join!(batch, used, beside);
-    let (alone, beside) = (quantile(alone, 990), quantile(beside, 990));
+    // The short form has some dozens of them.
+    let permille = of(900, 990);
+    let (alone, beside) = (quantile(alone, permille), quantile(beside, permille));
     let filled: u64 =
         used.iter().skip(5).sum::<u64>() * 100 / (used.len().saturating_sub(5) as u64 * u64::from(STREAMS));
-    tell(&format!("interactive p99 {beside} ms beside batch, {alone} ms without; {filled}% of the room used"));
-    assert!(beside * 10 <= alone * 11, "interactive p99 {beside} ms beside batch, {alone} ms without");
+    tell(&format!(
+        "interactive {permille} of 1000 within {beside} ms beside batch, {alone} ms without; {filled}% of the room used"
+    ));
+    assert!(
+        beside * 10 <= alone * 11,
+        "interactive {permille} of 1000 within {beside} ms beside batch, {alone} ms without"
+    );
     assert!(filled >= 90, "{filled}% of the room used");
 }
 
@@ -160,6 +173,10 @@ async fn hedging() {
         ferry
             .apply(&plain.replacen(stage, if hedges { "pick = \"room\", hedge = true, " } else { stage }, usize::MAX))
             .await;
+        // What is usual has to be known.
+        for _ in 0..20 {
+            asked(&ferry, &ferry.key, ("night-sailings", "interactive")).await;
+        }
         ferry.quayside.set_fault(Fault::Slow { millis: 3_000, percent: 5 }).await.unwrap();
         let mut asking = JoinSet::new();
         let begun = tokio::time::Instant::now();

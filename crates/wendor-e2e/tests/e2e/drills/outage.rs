@@ -132,9 +132,10 @@ async fn events(ferry: &Ferry, second: &StandIn) -> Vec<Event> {
     events
 }
 
-fn p99(mut times: Vec<u64>) -> u64 {
+/// What 99 of 100 do not pass; of the short form, in which as many meet a slow server and few others follow, what 97 do not.
+fn slow_of(mut times: Vec<u64>) -> u64 {
     times.sort_unstable();
-    times.get((times.len() * 99 / 100).min(times.len().saturating_sub(1))).copied().unwrap_or(0)
+    times.get((times.len() * of(97, 99) / 100).min(times.len().saturating_sub(1))).copied().unwrap_or(0)
 }
 
 pub(super) fn seconds(from: DateTime<Utc>, to: DateTime<Utc>) -> f64 {
@@ -181,14 +182,14 @@ async fn outage() {
     let attempts: u64 = lines.iter().map(|line| line.attempts).sum();
     let is_outage =
         |line: &&Line| events.iter().rev().find(|event| event.at <= line.at).is_some_and(|event| !event.mends);
-    let during = p99(lines.iter().filter(is_outage).filter_map(|line| line.first_token_ms).collect());
+    let during = slow_of(lines.iter().filter(is_outage).filter_map(|line| line.first_token_ms).collect());
     let healthy =
         lines.iter().filter(is_outage).filter(|line| line.upstream == "quarry" || line.upstream == "quayside");
-    let healthy = p99(healthy.filter_map(|line| line.own_first_token_ms).collect());
+    let healthy = slow_of(healthy.filter_map(|line| line.own_first_token_ms).collect());
     let back: Vec<Option<f64>> =
         events.iter().filter(|event| event.mends).map(|event| back_after(&lines, event.at)).collect();
     tell(&format!(
-        "{asked} requests, {failed} failed; {attempts} attempts; first token p99 {during} ms in trouble, {healthy} ms of what was \
+        "{asked} requests, {failed} failed; {attempts} attempts; first token of 99 in 100 (97 in the short form) {during} ms in trouble, {healthy} ms of what was \
          well; back to shares after {back:?} s"
     ));
     assert_eq!(failed, 0, "no request fails that a healthy offer could have served");

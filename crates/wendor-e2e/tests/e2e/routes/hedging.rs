@@ -48,5 +48,5 @@ async fn hedges_are_bounded() {
     ferry.quayside.set_fault(Fault::Slow { millis: 1_200, percent: 100 }).await.unwrap();
     join_all((0..12).map(|_| asked(&ferry, "night-sailings"))).await;
     let hedges = ferry.quarry.tally().requests - before;
-    assert!((1..=3).contains(&hedges), "one and a twentieth of the requests: {hedges}");
+    assert!((1..=5).contains(&hedges), "three and a twentieth of the requests: {hedges}");
 }
