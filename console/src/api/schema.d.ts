@@ -1512,6 +1512,8 @@ export interface components {
             issued_by: string;
             /** @description What it is for. */
             label: string;
+            /** @description The lane of what it asks: `batch`, or `interactive` unless a request says otherwise. */
+            lane: string;
             /**
              * Format: date-time
              * @description Since when it is revoked.
@@ -1627,6 +1629,8 @@ export interface components {
             expires_at?: string | null;
             /** @description What it is for. */
             label: string;
+            /** @description `batch`: all that it asks waits behind what somebody waits for; `interactive` when absent. */
+            lane?: string | null;
             /** @description The routes it may use; every route of its team when absent. */
             routes?: string[] | null;
             /** @description For which team. */

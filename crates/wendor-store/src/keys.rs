@@ -8,7 +8,7 @@ use wendor_core::catalog::team::Access;
 use wendor_core::name::Name;
 
 use crate::audit::{Tell, commit};
-use crate::row::name;
+use crate::row::{lane, name};
 use crate::{Store, StoreError};
 
 /// A key with what is recorded of its making.
@@ -35,6 +35,7 @@ struct KeyRow {
     issued_by: String,
     expires_at: Option<DateTime<Utc>>,
     revoked_at: Option<DateTime<Utc>>,
+    lane: Option<String>,
 }
 
 impl TryFrom<KeyRow> for StoredKey {
@@ -52,6 +53,7 @@ impl TryFrom<KeyRow> for StoredKey {
             team: name(&row.team, "app_key.team")?,
             label: row.label,
             access,
+            lane: lane(row.lane, "app_key.lane")?,
             expires_at: row.expires_at,
             revoked_at: row.revoked_at,
         };
@@ -71,8 +73,8 @@ impl Store {
         };
         let mut transaction = self.pool.begin().await?;
         let added = sqlx::query(
-            "insert into app_key (id, hash, team, label, routes, issued_at, issued_by, expires_at)
-             select $1, $2, name, $4, $5, $6, $7, $8 from team where name = $3",
+            "insert into app_key (id, hash, team, label, routes, issued_at, issued_by, expires_at, lane)
+             select $1, $2, name, $4, $5, $6, $7, $8, $9 from team where name = $3",
         )
         .bind(&text.id)
         .bind(&text.hash.0[..])
@@ -82,12 +84,13 @@ impl Store {
         .bind(doer.at)
         .bind(&doer.name)
         .bind(key.expires_at)
+        .bind((!key.lane.is_usual()).then(|| key.lane.as_str()))
         .execute(&mut *transaction)
         .await?;
         if added.rows_affected() == 0 {
             return Err(StoreError::Missing { what: "team", name: key.team.to_string() });
         }
-        let after = json!({ "team": key.team, "label": key.label, "routes": routes, "expires_at": key.expires_at.map(|at| at.trunc_subsecs(0)) });
+        let after = json!({ "team": key.team, "label": key.label, "routes": routes, "lane": key.lane.as_str(), "expires_at": key.expires_at.map(|at| at.trunc_subsecs(0)) });
         let deed = Deed::of(Action::KeyIssued, format!("key {}", text.id)).after(after);
         commit(transaction, Tell::Everyone, (doer, &deed)).await
     }
@@ -98,7 +101,7 @@ impl Store {
     /// When the database is away or a row cannot be read.
     pub async fn keys(&self) -> Result<Vec<StoredKey>, StoreError> {
         let rows: Vec<KeyRow> = sqlx::query_as(
-            "select id, hash, team, label, routes, issued_at, issued_by, expires_at, revoked_at
+            "select id, hash, team, label, routes, issued_at, issued_by, expires_at, revoked_at, lane
              from app_key order by team, issued_at desc, id",
         )
         .fetch_all(&self.pool)

@@ -21,7 +21,7 @@ use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::FailureKind;
 use wendor_core::routing::queue::Lane;
 
-use crate::row::{count, name};
+use crate::row::{count, lane, name};
 use crate::{Store, StoreError};
 
 /// The most lines of one page.
@@ -319,10 +319,7 @@ fn record_of(row: &sqlx::postgres::PgRow) -> Result<Record, StoreError> {
 }
 
 fn lane_of(row: &sqlx::postgres::PgRow) -> Result<Lane, StoreError> {
-    let lane: Option<String> = row.try_get("lane")?;
-    lane.map_or(Ok(Lane::default()), |lane| {
-        Lane::parse(&lane).ok_or_else(|| StoreError::unreadable("ledger.lane", lane))
-    })
+    lane(row.try_get("lane")?, "ledger.lane")
 }
 
 fn images_of(row: &sqlx::postgres::PgRow) -> Result<Images, StoreError> {

@@ -3,6 +3,7 @@
 
 use rust_decimal::Decimal;
 use wendor_core::name::Name;
+use wendor_core::routing::queue::Lane;
 
 use crate::StoreError;
 
@@ -25,4 +26,9 @@ pub(crate) fn numeric(value: Decimal) -> Decimal {
     let mut value = value;
     value.rescale(value.scale().min(12));
     value
+}
+
+/// A lane's word; the usual lane where there is none.
+pub(crate) fn lane(word: Option<String>, column: &'static str) -> Result<Lane, StoreError> {
+    word.map_or(Ok(Lane::default()), |word| Lane::parse(&word).ok_or_else(|| StoreError::unreadable(column, word)))
 }

@@ -21,11 +21,17 @@ const LIVES = [
   { value: '365', words: 'a year' },
 ]
 
+const LANES = [
+  { value: 'interactive', words: 'as requests say' },
+  { value: 'batch', words: 'batch: behind what somebody waits for' },
+]
+
 const issue = useIssueKey()
 const routes = useRoutes()
 const label = ref('')
 const route = ref('')
 const days = ref('')
+const lane = ref('interactive')
 const usable = computed(() => {
   const all = (routes.data.value ?? []).filter((one) => one.teams.includes(props.team.name))
   return all.map((one) => ({ value: one.name, words: one.name }))
@@ -44,6 +50,7 @@ function submit() {
     team: props.team.name,
     label: label.value.trim(),
     routes: route.value ? [route.value] : null,
+    lane: lane.value,
     expires_at: days.value ? new Date(Date.now() + Number(days.value) * DAY).toISOString() : null,
   })
 }
@@ -67,6 +74,7 @@ function close() {
         <FilterChoice v-model="route" label="Routes" :options="usable" any="all of its team’s" />
         <FilterChoice v-model="days" label="Works" :options="LIVES" />
       </p>
+      <FilterChoice v-model="lane" label="Urgency" :options="LANES" />
       <p v-if="problem && !ofLabel" class="text-attention" role="alert">{{ problem.message }}</p>
       <p class="flex gap-3">
         <button class="button" type="submit" :disabled="label.trim() === '' || issue.isPending.value">Issue it</button>

@@ -36,6 +36,7 @@ const lines = computed(() =>
             <th scope="col">what it is for</th>
             <th scope="col">state</th>
             <th scope="col">routes</th>
+            <th scope="col">lane</th>
             <th scope="col">issued</th>
             <th scope="col">works until</th>
             <th scope="col"><span class="sr-only">change</span></th>
@@ -49,6 +50,7 @@ const lines = computed(() =>
             <td>{{ key.label }}</td>
             <td><StateWord :word="key.state" :quiet="key.state === 'good'" /></td>
             <td>{{ key.routes?.join(', ') ?? 'all of its team' }}</td>
+            <td class="second">{{ key.lane }}</td>
             <td class="second"><TimeAgo :at="key.issued_at" /> by {{ key.issued_by }}</td>
             <td class="second">{{ key.expires_at ? instant(new Date(key.expires_at)) : 'for ever' }}</td>
             <td class="num">

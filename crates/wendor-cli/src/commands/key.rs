@@ -12,9 +12,10 @@ use crate::{range, words};
 
 pub(super) async fn run(command: KeyCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
-        KeyCommand::Issue { team, label, routes, expires } => {
+        KeyCommand::Issue { team, label, routes, expires, lane } => {
             let expires_at = expires.as_deref().map(|text| range::expiry(text, now())).transpose()?;
-            let body = json!({ "team": team, "label": label, "routes": routes, "expires_at": expires_at });
+            let body =
+                json!({ "team": team, "label": label, "routes": routes, "expires_at": expires_at, "lane": lane });
             let issued: IssuedKey = management.post("/keys", &body).await?;
             match reader {
                 Reader::Program => output::json(&issued),
@@ -57,6 +58,7 @@ fn show_list(keys: &[KeyLine]) -> Result<(), Failure> {
         Column::Text("label"),
         Column::Text("state"),
         Column::Text("routes"),
+        Column::Text("lane"),
         Column::Text("issued"),
         Column::Text("expires"),
     ];
@@ -67,6 +69,7 @@ fn show_list(keys: &[KeyLine]) -> Result<(), Failure> {
             key.label.clone(),
             key.state.clone(),
             key.routes.as_ref().map_or_else(|| "all of its team".to_owned(), |routes| routes.join(", ")),
+            key.lane.clone(),
             format!("{} by {}", words::ago(key.issued_at, now()), key.issued_by),
             key.expires_at.map_or_else(|| "never".to_owned(), words::instant),
         ]

@@ -273,6 +273,9 @@ pub enum KeyCommand {
         /// Until when it works: a day, an instant, or a time from now such as `90d`.
         #[arg(long, value_name = "TIME")]
         expires: Option<String>,
+        /// `batch`: all that it asks waits behind what somebody waits for.
+        #[arg(long, value_name = "LANE")]
+        lane: Option<String>,
     },
     /// Keys and their state.
     #[command(after_help = "Example: wendor key list --team timetables")]

@@ -11,6 +11,7 @@ use sha2::{Digest, Sha256};
 use super::team::Access;
 use crate::base32;
 use crate::name::Name;
+use crate::routing::queue::Lane;
 use crate::secret::Secret;
 
 /// Random bytes that a text is made of: 5 of the id, 20 of the secret (160 bits).
@@ -144,6 +145,8 @@ pub struct AppKey {
     pub label: String,
     /// The routes it may use, within those of its team.
     pub access: Access,
+    /// The lane of what it asks: with `batch` everything, otherwise as each request says.
+    pub lane: Lane,
     /// From then on it is refused.
     pub expires_at: Option<DateTime<Utc>>,
     /// Since then it is refused.

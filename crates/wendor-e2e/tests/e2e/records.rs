@@ -95,6 +95,7 @@ async fn keys_keep_their_hash_and_remember_who_revoked_them_first() {
         team: Name::parse("timetables").unwrap(),
         label: "departure board".into(),
         access: Access::Only([Name::parse("night-sailings").unwrap()].into()),
+        lane: wendor_core::routing::queue::Lane::Batch,
         expires_at: Some(now() + TimeDelta::days(90)),
         revoked_at: None,
     };

@@ -11,6 +11,7 @@ use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::team::Access;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::plan::{PlannedOffer, Standing};
+use wendor_core::routing::queue::Lane;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::endpoint::{Hints, resolve};
 
@@ -152,6 +153,7 @@ fn account(app: &Arc<App>, snapshot: &Arc<Snapshot>, (team, route): (&Name, &Nam
         team: team.clone(),
         label: String::new(),
         access: Access::AllRoutes,
+        lane: Lane::default(),
         expires_at: None,
         revoked_at: None,
     };

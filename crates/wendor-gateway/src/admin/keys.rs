@@ -9,6 +9,7 @@ use utoipa::{IntoParams, ToSchema};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText, id_in};
 use wendor_core::catalog::team::Access;
 use wendor_core::name::{Name, nearest};
+use wendor_core::routing::queue::Lane;
 use wendor_store::keys::StoredKey;
 
 use super::named;
@@ -40,6 +41,8 @@ pub struct KeyLine {
     pub label: String,
     /// The routes it may use; every route of its team when absent.
     pub routes: Option<Vec<String>>,
+    /// The lane of what it asks: `batch`, or `interactive` unless a request says otherwise.
+    pub lane: String,
     /// `good`, `revoked` or `expired`.
     pub state: String,
     /// When it was issued.
@@ -64,6 +67,9 @@ pub struct NewKey {
     pub routes: Option<Vec<String>>,
     /// Until when it works; for ever when absent.
     pub expires_at: Option<DateTime<Utc>>,
+    /// `batch`: all that it asks waits behind what somebody waits for; `interactive` when absent.
+    #[serde(default)]
+    pub lane: Option<String>,
 }
 
 /// A key, shown this once.
@@ -111,6 +117,7 @@ pub(super) async fn list(
         id: stored.key.id,
         team: stored.key.team.to_string(),
         label: stored.key.label,
+        lane: stored.key.lane.as_str().to_owned(),
         routes: match stored.key.access {
             Access::AllRoutes => None,
             Access::Only(routes) => Some(routes.into_iter().map(String::from).collect()),
@@ -121,6 +128,11 @@ pub(super) async fn list(
         revoked_at: stored.key.revoked_at,
     };
     Ok(web::Json(wanted.map(line).collect()))
+}
+
+fn lane_of(text: &str) -> Result<Lane, Problem> {
+    let message = || format!("`{}` is no lane: write `interactive` or `batch`", text.escape_debug());
+    Lane::parse(text).ok_or_else(|| Problem::BadValue { field: "lane", message: message() })
 }
 
 /// Issue a key.
@@ -140,8 +152,9 @@ pub(super) async fn issue(
     of_others(&app, &principal, &team)?;
     let access = check((&principal, &snapshot), &team, &new, now)?;
     let (secret, text) = KeyText::mint(KeyKind::App, &rand::random());
+    let lane = new.lane.as_deref().map_or(Ok(Lane::default()), lane_of)?;
     let NewKey { label, expires_at, .. } = new;
-    let key = AppKey { id: text.id.clone(), team, label, access, expires_at, revoked_at: None };
+    let key = AppKey { id: text.id.clone(), team, label, access, lane, expires_at, revoked_at: None };
     app.store.add_key(&text, &key, &principal.doing(&app)).await?;
     // It works at once at this instance, at others within a second.
     revision_watch::look(&app).await?;

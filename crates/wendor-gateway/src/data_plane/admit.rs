@@ -128,7 +128,9 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         let counted = connection.asked_by(&key.team, &app.crowd.connections, snapshot.catalogue.teams.len());
         counted.map_err(|_| Refusal::TooManyConnections(caller()))?;
     }
-    let marks = asked.marks?;
+    let mut marks = asked.marks?;
+    // What a key is given for its requests they cannot leave by a word of their own.
+    marks.lane = marks.lane.max(key.lane);
     let body = body::read(app, payload, asked.declared_bytes, &key.team).await?;
     holds_no_secret(app, &snapshot, call, &body).await?;
     let request = match asked.content_type.as_ref().and_then(|kind| kind.to_str().ok()) {

@@ -17,6 +17,7 @@ use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{AllFailed, Failure, FailureKind, answer_when_all_failed};
 use wendor_core::routing::health::Asking;
 use wendor_core::routing::plan::{PlannedOffer, Standing};
+use wendor_core::routing::queue::Lane;
 use wendor_core::routing::reason::Reason;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::fit::Unfit;
@@ -34,6 +35,9 @@ use super::ticket::Ticket;
 
 /// Tries of one request at most: more than any route needs, fewer than would hurt upstreams in trouble.
 const MAX_TRIES: usize = 8;
+
+/// How long batch waits for idle room.
+const BATCH_WAIT: Duration = Duration::from_secs(4 * 3_600);
 
 /// An offer's answer, with what goes along to the end of the request.
 #[derive(Debug)]
@@ -88,7 +92,8 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
     let stages: &[Stage] = snapshot.catalogue.routes.get(ticket.route()).map_or(&[], |route| &route.stages);
     let wish = ticket.account().marks.deadlines;
     let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).lowered(wish).whole;
-    let whole_until = Instant::from_std(ticket.started()) + whole;
+    let patience = if ticket.account().marks.lane == Lane::Batch { BATCH_WAIT } else { Duration::ZERO };
+    let whole_until = Instant::from_std(ticket.started()) + patience + whole;
     let common = Common { request: Arc::new(request), content, fetched, form, whole_until };
     let course = Course::of(ticket.plan());
     let mut walk = Walk { ticket, course, stages, common, body: Some(body), clients, no_room: None, rejected: None };
@@ -143,7 +148,11 @@ impl<'s> Walk<'s> {
         let offer = &turn.planned.offer;
         let window = self.window(offer);
         let left = self.common.whole_until.saturating_duration_since(Instant::now());
-        let wait = if turn.mode == Mode::Waiting { deadlines.room.min(left) } else { Duration::ZERO };
+        let room = match self.ticket.account().marks.lane {
+            Lane::Interactive => deadlines.room,
+            Lane::Batch => BATCH_WAIT,
+        };
+        let wait = if turn.mode == Mode::Waiting { room.min(left) } else { Duration::ZERO };
         let begun = match self.course.is_large_enough(window) {
             true => self.ticket.begin(turn, wait).await,
             false => Err(NotBegun::LeftOut(Reason::NoLargerWindow)),

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::future::join_all;
 use serde_json::Value;
+use sqlx::Connection;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::service::{Service, Start};
 use wendor_e2e::waiting::until;
@@ -156,4 +157,49 @@ async fn whether_it_lives_and_is_ready_is_told_whatever_the_database_does() {
     let ready: Value =
         ferry.http.get(format!("{}/readyz", ferry.service.url)).send().await.unwrap().json().await.unwrap();
     assert!(ready["state_age_ms"].as_u64().unwrap() < 5_000, "{ready}");
+}
+
+/// A revision that this binary cannot read must not keep a revoked key alive.
+#[tokio::test]
+async fn keys_are_loaded_apart_from_a_catalogue_that_cannot_be_read() {
+    let ferry = Ferry::begin().await;
+    let mut database = ferry.database.connect().await;
+    let spare = ferry.issue_key("timetables").await;
+    let ask = async |key: &str| ferry.ask_with(key, &question("night-sailings", false)).await.status().as_u16();
+    assert_eq!((ask(&ferry.key).await, ask(&spare).await), (200, 200));
+    let strange = "insert into revision (number, made_at, made_by, note, document)
+                   select max(number) + 1, now(), 'a newer release', '', '{\"of\": \"a newer release\"}' from revision";
+    sqlx::query(strange).execute(&mut database).await.unwrap();
+    let id = spare.split('-').nth(1).unwrap();
+    let revoke = "update app_key set revoked_at = now(), revoked_by = 'harbour-master' where id = $1";
+    sqlx::query(revoke).bind(id).execute(&mut database).await.unwrap();
+    sqlx::query("update change_counter set value = value + 1").execute(&mut database).await.unwrap();
+    until("the revoked one is refused", || async { (ask(&spare).await == 401).then_some(()) }).await;
+    assert_eq!(ask(&ferry.key).await, 200, "the others are served by the revision of before");
+    assert!(ferry.service.log().contains("a change cannot be read"), "{}", ferry.service.log());
+}
+
+/// State that could not be compared with the database for too long serves nobody, and says so.
+#[tokio::test]
+async fn state_that_is_too_old_serves_nobody() {
+    let settings = vec![("WENDOR_SERVE_STALE", "1s".to_owned())];
+    let ferry = Ferry::with(Wishes { settings, ..Wishes::default() }).await;
+    let mut database = ferry.database.connect().await;
+    let mut held = database.begin().await.unwrap();
+    sqlx::query("lock table change_counter in access exclusive mode").execute(&mut *held).await.unwrap();
+    let refused = until("it is too old", || async {
+        let answer = ferry.ask(&question("night-sailings", false)).await;
+        (answer.status() == 503).then_some(answer)
+    })
+    .await;
+    assert_eq!(header(&refused, "retry-after"), "30");
+    assert!(refused.text().await.unwrap().contains("out_of_date"));
+    let ready = ferry.http.get(format!("{}/readyz", ferry.service.url)).send().await.unwrap();
+    assert_eq!(ready.status(), 503);
+    assert!(ready.text().await.unwrap().contains("serve_stale"));
+    held.rollback().await.unwrap();
+    until("it serves again", || async {
+        (ferry.ask(&question("night-sailings", false)).await.status() == 200).then_some(())
+    })
+    .await;
 }

@@ -126,6 +126,11 @@ async fn batch_waits_behind_interactive_and_is_recorded_as_such() {
     let kept: Value = ferry.get("/requests?limit=10").await;
     let lanes = kept["requests"].as_array().unwrap().iter().filter(|line| line["lane"] == json!("batch")).count();
     assert_eq!(lanes, 4, "{kept}");
+    let issued = ferry.wendor(&["key", "issue", "--team", "timetables", "--label", "nightly", "--lane", "batch"]).await;
+    let (_, _, id) = asked(&ferry, issued.out.trim(), "harbour").await;
+    assert_eq!(ferry.request(&id).await["request"]["lane"], "batch", "by its key");
+    let listed = ferry.wendor(&["key", "list"]).await.out;
+    assert!(listed.contains("batch"), "{listed}");
     let ask = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
     let wrong = ask.header("wendor-lane", "express").json(&question("harbour", true)).send().await.unwrap();
     assert_eq!(wrong.status(), 400);
