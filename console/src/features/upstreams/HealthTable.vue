@@ -10,7 +10,7 @@ import TimeAgo from '@/ui/TimeAgo.vue'
 const props = defineProps<{ upstream: Schemas['UpstreamLine'] }>()
 const now = useClock()
 /** Changes that are shown of each. */
-const SHOWN = 5
+const SHOWN = 3
 
 const lines = computed(() => [
   { name: 'connections', health: props.upstream.connections },
@@ -65,7 +65,8 @@ function next(health: Schemas['HealthLine']): string {
   </table>
   <ul v-if="changes.length > 0" class="mt-2">
     <li v-for="change in changes" :key="`${change.at} ${change.name}`">
-      <StateWord :word="change.state" quiet /> {{ change.name }}: {{ change.why }},
+      <StateWord :word="change.state" quiet />
+      <span class="ml-1.5">{{ change.name }}: {{ change.why }},</span>
       <span class="second whitespace-nowrap"><TimeAgo :at="change.at" /></span>
     </li>
   </ul>

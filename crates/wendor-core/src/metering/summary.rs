@@ -6,6 +6,9 @@ use super::entry::{LedgerEntry, Record, RequestRecord};
 use super::usage::Counted;
 use crate::diagnosis::inventory::short;
 
+/// A wait for room that is too short to be told.
+const SHORT_WAIT_MS: u64 = 20;
+
 /// The sentence for `entry`; `key_label` is what its key is for.
 #[must_use]
 pub fn of(entry: &LedgerEntry, key_label: Option<&str>) -> String {
@@ -18,7 +21,12 @@ pub fn of(entry: &LedgerEntry, key_label: Option<&str>) -> String {
         }
         Record::Request(_) => {
             let key = key_label.map_or_else(|| format!("key {}", entry.key), |label| format!("the key {label}"));
-            format!("{} asked {} at {at}, with {key}. {ending}", entry.team, entry.route)
+            let waited = entry.asked().map_or(0, |asked| asked.latency.waited_ms);
+            let room = match waited {
+                0..SHORT_WAIT_MS => String::new(),
+                waited => format!(" It waited {} for room at an upstream that was full.", seconds(waited)),
+            };
+            format!("{} asked {} at {at}, with {key}. {ending}{room}", entry.team, entry.route)
         }
         Record::Attempt(attempt) => {
             let offer = offer_of(entry);
@@ -204,6 +212,14 @@ mod tests {
     #[case(61_000, "61.0 s")]
     fn times(#[case] millis: u64, #[case] text: &str) {
         assert_eq!(seconds(millis), text);
+    }
+
+    #[test]
+    fn a_wait_for_room_is_told() {
+        let mut record = ended(End::Proper, 1);
+        record.latency.waited_ms = 704;
+        let told = of(&LedgerEntry { record: Record::Request(record), ..entry() }, None);
+        assert!(told.ends_with(" It waited 0.70 s for room at an upstream that was full."), "{told}");
     }
 
     #[rstest]
