@@ -67,7 +67,7 @@ function next(health: Schemas['HealthLine']): string {
     <li v-for="change in changes" :key="`${change.at} ${change.name}`">
       <StateWord :word="change.state" quiet />
       <span class="ml-1.5">{{ change.name }}: {{ change.why }},</span>
-      <span class="second whitespace-nowrap"><TimeAgo :at="change.at" /></span>
+      <span class="second ml-1 whitespace-nowrap"><TimeAgo :at="change.at" /></span>
     </li>
   </ul>
 </template>
