@@ -16,6 +16,7 @@ use std::future::Future;
 use std::pin::Pin;
 use std::rc::Rc;
 use std::task::{Context, Poll, Waker, ready};
+use std::time::Duration;
 
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::StatusCode;
@@ -118,8 +119,8 @@ pub(super) struct Stream {
     ticket: Option<Box<Ticket>>,
     phase: Phase,
     clock: StreamClock,
-    /// When the app took something last.
-    taken_at: Instant,
+    /// Since when something lies there that the app has not taken; `None` while it has taken all that came.
+    untaken_since: Option<Instant>,
     /// Who waits for what comes next: to be woken where it does not come from the upstream.
     waker: Option<Waker>,
     open_streams: prometheus::IntGauge,
@@ -142,10 +143,10 @@ enum Phase {
 pub struct BrokenOff;
 
 /// Between the last frame and the break.
-const LINGER: std::time::Duration = std::time::Duration::from_millis(50);
+const LINGER: Duration = Duration::from_millis(50);
 
 /// An app that has taken nothing for so long when the time of its request is over is what it took too long for.
-const NOT_TAKEN: std::time::Duration = std::time::Duration::from_secs(1);
+const NOT_TAKEN: Duration = Duration::from_secs(1);
 
 impl Stream {
     fn new(open: OpenStream, along: Along) -> Self {
@@ -161,7 +162,7 @@ impl Stream {
             ticket: Some(along.ticket),
             phase: Phase::Flowing,
             clock,
-            taken_at: now,
+            untaken_since: Some(now),
             waker: None,
             open_streams,
         };
@@ -312,7 +313,6 @@ impl MessageBody for StreamBody {
 
     fn poll_next(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<Result<Bytes, BrokenOff>>> {
         let stream = &mut *self.0.borrow_mut();
-        stream.taken_at = Instant::now();
         let sent = match caught_at_once(|| stream.poll_sent(context)) {
             Ok(sent) => sent,
             Err(Fault) => {
@@ -320,6 +320,8 @@ impl MessageBody for StreamBody {
                 stream.poll_sent(context)
             }
         };
+        // The server asks for more once what it was given has gone out.
+        stream.untaken_since = if sent.is_pending() { None } else { Some(Instant::now()) };
         if sent.is_pending() && !stream.waker.as_ref().is_some_and(|waker| waker.will_wake(context.waker())) {
             stream.waker = Some(context.waker().clone());
         }
@@ -339,7 +341,7 @@ impl Stream {
 
     fn is_in_time(&mut self, now: Instant) -> bool {
         let Some(ticket) = &self.ticket else { return false };
-        let untaken = now.saturating_duration_since(self.taken_at);
+        let untaken = self.untaken_since.map_or(Duration::ZERO, |since| now.saturating_duration_since(since));
         if ticket.app().stopping.is_over() {
             self.cut_short("stopped", "the service stops");
             return false;

@@ -7,7 +7,7 @@ use std::time::Duration;
 use futures_util::future::join_all;
 use tokio::sync::watch;
 use tokio::time::timeout;
-use wendor_core::catalog::upstream::Upstream;
+use wendor_core::catalog::upstream::{Hosting, Upstream};
 use wendor_core::diagnosis::speech::listing_path;
 use wendor_core::name::Name;
 use wendor_core::routing::failure::{Failure, FailureKind};
@@ -19,6 +19,9 @@ use crate::fleet::tell;
 
 /// How often it is looked which are due.
 const TICK: Duration = Duration::from_secs(1);
+
+/// So much more seldom a hosted one is probed that nobody asks: it is somebody else's.
+const HOSTED_LESS: u32 = 6;
 
 /// How long a probe may take.
 const PATIENCE: Duration = Duration::from_secs(3);
@@ -39,8 +42,12 @@ pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
 
 async fn probe_due(app: &App) {
     let (snapshot, now) = (app.now_serving(), app.clock.now());
-    let every = app.settings.timing.probe_every;
-    let due = snapshot.catalogue.upstreams.iter().filter(|(name, _)| app.fleet.upstream(name).takes_probe(now, every));
+    let every = |upstream: &Upstream| match upstream.hosting {
+        Hosting::Own => app.settings.timing.probe_every,
+        Hosting::Hosted => app.settings.timing.probe_every * HOSTED_LESS,
+    };
+    let is_due = |(name, upstream): &(&Name, &Upstream)| app.fleet.upstream(name).takes_probe(now, every(upstream));
+    let due = snapshot.catalogue.upstreams.iter().filter(is_due);
     join_all(due.map(|(name, upstream)| probe(app, name, upstream))).await;
 }
 

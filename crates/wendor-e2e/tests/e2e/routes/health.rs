@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use rstest::rstest;
 use serde_json::{Value, json};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
@@ -197,32 +198,42 @@ async fn an_app_lowers_deadlines() {
     assert!(wrong.text().await.unwrap().contains("first_event=2s, whole=30s"));
 }
 
-/// The time of a request is over also while its app does not take what there is; who takes nothing at all is recorded as that.
+/// Who takes nothing holds nothing for longer than the service lets it, and for no longer than the time of its request: the server polls no
+/// stream whose app does not take what there is.
+#[rstest]
+#[case::by_the_service("1s", "60s")]
+#[case::by_its_route("60s", "5s")]
 #[tokio::test]
-async fn who_does_not_take_an_answer_holds_nothing_for_longer_than_its_time() {
+async fn who_does_not_take_an_answer_holds_nothing_for_long(#[case] take_time: &str, #[case] whole: &str) {
     let talkative = Profile { answer_tokens: (400_000, 400_000), ..Profile::quick("quayside", &["dunlin-70b"]) };
-    let more = "[routes.deck-plans]\nstages = [{ offers = [\"quayside/dunlin-70b\"], whole = \"2s\" }]\n";
-    let settings = vec![("WENDOR_TAKE_TIME", "1s".to_owned())];
     let wishes = Wishes {
         quayside: Some(talkative),
         output_cap: Some(1_000_000),
-        more: more.to_owned(),
-        settings,
+        more: format!(
+            "[routes.deck-plans]\nstages = [{{ offers = [\"quayside/dunlin-70b\"], whole = \"{whole}\" }}]\n"
+        ),
+        settings: vec![("WENDOR_TAKE_TIME", take_time.to_owned())],
         ..Wishes::default()
     };
     let ferry = Ferry::with(wishes).await;
-    let mut open = Vec::new();
-    for route in ["harbour", "deck-plans"] {
-        let answer = ferry.ask(&question(route, true)).await;
-        assert_eq!(answer.status(), 200);
-        open.push(answer);
-    }
+    let answer = ferry.ask(&question("deck-plans", true)).await;
+    assert_eq!(answer.status(), 200);
     until("nothing is under way there", || async { (quayside(&ferry).await["streams_open"] == 0).then_some(()) }).await;
-    for answer in &open {
-        let shown = ferry.request(&header(answer, "wendor-request-id")).await;
-        assert_eq!(shown["request"]["end"], "not-taken", "{shown}");
-        assert!(shown["request"]["whole_ms"].as_u64().unwrap() < 6_000, "{shown}");
-        assert_eq!(shown["attempts"][0]["failure"], Value::Null, "not the upstream's failure");
-    }
+    let shown = ferry.request(&header(&answer, "wendor-request-id")).await;
+    assert_eq!(shown["request"]["end"], "not-taken", "{shown}");
+    assert!(shown["request"]["whole_ms"].as_u64().unwrap() < 9_000, "{shown}");
+    assert_eq!(shown["attempts"][0]["failure"], Value::Null, "not the upstream's failure");
     assert_eq!(quayside(&ferry).await["state"], "well");
+}
+
+/// An app that takes all that comes is not slow, however slowly it comes.
+#[tokio::test]
+async fn a_server_that_is_slow_is_not_taken_for_an_app_that_is() {
+    let slow = Profile { tokens_per_second: 1, answer_tokens: (3, 3), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let settings = vec![("WENDOR_TAKE_TIME", "200ms".to_owned())];
+    let ferry = Ferry::with(Wishes { quayside: Some(slow), patience: Some("9s"), settings, ..Wishes::default() }).await;
+    let answer = ferry.ask(&question("harbour", true)).await;
+    let id = header(&answer, "wendor-request-id");
+    assert!(answer.text().await.unwrap().ends_with("data: [DONE]\n\n"));
+    assert_eq!(ferry.request(&id).await["request"]["end"], "proper");
 }
