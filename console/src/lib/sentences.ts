@@ -8,7 +8,14 @@ export interface UpstreamSeen {
   credential: string
   drained: boolean
   connections: { next_trial?: string | null }
-  offers: readonly { model: string; health: { state: string; next_trial?: string | null } }[]
+  offers: readonly {
+    model: string
+    health: {
+      state: string
+      next_trial?: string | null
+      last_failure?: { at: string; kind: string; detail: string } | null
+    }
+  }[]
   last_failure?: { at: string; kind: string; detail: string; model: string } | null
   first_token_ms?: number | null
 }
@@ -34,9 +41,13 @@ export function upstreamSentence(seen: UpstreamSeen, now: number): string {
   if (seen.state === 'failing')
     return `${seen.name} fails${since}: ${failed}.${next} Requests go on to the next offers of their routes.`
   if (seen.state === 'on trial') return `${seen.name} has rested and is tried, one request at a time.${next}`
-  const resting = seen.offers.filter((one) => one.health.state === 'failing').map((one) => one.model)
+  const resting = seen.offers
+    .filter((one) => one.health.state === 'failing')
+    .map(({ model, health: { last_failure: own } }) =>
+      own ? `${model} (${own.kind}: ${own.detail}, ${ago(now - Date.parse(own.at))})` : model,
+    )
   if (seen.state === 'degraded' && resting.length > 0)
-    return `${seen.name} is asked, but not for ${resting.join(', ')}: ${failed}.${next}`
+    return `${seen.name} is asked, but not for ${resting.join(', ')}.${next}`
   if (seen.state === 'degraded') return `${seen.name} failed at its last attempt: ${failed}.`
   if (seen.state === 'not asked yet') return `Nothing was asked of ${seen.name} since this instance began.`
   const wait = seen.first_token_ms == null ? '' : `, a first token comes after ${duration(seen.first_token_ms)}`
