@@ -1550,6 +1550,33 @@ export interface components {
             /** @description What it was spent on. */
             what: string;
         };
+        /** @description A limit of a service, and how it stands. */
+        LimitLine: {
+            /**
+             * Format: int64
+             * @description What may be used now.
+             */
+            left: number;
+            /**
+             * Format: int64
+             * @description The limit.
+             */
+            limit: number;
+            /** @description `declared` in the catalogue for a minute, or `told` by the service. */
+            source: string;
+            /**
+             * Format: int64
+             * @description Used by this instance within the last minute.
+             */
+            used: number;
+            /**
+             * Format: int64
+             * @description In how many seconds it is used up, if requests go on coming as in the last minute; absent: not within a day.
+             */
+            used_up_in_s?: number | null;
+            /** @description What is limited: `requests` or `tokens`. */
+            what: string;
+        };
         /** @description Who calls. */
         Me: {
             /**
@@ -1751,6 +1778,8 @@ export interface components {
             /** @description How it is. */
             health: components["schemas"]["HealthLine"];
             input_counting?: components["schemas"]["InputCounting"] | null;
+            /** @description Limits of its own by the minute. */
+            limits: components["schemas"]["LimitLine"][];
             /** @description The upstream's name for the model. */
             model: string;
             /**
@@ -2586,6 +2615,8 @@ export interface components {
             /** @description `own` or `hosted`. */
             hosting: string;
             last_failure?: components["schemas"]["LastFailureLine"] | null;
+            /** @description Limits by the minute of all of it. */
+            limits: components["schemas"]["LimitLine"][];
             /** @description Its name. */
             name: string;
             /** @description Its offers. */

@@ -3,16 +3,29 @@
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
+use chrono::{DateTime, Utc};
 use tokio::sync::oneshot;
+use tokio::time::{Instant, sleep};
 use wendor_core::name::Name;
-use wendor_core::quota::share::NoShare;
-pub use wendor_core::routing::queue::{Ask, Lane, Limits, QueueFull};
-use wendor_core::routing::queue::{Room, WaitId};
+use wendor_core::routing::pace::{MinuteLimits, Standing, Told};
+pub use wendor_core::routing::queue::{Ask, Lane, Limits, NoRoom, QueueFull};
+use wendor_core::routing::queue::{Next, Room, WaitId};
 
-/// Who is served at an upstream, and who waits.
-#[derive(Debug, Default)]
-pub struct Gate(Mutex<State>);
+/// Who is served at an upstream, or at one offer of it, and who waits.
+#[derive(Debug)]
+pub struct Gate {
+    state: Mutex<State>,
+    /// Limits by the minute go by a clock that only runs forward.
+    since: Instant,
+}
+
+impl Default for Gate {
+    fn default() -> Self {
+        Self { state: Mutex::default(), since: Instant::now() }
+    }
+}
 
 #[derive(Debug, Default)]
 struct State {
@@ -41,6 +54,30 @@ pub struct Fullness {
 pub struct Permit {
     gate: Arc<Gate>,
     ask: Ask<Name>,
+    used: u64,
+}
+
+/// Room for one attempt: at its upstream, and at its offer where that has limits of its own.
+#[derive(Debug)]
+pub struct AttemptRoom {
+    /// At its upstream.
+    pub upstream: Permit,
+    /// At its offer.
+    pub offer: Option<Permit>,
+}
+
+impl AttemptRoom {
+    /// So many tokens were used; without being told it is none.
+    pub fn used(&mut self, tokens: u64) {
+        self.upstream.used(tokens);
+        self.offer.iter_mut().for_each(|permit| permit.used(tokens));
+    }
+}
+
+impl Permit {
+    fn used(&mut self, tokens: u64) {
+        self.used = tokens;
+    }
 }
 
 /// A place in the queue; dropping it leaves the queue.
@@ -52,13 +89,19 @@ pub struct Waiting {
 }
 
 impl State {
-    /// Serves all that there is room for.
-    fn admit(&mut self) {
-        while let Some((id, ask)) = self.room.admit(self.limits) {
-            self.granted.insert(id, ask);
-            if let Some(turn) = self.waking.remove(&id) {
-                // Whoever does not wait any longer gives its room back when it leaves the queue.
-                let _gone = turn.send(());
+    /// Serves all that there is room for. Says in how long there is room for the next, where that is known.
+    fn admit(&mut self, now: DateTime<Utc>) -> Option<Duration> {
+        loop {
+            match self.room.admit(self.limits, now) {
+                Next::Served(id, ask) => {
+                    self.granted.insert(id, ask);
+                    if let Some(turn) = self.waking.remove(&id) {
+                        // Whoever does not wait any longer gives its room back when it leaves the queue.
+                        let _gone = turn.send(());
+                    }
+                }
+                Next::In(wait) => return Some(wait),
+                Next::Nobody => return None,
             }
         }
     }
@@ -66,7 +109,24 @@ impl State {
 
 impl Gate {
     fn state(&self) -> MutexGuard<'_, State> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn now(&self) -> DateTime<Utc> {
+        DateTime::UNIX_EPOCH + self.since.elapsed()
+    }
+
+    /// The service has told of its limits.
+    pub fn told(&self, told: &[Told]) {
+        let (now, mut state) = (self.now(), self.state());
+        told.iter().for_each(|told| state.room.told(*told, now));
+        state.admit(now);
+    }
+
+    /// How limits by the minute stand.
+    #[must_use]
+    pub fn standings(&self, declared: MinuteLimits) -> Vec<Standing> {
+        self.state().room.pace().standings(declared, self.now())
     }
 
     /// How full it is.
@@ -84,21 +144,21 @@ impl Gate {
     /// Whether there is room now.
     ///
     /// # Errors
-    /// [`NoShare`], why not.
-    pub fn look(&self, ask: &Ask<Name>, limits: Limits) -> Result<(), NoShare> {
-        self.state().room.look(ask, limits)
+    /// [`NoRoom`], why not.
+    pub fn look(&self, ask: &Ask<Name>, limits: Limits) -> Result<(), NoRoom> {
+        self.state().room.look(ask, limits, self.now())
     }
 
     /// Takes room that there is now.
     ///
     /// # Errors
-    /// [`NoShare`], why there is none.
-    pub fn take(self: &Arc<Self>, ask: Ask<Name>, limits: Limits) -> Result<Permit, NoShare> {
-        let mut state = self.state();
+    /// [`NoRoom`], why there is none.
+    pub fn take(self: &Arc<Self>, ask: Ask<Name>, limits: Limits) -> Result<Permit, NoRoom> {
+        let (now, mut state) = (self.now(), self.state());
         state.limits = limits;
-        state.room.look(&ask, limits)?;
-        state.room.take_anyway(&ask);
-        Ok(Permit { gate: self.clone(), ask })
+        state.room.look(&ask, limits, now)?;
+        state.room.take_anyway(&ask, limits, now);
+        Ok(Permit { gate: self.clone(), ask, used: 0 })
     }
 
     /// Enters the queue.
@@ -106,12 +166,12 @@ impl Gate {
     /// # Errors
     /// [`QueueFull`] when there is no place in it.
     pub fn wait(self: &Arc<Self>, ask: &Ask<Name>, limits: Limits) -> Result<Waiting, QueueFull> {
-        let mut state = self.state();
+        let (now, mut state) = (self.now(), self.state());
         state.limits = limits;
         let id = state.room.enter(ask, limits)?;
         let (tell, turn) = oneshot::channel();
         state.waking.insert(id, tell);
-        state.admit();
+        state.admit(now);
         Ok(Waiting { gate: self.clone(), id, turn })
     }
 }
@@ -126,34 +186,42 @@ impl Waiting {
     /// Waits for its turn.
     pub async fn permit(mut self) -> Permit {
         loop {
-            if let Some(ask) = self.gate.state().granted.remove(&self.id) {
-                return Permit { gate: self.gate.clone(), ask };
-            }
+            let next = {
+                let mut state = self.gate.state();
+                let next = state.admit(self.gate.now());
+                if let Some(ask) = state.granted.remove(&self.id) {
+                    return Permit { gate: self.gate.clone(), ask, used: 0 };
+                }
+                next
+            };
             // Told or not: whether it has room is what counts, and that is looked at again.
-            let _told = (&mut self.turn).await;
+            tokio::select! {
+                _told = &mut self.turn => {}
+                () = sleep(next.unwrap_or_default()), if next.is_some() => {}
+            }
         }
     }
 }
 
 impl Drop for Waiting {
     fn drop(&mut self) {
-        let mut state = self.gate.state();
+        let (now, mut state) = (self.gate.now(), self.gate.state());
         state.waking.remove(&self.id);
         if let Some(ask) = state.granted.remove(&self.id) {
-            state.room.leave(&ask);
+            state.room.leave(&ask, 0, now);
         } else if !state.room.give_up(self.id) {
             // It had its turn and took it.
             return;
         }
-        state.admit();
+        state.admit(now);
     }
 }
 
 impl Drop for Permit {
     fn drop(&mut self) {
-        let mut state = self.gate.state();
-        state.room.leave(&self.ask);
-        state.admit();
+        let (now, mut state) = (self.gate.now(), self.gate.state());
+        state.room.leave(&self.ask, self.used, now);
+        state.admit(now);
     }
 }
 
@@ -165,14 +233,15 @@ mod tests {
         Ask { who: Name::parse(team).unwrap(), tokens: 100, weight: 1, lane: Lane::Interactive }
     }
 
-    const LIMITS: Limits = Limits { streams: Some(2), tokens: None, queue: 10, teams: 0 };
+    const NO_PACE: MinuteLimits = MinuteLimits { requests: None, tokens: None };
+    const LIMITS: Limits = Limits { streams: Some(2), tokens: None, queue: 10, teams: 0, a_minute: NO_PACE };
 
     #[tokio::test]
     async fn who_waits_gets_the_room_of_who_leaves() {
         let gate = Arc::new(Gate::default());
         let first = gate.take(ask("timetables"), LIMITS).unwrap();
         let second = gate.take(ask("timetables"), LIMITS).unwrap();
-        assert_eq!(gate.take(ask("timetables"), LIMITS).err(), Some(NoShare::Full));
+        assert_eq!(gate.take(ask("timetables"), LIMITS).err(), Some(NoRoom::Full));
         let waiting: Vec<Waiting> = (0..3).map(|_| gate.wait(&ask("freight-desk"), LIMITS).unwrap()).collect();
         let places: Vec<_> = waiting.iter().map(Waiting::place).collect();
         assert_eq!(places, [Some(1), Some(2), Some(3)]);
@@ -198,5 +267,25 @@ mod tests {
         let waiting = gate.wait(&ask("timetables"), LIMITS).unwrap();
         let _permit = waiting.permit().await;
         assert_eq!(gate.fullness().streams, 1);
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn a_limit_by_the_minute_lets_wait_until_there_is_more_of_it() {
+        let gate = Arc::new(Gate::default());
+        let a_minute = MinuteLimits { requests: Some(60), tokens: None };
+        let limits = Limits { streams: None, a_minute, ..LIMITS };
+        for _ in 0..5 {
+            drop(gate.take(ask("timetables"), limits).unwrap());
+        }
+        assert!(matches!(gate.take(ask("timetables"), limits), Err(NoRoom::Paced(_))));
+        let began = Instant::now();
+        let waiting: Vec<Waiting> = (0..2).map(|_| gate.wait(&ask("timetables"), limits).unwrap()).collect();
+        for waiting in waiting {
+            drop(waiting.permit().await);
+        }
+        let past = began.elapsed().as_millis();
+        assert!((2_000..2_400).contains(&past), "56 come in a minute: {past} ms");
+        gate.told(&[Told { paced: wendor_core::routing::pace::Paced::Requests, limit: 9, left: 0, whole_in: None }]);
+        assert_eq!(gate.standings(a_minute).len(), 2);
     }
 }

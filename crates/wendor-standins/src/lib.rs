@@ -17,6 +17,7 @@ pub mod chat;
 pub mod control;
 pub mod fault;
 pub mod history;
+mod limit;
 pub mod manners;
 pub mod memory;
 mod other;

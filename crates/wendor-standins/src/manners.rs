@@ -52,6 +52,8 @@ pub struct Manners {
     pub cuts_to: Option<u64>,
     /// It thinks for so many tokens before it says anything.
     pub thinks: usize,
+    /// It takes so many requests in a minute.
+    pub requests_a_minute: Option<u32>,
     /// Its clock is so many seconds ahead.
     pub clock_ahead: i64,
     /// Members that its listing has for every model, as JSON.

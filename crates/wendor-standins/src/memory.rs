@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use wendor_core::catalog::upstream::Dialect;
 
 use crate::fault::Fault;
+use crate::limit::Counted;
 use crate::manners::Manners;
 
 /// Answers remembered one by one; a long demo must not grow without end.
@@ -147,6 +148,7 @@ pub(crate) struct State {
     pub(crate) manners: Manners,
     pub(crate) models: Vec<String>,
     pub(crate) has_loaded: bool,
+    pub(crate) of_minute: Counted,
 }
 
 /// A stand-in's profile and state, shared by its connections.

@@ -24,6 +24,7 @@ use wendor_core::wire::endpoint::{Endpoint, Hints, Kind, resolve};
 
 use crate::chat::{self, Account, AnswerBody};
 use crate::fault::Fault;
+use crate::limit::Place;
 use crate::manners::{Manners, shown};
 pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
 use crate::memory::{Shared, State};
@@ -247,8 +248,26 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
     };
     match found(&shared, &manners, (head.method.as_str(), path)) {
         Found::Answered(response) => Ok(response),
-        Found::Endpoint(endpoint) => served(shared, endpoint, (request, body), fault).await,
+        Found::Endpoint(endpoint) => within_limit(shared, endpoint, (request, body), fault).await,
     }
+}
+
+/// The answer to a question, unless it is beyond the limit of the minute.
+async fn within_limit(
+    shared: Arc<Shared>,
+    endpoint: Endpoint,
+    question: (Option<String>, Bytes),
+    fault: Fault,
+) -> Result<Response<AnswerBody>, std::io::Error> {
+    let (dialect, limit) = (shared.profile.dialect, shared.manners().requests_a_minute);
+    let count = |limit| shared.state().of_minute.count(limit, std::time::Instant::now());
+    let place = limit.map(count);
+    let mut response = match place.is_some_and(Place::is_beyond) {
+        true => chat::error(dialect, 429, "rate_limit_exceeded", "The limit of requests a minute is used up."),
+        false => served(shared, endpoint, question, fault).await?,
+    };
+    place.into_iter().for_each(|place| place.tell(response.headers_mut()));
+    Ok(response)
 }
 
 /// The request that an `x-request-id` leads back to. `None` where it is no UUID, which some servers refuse without a word.

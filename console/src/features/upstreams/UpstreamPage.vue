@@ -14,6 +14,7 @@ import TypicalStrips from '@/ui/TypicalStrips.vue'
 import CredentialDialog from './CredentialDialog.vue'
 import DrainButton from './DrainButton.vue'
 import HealthTable from './HealthTable.vue'
+import LimitTable from './LimitTable.vue'
 import OfferTable from './OfferTable.vue'
 
 const props = defineProps<{ name: string }>()
@@ -106,6 +107,7 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
         </section>
       </div>
       <CredentialDialog v-if="isSettingKey" :name="name" @close="isSettingKey = false" />
+      <LimitTable :upstream="upstream" />
       <HealthTable :upstream="upstream" />
       <OfferTable :upstream="upstream" :usage="usage.data.value" />
     </template>

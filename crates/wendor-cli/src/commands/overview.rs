@@ -1,6 +1,7 @@
 //! `wendor team|route|upstream list`: what there is and how it is doing.
 
 use chrono::{DateTime, Utc};
+use wendor_gateway::admin::limits_view::LimitLine;
 use wendor_gateway::admin::routes_view::{RouteLine, StageLine};
 use wendor_gateway::admin::teams::{QuotaLine, TeamLine};
 use wendor_gateway::admin::upstreams::{OfferLine, UpstreamLine};
@@ -177,6 +178,7 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
         0 => streams,
         waiting => format!("{streams}\n{waiting} wait"),
     };
+    let streams = std::iter::once(streams).chain(upstream.limits.iter().map(limit)).collect::<Vec<_>>().join("\n");
     let state = match (upstream.drained, next_trial(upstream)) {
         (true, _) => format!("{sign} {}\ndrained", upstream.state),
         (false, Some(at)) => format!("{sign} {}\nnext trial {}", upstream.state, words::in_time(at, now())),
@@ -208,5 +210,18 @@ fn offer(offer: &OfferLine) -> String {
         format!("; {} bytes a token, ±{}%", counting.bytes_a_token, counting.error_percent)
     });
     let untold = if offer.reports_usage { "" } else { "; reports no usage" };
-    format!("{} ({rate}{counting}{untold})", offer.model)
+    let limits: String = offer.limits.iter().map(|line| format!("\n  {}", limit(line))).collect();
+    format!("{} ({rate}{counting}{untold}){limits}", offer.model)
+}
+
+/// A limit by the minute and how it stands.
+fn limit(line: &LimitLine) -> String {
+    let (left, limit) = (words::grouped(line.left), words::grouped(line.limit));
+    let source = if line.source == "told" { "as it tells" } else { "a minute" };
+    let used_up = match line.used_up_in_s {
+        None => String::new(),
+        Some(0) => ", used up".to_owned(),
+        Some(seconds) => format!(", used up in {}", words::seconds(seconds * 1_000)),
+    };
+    format!("{left} of {limit} {} left, {source}{used_up}", line.what)
 }

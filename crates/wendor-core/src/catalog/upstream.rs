@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 use super::ability::{Ability, Controls, Mark};
 pub use super::address::{Address, AddressParts, is_loopback};
 use super::weights::WeightsPin;
+use crate::routing::pace::MinuteLimits;
 use crate::wire::address::Addresses;
 
 /// The wire protocol spoken with an upstream or by an app, named by the shape of its endpoint.
@@ -222,6 +223,12 @@ pub struct Offer {
     /// What it does beyond its dialect, or less.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub marks: Vec<Mark>,
+    /// How many requests it takes in a minute; no limit when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub requests_a_minute: Option<NonZeroU32>,
+    /// How many tokens it takes in a minute, input and output; no limit when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tokens_a_minute: Option<NonZeroU32>,
     /// What it lets apps control.
     #[serde(default, skip_serializing_if = "is_unset")]
     pub controls: Controls,
@@ -233,11 +240,22 @@ pub struct Offer {
     pub about: BTreeMap<String, String>,
 }
 
+fn minute_limits(requests: Option<NonZeroU32>, tokens: Option<NonZeroU32>) -> MinuteLimits {
+    let count = |limit: NonZeroU32| u64::from(limit.get());
+    MinuteLimits { requests: requests.map(count), tokens: tokens.map(count) }
+}
+
 fn is_unset(controls: &Controls) -> bool {
     *controls == Controls::default()
 }
 
 impl Offer {
+    /// How much of it may be asked for in a minute.
+    #[must_use]
+    pub fn a_minute(&self) -> MinuteLimits {
+        minute_limits(self.requests_a_minute, self.tokens_a_minute)
+    }
+
     /// Whether it can do that, as far as it says.
     #[must_use]
     pub fn can(&self, ability: Ability) -> bool {
@@ -313,6 +331,12 @@ pub struct Upstream {
     /// How many tokens it can have under way at once, input and output; no limit when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub tokens: Option<NonZeroU32>,
+    /// How many requests it takes in a minute; no limit when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub requests_a_minute: Option<NonZeroU32>,
+    /// How many tokens it takes in a minute, input and output; no limit when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tokens_a_minute: Option<NonZeroU32>,
     /// How many requests may wait for room there; [`USUAL_QUEUE`] when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub queue: Option<u32>,
@@ -352,6 +376,8 @@ impl Upstream {
             place: None,
             streams: None,
             tokens: None,
+            requests_a_minute: None,
+            tokens_a_minute: None,
             queue: None,
             is_drained: false,
             credential: None,
@@ -362,6 +388,12 @@ impl Upstream {
             seals: None,
             offers: BTreeMap::new(),
         }
+    }
+
+    /// How much may be asked of it in a minute.
+    #[must_use]
+    pub fn a_minute(&self) -> MinuteLimits {
+        minute_limits(self.requests_a_minute, self.tokens_a_minute)
     }
 
     /// Whether its credential would cross a network for everyone on it to read, and nobody has allowed that.

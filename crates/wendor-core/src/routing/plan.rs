@@ -9,12 +9,12 @@ use std::collections::BTreeSet;
 use serde::{Deserialize, Serialize};
 
 use super::health::Asking;
+use super::queue::NoRoom;
 use super::reason::{Reason, Streams};
 use super::together::{Kept, mixed};
 use crate::catalog::route::{Pick, Route, Stage, StageOffer};
 use crate::metering::money::Money;
 use crate::name::OfferName;
-use crate::quota::share::NoShare;
 
 /// What is known of an offer when a plan is made.
 #[derive(Clone, Debug)]
@@ -24,7 +24,7 @@ pub struct OfferView {
     /// Streams of its upstream.
     pub streams: Streams,
     /// Whether there is room for this request there.
-    pub room: Result<(), NoShare>,
+    pub room: Result<(), NoRoom>,
     /// The usual wait for a first token of late.
     pub first_token_ms: Option<u64>,
     /// What this request would cost there at most; `None` when unpriced.
@@ -136,13 +136,13 @@ fn judge(stage: &Stage, entry: &StageOffer, known: &OfferView, is_repeat: bool) 
         Asking::LeftAlone(until) => return left_out(Reason::LeftAlone { until }),
     }
     if let Err(why) = known.room {
-        if stage.deadlines.waits_for_room() {
-            return (Standing::Taken, Reason::WaitsForRoom(known.streams));
-        }
-        return left_out(match why {
-            NoShare::Full => Reason::Full(known.streams),
-            NoShare::ForOthers => Reason::KeptForOthers(known.streams),
-        });
+        return match (why, stage.deadlines.waits_for_room()) {
+            (NoRoom::Paced(wait), true) => (Standing::Taken, Reason::paced(wait)),
+            (NoRoom::Full | NoRoom::ForOthers, true) => (Standing::Taken, Reason::WaitsForRoom(known.streams)),
+            (NoRoom::Paced(wait), false) => left_out(Reason::paced(wait)),
+            (NoRoom::Full, false) => left_out(Reason::Full(known.streams)),
+            (NoRoom::ForOthers, false) => left_out(Reason::KeptForOthers(known.streams)),
+        };
     }
     let reason = match (known.asking, stage.pick) {
         (Asking::OnTrial, _) => Reason::OnTrial,
@@ -234,7 +234,7 @@ mod tests {
     }
 
     fn full() -> OfferView {
-        OfferView { streams: streams(8), room: Err(NoShare::Full), ..view() }
+        OfferView { streams: streams(8), room: Err(NoRoom::Full), ..view() }
     }
 
     fn noon() -> DateTime<Utc> {
@@ -272,7 +272,7 @@ mod tests {
     #[case::is_tried(OfferView { asking: Asking::IsTried(noon()), ..view() }, Reason::IsTried)]
     #[case::left_alone(OfferView { asking: Asking::LeftAlone(noon()), ..view() }, Reason::LeftAlone { until: noon() })]
     #[case::full(full(), Reason::Full(streams(8)))]
-    #[case::for_others(OfferView { streams: streams(7), room: Err(NoShare::ForOthers), ..view() }, Reason::KeptForOthers(streams(7)))]
+    #[case::for_others(OfferView { streams: streams(7), room: Err(NoRoom::ForOthers), ..view() }, Reason::KeptForOthers(streams(7)))]
     #[case::unfit(OfferView { unfit: Some(Reason::IsDrained), ..full() }, Reason::IsDrained)]
     fn what_cannot_be_asked_is_left_out_with_the_reason(#[case] known: OfferView, #[case] reason: Reason) {
         let mut stage = stage(Pick::Room, &[("a/m", 1), ("b/m", 1)]);

@@ -8,9 +8,12 @@
 //! Two lanes: `batch` is served only while nobody waits in `interactive`, and leaves a sixteenth of the streams for those who come.
 
 use std::collections::{BTreeMap, VecDeque};
+use std::time::Duration;
 
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
+use super::pace::{MinuteLimits, Pace, Told};
 use crate::quota::share::{Capacity, NoShare, Shares};
 
 /// The credit that a turn gives for each unit of weight, in tokens.
@@ -64,6 +67,39 @@ pub struct Limits {
     pub queue: u64,
     /// Teams that could come.
     pub teams: usize,
+    /// How much may be asked in a minute.
+    pub a_minute: MinuteLimits,
+}
+
+/// Why there is no room now.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NoRoom {
+    /// All of it is taken.
+    Full,
+    /// What is left is for other teams.
+    ForOthers,
+    /// Of a limit by the minute enough is left in so long.
+    Paced(Duration),
+}
+
+impl From<NoShare> for NoRoom {
+    fn from(none: NoShare) -> Self {
+        match none {
+            NoShare::Full => Self::Full,
+            NoShare::ForOthers => Self::ForOthers,
+        }
+    }
+}
+
+/// Who of those that wait is served.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Next<Who> {
+    /// This one, now: it has its room.
+    Served(WaitId, Ask<Who>),
+    /// Somebody, in so long, if nothing happens before.
+    In(Duration),
+    /// Nobody, until somebody leaves or comes.
+    Nobody,
 }
 
 /// What one asks for.
@@ -119,6 +155,7 @@ pub struct Room<Who> {
     lines: [Line<Who>; 2],
     batch_streams: u64,
     last_id: WaitId,
+    pace: Pace,
 }
 
 impl<Who> Default for Room<Who> {
@@ -129,6 +166,7 @@ impl<Who> Default for Room<Who> {
             lines: [Line::default(), Line::default()],
             batch_streams: 0,
             last_id: 0,
+            pace: Pace::default(),
         }
     }
 }
@@ -161,35 +199,51 @@ impl<Who: Ord + Clone> Room<Who> {
     /// Whether a request of `who` would be served at once.
     ///
     /// # Errors
-    /// [`NoShare`], why not; what waits before it counts as full.
-    pub fn look(&self, ask: &Ask<Who>, limits: Limits) -> Result<(), NoShare> {
-        if self.lines.iter().take(lane_index(ask.lane) + 1).any(|line| line.places.total() > 0) {
-            return Err(NoShare::Full);
-        }
-        self.fits(ask, limits)
+    /// [`NoRoom`], why not; what waits before it counts as full.
+    pub fn look(&self, ask: &Ask<Who>, limits: Limits, now: DateTime<Utc>) -> Result<(), NoRoom> {
+        self.fits(ask, limits, now)?;
+        let is_waited_for = self.lines.iter().take(lane_index(ask.lane) + 1).any(|line| line.places.total() > 0);
+        if is_waited_for { Err(NoRoom::Full) } else { Ok(()) }
     }
 
-    fn fits(&self, ask: &Ask<Who>, limits: Limits) -> Result<(), NoShare> {
+    fn fits(&self, ask: &Ask<Who>, limits: Limits, now: DateTime<Utc>) -> Result<(), NoRoom> {
+        let wait = self.pace.wait(ask.tokens, limits.a_minute, ask.lane == Lane::Batch, now);
+        if !wait.is_zero() {
+            return Err(NoRoom::Paced(wait));
+        }
         if limits.tokens.is_some_and(|all| self.tokens > 0 && self.tokens.saturating_add(ask.tokens) > all) {
-            return Err(NoShare::Full);
+            return Err(NoRoom::Full);
         }
         let Some(streams) = limits.streams else { return Ok(()) };
         if ask.lane == Lane::Batch {
             let left = (streams / BATCH_LEAVES).max(1).min(streams - 1);
-            return if self.streams.total() + 1 > streams - left { Err(NoShare::Full) } else { Ok(()) };
+            return if self.streams.total() + 1 > streams - left { Err(NoRoom::Full) } else { Ok(()) };
         }
-        self.streams.look(&ask.who, 1, Capacity { whole: streams, teams: limits.teams })
+        Ok(self.streams.look(&ask.who, 1, Capacity { whole: streams, teams: limits.teams })?)
     }
 
     /// Takes room, whether there is any or not.
-    pub fn take_anyway(&mut self, ask: &Ask<Who>) {
+    pub fn take_anyway(&mut self, ask: &Ask<Who>, limits: Limits, now: DateTime<Utc>) {
+        self.pace.take(ask.tokens, limits.a_minute, now);
         self.streams.take_anyway(&ask.who, 1);
         self.tokens = self.tokens.saturating_add(ask.tokens);
         self.batch_streams += u64::from(ask.lane == Lane::Batch);
     }
 
-    /// Gives room back.
-    pub fn leave(&mut self, ask: &Ask<Who>) {
+    /// How fast it may be asked.
+    #[must_use]
+    pub fn pace(&self) -> &Pace {
+        &self.pace
+    }
+
+    /// The service has told of a limit.
+    pub fn told(&mut self, told: Told, now: DateTime<Utc>) {
+        self.pace.told(told, now);
+    }
+
+    /// Gives room back after so many tokens were used.
+    pub fn leave(&mut self, ask: &Ask<Who>, used: u64, now: DateTime<Utc>) {
+        self.pace.ended(ask.tokens, used, now);
         self.streams.give_back(&ask.who, 1);
         self.tokens = self.tokens.saturating_sub(ask.tokens);
         self.batch_streams = self.batch_streams.saturating_sub(u64::from(ask.lane == Lane::Batch));
@@ -249,36 +303,48 @@ impl<Who: Ord + Clone> Room<Who> {
     }
 
     /// Serves the next that waits, if there is room for it: it has its room from now on.
-    pub fn admit(&mut self, limits: Limits) -> Option<(WaitId, Ask<Who>)> {
-        let (id, ask) = self.next(Lane::Interactive, limits)?;
-        self.take_anyway(&ask);
-        Some((id, ask))
+    pub fn admit(&mut self, limits: Limits, now: DateTime<Utc>) -> Next<Who> {
+        let is_waited = |lane: &Lane| self.lines.get(lane_index(*lane)).is_some_and(|line| line.places.total() > 0);
+        let Some(lane) = [Lane::Interactive, Lane::Batch].into_iter().find(is_waited) else { return Next::Nobody };
+        match self.first_of(lane, limits, now) {
+            Some((_, _, Err(NoRoom::Paced(wait)))) => Next::In(wait),
+            Some((turns, ask, Ok(()))) => match self.serve(turns, &ask) {
+                Some(id) => {
+                    self.take_anyway(&ask, limits, now);
+                    Next::Served(id, ask)
+                }
+                None => Next::Nobody,
+            },
+            Some((_, _, Err(_))) | None => Next::Nobody,
+        }
     }
 
-    fn next(&mut self, lane: Lane, limits: Limits) -> Option<(WaitId, Ask<Who>)> {
+    /// Whose turn it is in a lane, after how many turns, and whether there is room for it.
+    fn first_of(&self, lane: Lane, limits: Limits, now: DateTime<Utc>) -> Option<(u64, Ask<Who>, Result<(), NoRoom>)> {
         let line = self.lines.get(lane_index(lane))?;
-        if line.places.total() == 0 {
-            return if lane == Lane::Interactive { self.next(Lane::Batch, limits) } else { None };
-        }
         // The fewest turns until somebody's credit is enough; of equals the one whose turn comes first.
-        let mut best: Option<(u64, Ask<Who>)> = None;
+        let mut best: Option<(u64, Ask<Who>, Result<(), NoRoom>)> = None;
         for who in &line.turns {
             let Some(team) = line.teams.get(who) else { continue };
             let Some((_, tokens)) = team.requests.front() else { continue };
             let ask = Ask { who: who.clone(), tokens: *tokens, weight: team.weight, lane };
             // One whose part of the streams is taken is passed over; the others are not held up by it.
-            if self.fits(&ask, limits) == Err(NoShare::ForOthers) {
+            let fits = self.fits(&ask, limits, now);
+            if fits == Err(NoRoom::ForOthers) {
                 continue;
             }
             let turns = tokens.saturating_sub(team.credit).div_ceil(CREDIT_A_TURN * u64::from(team.weight));
-            if best.as_ref().is_none_or(|(fewest, _)| turns < *fewest) {
-                best = Some((turns, ask));
+            if best.as_ref().is_none_or(|(fewest, ..)| turns < *fewest) {
+                best = Some((turns, ask, fits));
             }
         }
-        let (turns, ask) = best?;
         // Whoever's turn it is waits until there is room for it: otherwise short requests would keep a long one out for ever.
-        self.fits(&ask, limits).ok()?;
-        let line = self.lines.get_mut(lane_index(lane))?;
+        best
+    }
+
+    /// Gives all the credit of so many turns, and takes the one whose turn it is out of the line.
+    fn serve(&mut self, turns: u64, ask: &Ask<Who>) -> Option<WaitId> {
+        let line = self.lines.get_mut(lane_index(ask.lane))?;
         for team in line.teams.values_mut() {
             team.credit = team.credit.saturating_add(turns * CREDIT_A_TURN * u64::from(team.weight));
         }
@@ -288,7 +354,7 @@ impl<Who: Ord + Clone> Room<Who> {
         line.turns.retain(|who| *who != ask.who);
         line.turns.push_back(ask.who.clone());
         line.left(&ask.who);
-        Some((id, ask))
+        Some(id)
     }
 }
 

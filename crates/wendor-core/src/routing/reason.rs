@@ -57,6 +57,11 @@ pub enum Reason {
         /// How long it was waited, in milliseconds.
         waited_ms: u64,
     },
+    /// Its limit by the minute is used up.
+    Paced {
+        /// Until enough of it is left, in milliseconds.
+        wait_ms: u64,
+    },
     /// So many wait for room at its upstream already.
     QueueFull {
         /// So many.
@@ -107,6 +112,12 @@ impl Reason {
         Self::Told(bounded(words, SENTENCE_BYTES))
     }
 
+    /// Its limit by the minute is used up for so long.
+    #[must_use]
+    pub fn paced(wait: std::time::Duration) -> Self {
+        Self::Paced { wait_ms: u64::try_from(wait.as_millis()).unwrap_or(u64::MAX) }
+    }
+
     /// In a few words.
     #[must_use]
     pub fn words(&self) -> String {
@@ -125,6 +136,9 @@ impl Reason {
             Self::KeptForOthers(streams) => format!("{}, and the others are kept for other teams", room(*streams)),
             Self::WaitsForRoom(streams) => format!("{}: waits for room", room(*streams)),
             Self::NoRoom { waited_ms } => format!("no room within {}", waited(*waited_ms)),
+            Self::Paced { wait_ms } => {
+                format!("its limit by the minute is used up, enough of it is left in {}", waited(*wait_ms))
+            }
             Self::QueueFull { waiting } => format!("no room, and {waiting} requests wait for it already"),
             Self::NoRetries { after, extra, requests } => {
                 format!(

@@ -18,6 +18,11 @@ impl<const N: usize, const SECONDS: usize> Default for Recent<N, SECONDS> {
 impl<const N: usize, const SECONDS: usize> Recent<N, SECONDS> {
     /// One more of a kind.
     pub fn count(&mut self, at: DateTime<Utc>, kind: usize) {
+        self.add(at, kind, 1);
+    }
+
+    /// So many more of a kind.
+    pub fn add(&mut self, at: DateTime<Utc>, kind: usize, more: u32) {
         let second = at.timestamp();
         let length = i64::try_from(SECONDS).unwrap_or(i64::MAX);
         let place = usize::try_from(second.rem_euclid(length)).unwrap_or(0);
@@ -26,7 +31,7 @@ impl<const N: usize, const SECONDS: usize> Recent<N, SECONDS> {
             *slot = (second, [0; N]);
         }
         if let Some(count) = slot.1.get_mut(kind) {
-            *count = count.saturating_add(1);
+            *count = count.saturating_add(more);
         }
     }
 

@@ -12,6 +12,7 @@ use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::health::{Health, overall};
 
 use super::health_view::{HealthLine, LastFailureLine, health_line, last_failure};
+use super::limits_view::{LimitLine, limit_line};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
@@ -66,6 +67,8 @@ pub struct OfferLine {
     pub reports_usage: bool,
     /// How it is.
     pub health: HealthLine,
+    /// Limits of its own by the minute.
+    pub limits: Vec<LimitLine>,
     /// The usual wait for a first token of late, in milliseconds.
     pub first_token_ms: Option<u64>,
 }
@@ -105,6 +108,8 @@ pub struct UpstreamLine {
     pub tokens: Option<u32>,
     /// Requests that wait for room there.
     pub waiting: u32,
+    /// Limits by the minute of all of it.
+    pub limits: Vec<LimitLine>,
     /// The last failure of its connections and offers since the service began.
     pub last_failure: Option<LastFailureLine>,
     /// Its offers.
@@ -165,6 +170,7 @@ fn upstream_line(
         tokens_open: fullness.tokens,
         tokens: upstream.tokens.map(std::num::NonZeroU32::get),
         waiting: fullness.waiting,
+        limits: state.gate().standings(upstream.a_minute()).iter().map(limit_line).collect(),
         last_failure: all().filter_map(last_failure).max_by_key(|failure| failure.at),
         offers: offers.collect(),
     }
@@ -188,6 +194,9 @@ fn offer_line(
         input_counting: input_counting(known.calibration()),
         reports_usage: !known.keeps_usage(),
         health: health_line(&health, now),
+        limits: known
+            .gate(offer.a_minute())
+            .map_or_else(Vec::new, |gate| gate.standings(offer.a_minute()).iter().map(limit_line).collect()),
         first_token_ms: health.waits().usual_ms(),
     }
 }

@@ -18,7 +18,7 @@ use wendor_core::trace::Trace;
 use super::Call;
 use super::marks::Marks;
 use crate::app::App;
-use crate::gate::{Ask, Limits};
+use crate::gate::{Ask, Gate, Limits, NoRoom};
 use crate::snapshot::Snapshot;
 
 /// What a request without a limit may put out at most, at an offer whose cap nobody told.
@@ -129,6 +129,28 @@ impl Used {
     }
 }
 
+/// What a request asks of room at an offer.
+#[derive(Debug)]
+pub struct RoomAsked {
+    /// What it asks for.
+    pub ask: Ask<Name>,
+    /// Who is served at the upstream, and how much room there is.
+    pub upstream: (Arc<Gate>, Limits),
+    /// The same of the offer, where it has limits of its own.
+    pub offer: Option<(Arc<Gate>, Limits)>,
+}
+
+impl RoomAsked {
+    /// Whether there is room now.
+    ///
+    /// # Errors
+    /// [`NoRoom`], why not.
+    pub fn look(&self) -> Result<(), NoRoom> {
+        let mut gates = self.offer.iter().chain([&self.upstream]);
+        gates.try_for_each(|(gate, limits)| gate.look(&self.ask, *limits))
+    }
+}
+
 impl Account {
     /// The rate of an offer that was in force when the request arrived.
     #[must_use]
@@ -193,11 +215,11 @@ impl Account {
         self.asked_for.worst_at(&self.app, &self.snapshot, offer)
     }
 
-    /// What the request asks of room at an offer's upstream, and how much there is; `None` where the offer is not in the catalogue.
+    /// What the request asks of room at an offer, and how much there is; `None` where the offer is not in the catalogue.
     #[must_use]
-    pub fn ask_at(&self, offer: &OfferName) -> Option<(Ask<Name>, Limits)> {
-        let (upstream, _) = self.snapshot.catalogue.offer(offer)?;
-        let worst = self.worst_at(offer);
+    pub fn ask_at(&self, name: &OfferName) -> Option<RoomAsked> {
+        let (upstream, offered) = self.snapshot.catalogue.offer(name)?;
+        let worst = self.worst_at(name);
         let team = &self.key.team;
         let weight = self.snapshot.catalogue.teams.get(team).and_then(|team| team.weight);
         let ask = Ask {
@@ -211,8 +233,12 @@ impl Account {
             tokens: upstream.tokens.map(|all| all.get().into()),
             queue: upstream.queue.unwrap_or(USUAL_QUEUE).into(),
             teams: self.snapshot.catalogue.teams.len(),
+            a_minute: upstream.a_minute(),
         };
-        Some((ask, limits))
+        let of_offer = Limits { streams: None, tokens: None, a_minute: offered.a_minute(), ..limits };
+        let state = self.app.fleet.upstream(name.upstream());
+        let offer_gate = state.offer(name.model()).gate(of_offer.a_minute).map(|gate| (gate.clone(), of_offer));
+        Some(RoomAsked { ask, upstream: (state.gate().clone(), limits), offer: offer_gate })
     }
 
     /// A number that differs by request, for choices by chance.

@@ -10,7 +10,7 @@ use bytes::{Bytes, BytesMut};
 use chrono::{DateTime, Utc};
 use http_body_util::BodyExt;
 use hyper::body::Incoming;
-use hyper::{Request, Response, header};
+use hyper::{HeaderMap, Request, Response, header};
 use tokio::time::{Instant, timeout_at};
 use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::{Dialect, Upstream};
@@ -75,6 +75,8 @@ pub struct Try<'a> {
     pub headers: &'a AttemptHeaders,
     /// Told how far it comes.
     pub seen: &'a Seen,
+    /// Told what the headers of its answer say.
+    pub told: &'a dyn Fn(&HeaderMap),
 }
 
 /// An upstream's answer that goes to the app.
@@ -160,6 +162,7 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         Ok(Err(error)) => return Err(failure_of(&error, one)),
         Err(_elapsed) => return Err(timed_out("no answer", patience)),
     };
+    (one.told)(response.headers());
     if let Some(kind) = FailureKind::of_status(response.status().as_u16()) {
         // A server need not count tokens; that is no fault of it.
         if matches!(one.request.endpoint.kind, Kind::Count(_)) && [404, 405, 501].contains(&response.status().as_u16())

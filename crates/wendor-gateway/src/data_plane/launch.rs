@@ -4,12 +4,14 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
+use hyper::HeaderMap;
 use hyper::header::HeaderValue;
 use tokio::time::Instant;
 use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::Upstream;
 use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_core::routing::pace::read_told;
 use wendor_core::trace::Trace;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::codec::AnswerHead;
@@ -133,6 +135,7 @@ impl Launch {
             began: Instant::now(),
             headers: &self.headers,
             seen: &seen,
+            told: &|headers| tell_limits(&account, &offer, headers),
         };
         let client = clients.with_connect(deadlines.connect, upstream.certificate.as_ref());
         let reply = exchange(&client, &one, Pieces::new(pieces, share).telling(seen.clone())).await;
@@ -163,6 +166,12 @@ fn again<'o>(failure: &Failure, one: &Try<'o>, previous: Option<&'o Outlet>) -> 
         | FailureKind::Declined
         | FailureKind::Malformed => None,
     }
+}
+
+/// What an answer says of limits is told to its offer.
+fn tell_limits(account: &Account, offer: &OfferName, headers: &HeaderMap) {
+    let texts = headers.iter().filter_map(|(name, value)| Some((name.as_str(), value.to_str().ok()?)));
+    account.app.fleet.offer(offer).told_limits(&read_told(texts, account.app.clock.now()));
 }
 
 fn missing() -> Failure {

@@ -21,7 +21,7 @@ use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};
 use crate::allowances::Held;
 use crate::fleet::{Asked, Told, tell};
-use crate::gate::Permit;
+use crate::gate::AttemptRoom;
 use crate::spool::SpoolSlot;
 
 /// An open attempt.
@@ -41,7 +41,7 @@ pub struct OpenAttempt {
     /// Taken when it is settled.
     slot: Option<SpoolSlot>,
     asked: Asked,
-    _permit: Permit,
+    room: AttemptRoom,
 }
 
 /// What an attempt takes.
@@ -52,7 +52,7 @@ pub struct Taken {
     /// A place in the spool.
     pub slot: SpoolSlot,
     /// Room at the upstream.
-    pub permit: Permit,
+    pub room: AttemptRoom,
     /// Whose health hears how it ends.
     pub asked: Asked,
 }
@@ -70,7 +70,7 @@ impl OpenAttempt {
     /// Begins the attempt `number` of a request at `offer`.
     #[must_use]
     pub fn begin(account: &Arc<Account>, number: u32, offer: OfferName, taken: Taken) -> Self {
-        let Taken { held, slot, permit, asked } = taken;
+        let Taken { held, slot, room, asked } = taken;
         let began_ms = account.call.elapsed_ms();
         let (account, seen) = (account.clone(), Arc::default());
         Self {
@@ -84,7 +84,7 @@ impl OpenAttempt {
             held,
             slot: Some(slot),
             asked,
-            _permit: permit,
+            room,
         }
     }
 
@@ -155,6 +155,7 @@ impl OpenAttempt {
     pub fn answered(mut self, progress: Progress, reach: Reach) -> (Ended, Used, Vec<QuotaUse>) {
         self.slot = None;
         let used = self.account.priced(&self.offer, progress.used(reach, self.account.input_at(&self.offer)));
+        self.room.used(used.tokens.all_input() + used.tokens.output);
         let quotas = self.settle_quotas(&used);
         (Ended { attempt: self.record(None, None), spare: Vec::new() }, used, quotas)
     }
@@ -189,6 +190,7 @@ impl OpenAttempt {
         if used.is_nothing() {
             return None;
         }
+        self.room.used(used.tokens.all_input() + used.tokens.output);
         let quotas = self.settle_quotas(&used);
         let record = Record::Attempt(AttemptRecord {
             number: self.number,

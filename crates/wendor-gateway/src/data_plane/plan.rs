@@ -106,11 +106,12 @@ pub fn view(account: &Account, offer: &OfferName) -> OfferView {
     let worst = account.worst_at(offer);
     let rate = account.rate(offer);
     let asked = account.ask_at(offer);
-    let of = asked.as_ref().and_then(|(_, limits)| limits.streams).map(|all| u32::try_from(all).unwrap_or(u32::MAX));
+    let of =
+        asked.as_ref().and_then(|asked| asked.upstream.1.streams).map(|all| u32::try_from(all).unwrap_or(u32::MAX));
     OfferView {
         asking: fleet.asking(offer, account.call.arrived_at),
         streams: Streams { open: upstream.gate().fullness().streams, of },
-        room: asked.map_or(Ok(()), |(ask, limits)| upstream.gate().look(&ask, limits)),
+        room: asked.map_or(Ok(()), |asked| asked.look()),
         first_token_ms: upstream.offer(offer.model()).waits_ms().usual,
         expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),
         unfit: None,

@@ -20,14 +20,14 @@ use wendor_core::routing::retries::Exhausted;
 use wendor_core::wire::cited::LeftOut;
 
 use super::Call;
-use super::account::Account;
+use super::account::{Account, RoomAsked};
 use super::course::{Mode, NotBegun, Turn, may_be_asked};
 use super::open_attempt::{OpenAttempt, Taken};
 use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;
 use crate::fleet::Asked;
-use crate::gate::Permit;
+use crate::gate::{Ask, AttemptRoom, Gate, Limits, NoRoom, Permit};
 use crate::sharing::Place;
 use crate::snapshot::Snapshot;
 use crate::spool::SpoolSlot;
@@ -178,7 +178,12 @@ impl Ticket {
             Asking::LeftAlone(until) | Asking::Rests(until) | Asking::IsTried(until) => Some(until),
             Asking::Freely | Asking::OnTrial => None,
         };
-        let soonest = self.detail.plan.offers.iter().filter_map(rest).min()?;
+        let paced = |planned: &PlannedOffer| match self.account.ask_at(&planned.offer)?.look() {
+            Err(NoRoom::Paced(wait)) => Some(now + wait),
+            Ok(()) | Err(NoRoom::Full | NoRoom::ForOthers) => None,
+        };
+        let soonest =
+            self.detail.plan.offers.iter().filter_map(|planned| rest(planned).or_else(|| paced(planned))).min()?;
         u64::try_from((soonest - now).num_milliseconds()).ok()
     }
 
@@ -193,7 +198,7 @@ impl Ticket {
         let is_last = turn.mode == Mode::LastResort;
         // Looked at before it is waited, and again when its turn has come.
         may_be_asked(app.fleet.asking(offer, app.clock.now()), is_last)?;
-        let permit = self.room(turn, wait).await?;
+        let room = self.room(turn, wait).await?;
         let now = app.clock.now();
         let asked = Asked::begin(&app.fleet, offer, now, is_last).map_err(NotBegun::LeftOut)?;
         self.spend_retry(offer, now)?;
@@ -202,7 +207,7 @@ impl Ticket {
         let number = u32::try_from(self.tries() + 1).unwrap_or(u32::MAX);
         self.detail.reserved_cost = turn.planned.expected_cost.max(self.detail.reserved_cost);
         self.open.reserve_exact(1);
-        let taken = Taken { held, slot, permit, asked };
+        let taken = Taken { held, slot, room, asked };
         self.open.push(OpenAttempt::begin(&self.account, number, offer.clone(), taken));
         Ok(())
     }
@@ -224,21 +229,37 @@ impl Ticket {
         })
     }
 
-    /// Room at an upstream: at once, or after waiting for it for at most so long.
-    async fn room(&mut self, turn: &Turn, wait: Duration) -> Result<Permit, NotBegun> {
-        let offer = &turn.planned.offer;
-        let (ask, limits) = self.account.ask_at(offer).ok_or(NotBegun::NoRoom)?;
-        let gate = self.app().fleet.upstream(offer.upstream()).gate().clone();
-        if let Ok(permit) = gate.take(ask.clone(), limits) {
-            return Ok(permit);
-        }
-        if wait.is_zero() {
-            return Err(NotBegun::NoRoom);
+    /// Room at an offer and its upstream: at once, or after waiting for it for at most so long.
+    async fn room(&mut self, turn: &Turn, wait: Duration) -> Result<AttemptRoom, NotBegun> {
+        let name = &turn.planned.offer;
+        let RoomAsked { ask, upstream, offer } = self.account.ask_at(name).ok_or(NotBegun::NoRoom)?;
+        let until = Instant::now() + wait;
+        let offer = match offer {
+            Some(gate) => Some(self.room_at(name, (&ask, gate), wait).await?),
+            None => None,
+        };
+        let left = until.saturating_duration_since(Instant::now());
+        let upstream = self.room_at(name, (&ask, upstream), left).await?;
+        Ok(AttemptRoom { upstream, offer })
+    }
+
+    async fn room_at(
+        &mut self,
+        offer: &OfferName,
+        (ask, (gate, limits)): (&Ask<Name>, (Arc<Gate>, Limits)),
+        wait: Duration,
+    ) -> Result<Permit, NotBegun> {
+        match gate.take(ask.clone(), limits) {
+            Ok(permit) => return Ok(permit),
+            Err(_) if wait.is_zero() => return Err(NotBegun::NoRoom),
+            // It would wait in vain.
+            Err(NoRoom::Paced(paced)) if paced > wait => return Err(NotBegun::LeftOut(Reason::paced(paced))),
+            Err(NoRoom::Paced(_) | NoRoom::Full | NoRoom::ForOthers) => {}
         }
         let full = |full: QueueFull| {
             NotBegun::LeftOut(Reason::QueueFull { waiting: u32::try_from(full.waiting).unwrap_or(u32::MAX) })
         };
-        let waiting = gate.wait(&ask, limits).map_err(full)?;
+        let waiting = gate.wait(ask, limits).map_err(full)?;
         let began_ms = self.call().elapsed_ms();
         // Noted while it waits, so that whoever gives up meanwhile has it on the record.
         self.detail.waits.push(RoomWait { offer: offer.clone(), began_ms, ended_ms: None });

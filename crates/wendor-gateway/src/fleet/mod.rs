@@ -5,7 +5,7 @@ mod asked;
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, RwLock};
 use std::time::Duration;
 
 use arc_swap::ArcSwapOption;
@@ -16,6 +16,7 @@ use wendor_core::metering::detail::ServedFrom;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::failure::Failure;
 use wendor_core::routing::health::{Asking, Change, Health, HealthState};
+use wendor_core::routing::pace;
 use wendor_core::routing::recent::Recent;
 use wendor_core::routing::retries::{HedgeBudget, RetryBudget};
 use wendor_core::watch::attention::OF_LATE_MINUTES;
@@ -45,6 +46,8 @@ pub struct OfferState {
     calibration: Mutex<Calibration>,
     /// Whether the last answer told no usage. Relaxed: it makes a note, it guards nothing.
     keeps_usage: AtomicBool,
+    /// Where it has limits of its own by the minute, declared or told.
+    gate: OnceLock<Arc<Gate>>,
 }
 
 /// Waits for a first token at an offer, in milliseconds; `None` before enough is known.
@@ -76,6 +79,19 @@ impl OfferState {
         let health = self.health_kept();
         let waits = health.waits();
         WaitsMs { usual: waits.usual_ms(), slow: waits.slow_ms(), p95: waits.p95_ms() }
+    }
+
+    /// Who is served where it has limits of its own by the minute; `None` where it has none.
+    #[must_use]
+    pub fn gate(&self, declared: pace::MinuteLimits) -> Option<&Arc<Gate>> {
+        if declared.is_none() { self.gate.get() } else { Some(self.gate.get_or_init(Arc::default)) }
+    }
+
+    /// Its service has told of limits.
+    pub fn told_limits(&self, told: &[pace::Told]) {
+        if !told.is_empty() {
+            self.gate.get_or_init(Arc::default).told(told);
+        }
     }
 
     /// How its upstream counts input.

@@ -24,6 +24,8 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &mut super::reader::Table<'_>
         image_kinds: table.take("image_kinds").map(|item| image_kinds(reader, item)),
         addresses: table.take("addresses").and_then(|item| reader.word(&item, &Addresses::WORDS)).unwrap_or_default(),
         marks: table.take("marks").map(|item| words(reader, &item, Mark::WORDS)).unwrap_or_default(),
+        requests_a_minute: table.take("requests_a_minute").and_then(|item| reader.count(&item)),
+        tokens_a_minute: table.take("tokens_a_minute").and_then(|item| reader.count(&item)),
         controls: table.take("controls").map(|item| controls(reader, &item)).unwrap_or_default(),
         weights: table.take("weights").and_then(|item| weights(reader, &item)),
         about: table.take("about").map(|item| about(reader, &item)).unwrap_or_default(),

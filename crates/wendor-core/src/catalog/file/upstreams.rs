@@ -54,6 +54,8 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
     let place = table.take("place").and_then(|item| reader.string(&item)).map(str::to_owned);
     let streams = table.take("streams").and_then(|item| reader.count(&item));
     let tokens = table.take("tokens").and_then(|item| reader.count(&item));
+    let requests_a_minute = table.take("requests_a_minute").and_then(|item| reader.count(&item));
+    let tokens_a_minute = table.take("tokens_a_minute").and_then(|item| reader.count(&item));
     let queue = table.take("queue").and_then(|item| reader.count_or_none(&item));
     let is_drained = table.take("drained").and_then(|item| reader.flag(&item)).unwrap_or(false);
     let credential = table.take("credential").and_then(|item| credential(reader, &item));
@@ -74,6 +76,8 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
         place,
         streams,
         tokens,
+        requests_a_minute,
+        tokens_a_minute,
         queue,
         is_drained,
         credential,

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt::Write;
+use std::num::NonZeroU32;
 
 use crate::catalog::Catalogue;
 use crate::catalog::route::{Pick, Stage, StageOffer};
@@ -92,6 +93,7 @@ fn upstream_lines(out: &mut String, upstream: &Upstream) {
     if let Some(tokens) = upstream.tokens {
         line(out, &format!("tokens = {tokens}"));
     }
+    minute_lines(out, upstream.requests_a_minute, upstream.tokens_a_minute);
     if let Some(queue) = upstream.queue {
         line(out, &format!("queue = {queue}"));
     }
@@ -123,6 +125,15 @@ fn upstream_lines(out: &mut String, upstream: &Upstream) {
     }
 }
 
+fn minute_lines(out: &mut String, requests: Option<NonZeroU32>, tokens: Option<NonZeroU32>) {
+    if let Some(requests) = requests {
+        line(out, &format!("requests_a_minute = {requests}"));
+    }
+    if let Some(tokens) = tokens {
+        line(out, &format!("tokens_a_minute = {tokens}"));
+    }
+}
+
 fn offer_lines(out: &mut String, offer: &Offer) {
     if let Some(cap) = offer.output_cap {
         line(out, &format!("output_cap = {cap}"));
@@ -130,6 +141,7 @@ fn offer_lines(out: &mut String, offer: &Offer) {
     if let Some(window) = offer.context_window {
         line(out, &format!("context_window = {window}"));
     }
+    minute_lines(out, offer.requests_a_minute, offer.tokens_a_minute);
     let mut list = |name: &str, words: Vec<String>| line(out, &format!("{name} = [{}]", words.join(", ")));
     if let Some(abilities) = &offer.abilities {
         list("abilities", abilities.iter().map(|ability| quoted(ability.as_str())).collect());

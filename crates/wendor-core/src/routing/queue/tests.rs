@@ -9,14 +9,26 @@ fn ask(who: u8, tokens: u64) -> Ask<u8> {
     Ask { who, tokens, weight: 1, lane: Lane::Interactive }
 }
 
+fn now() -> DateTime<Utc> {
+    DateTime::UNIX_EPOCH
+}
+
+/// The next that is served.
+fn admit<Who: Ord + Clone>(room: &mut Room<Who>, limits: Limits) -> Option<(WaitId, Ask<Who>)> {
+    match room.admit(limits, now()) {
+        Next::Served(id, ask) => Some((id, ask)),
+        Next::In(_) | Next::Nobody => None,
+    }
+}
+
 fn limits(streams: u64) -> Limits {
-    Limits { streams: Some(streams), tokens: None, queue: 1_000, teams: 1 }
+    Limits { streams: Some(streams), tokens: None, queue: 1_000, teams: 1, a_minute: MinuteLimits::default() }
 }
 
 /// Fills all streams; what has them is given back one by one.
 fn full(streams: u64) -> Room<u8> {
     let mut room = Room::default();
-    (0..streams).for_each(|_| room.take_anyway(&ask(0, 0)));
+    (0..streams).for_each(|_| room.take_anyway(&ask(0, 0), limits(streams), now()));
     room
 }
 
@@ -25,8 +37,8 @@ fn serve(room: &mut Room<u8>, count: usize, limits: Limits) -> Vec<u8> {
     let mut served = Vec::new();
     let mut under_way = ask(0, 0);
     for _ in 0..count {
-        room.leave(&under_way);
-        let Some((_, next)) = room.admit(limits) else { break };
+        room.leave(&under_way, 0, now());
+        let Some((_, next)) = admit(room, limits) else { break };
         served.push(next.who);
         under_way = next;
     }
@@ -38,14 +50,14 @@ fn serve(room: &mut Room<u8>, count: usize, limits: Limits) -> Vec<u8> {
 #[case::long_ones_come_seldom(&[(1, 1_536, 2), (2, 512, 6)], &[2, 2, 1, 2, 2, 2])]
 #[case::alone_it_has_all(&[(1, 9_000, 3)], &[1, 1, 1])]
 fn teams_take_turns_by_what_they_use(#[case] waiting: &[(u8, u64, usize)], #[case] served: &[u8]) {
-    let limits = Limits { streams: Some(1), tokens: None, queue: 1_000, teams: 0 };
+    let limits = Limits { streams: Some(1), tokens: None, queue: 1_000, teams: 0, a_minute: MinuteLimits::default() };
     let mut room = full(1);
     for (who, tokens, count) in waiting {
         for _ in 0..*count {
             room.enter(&ask(*who, *tokens), limits).unwrap();
         }
     }
-    assert_eq!(room.admit(limits), None, "there is no room");
+    assert_eq!(admit(&mut room, limits), None, "there is no room");
     assert_eq!(serve(&mut room, served.len(), limits), served);
 }
 
@@ -64,50 +76,51 @@ fn a_weight_of_three_gets_three_times_as_much() {
 
 #[test]
 fn tokens_are_room_too_and_a_long_request_is_not_overtaken_for_ever() {
-    let limits = Limits { streams: None, tokens: Some(10_000), queue: 100, teams: 0 };
+    let limits =
+        Limits { streams: None, tokens: Some(10_000), queue: 100, teams: 0, a_minute: MinuteLimits::default() };
     let mut room: Room<u8> = Room::default();
     let first = ask(1, 6_000);
-    assert_eq!(room.look(&first, limits), Ok(()));
-    room.take_anyway(&first);
+    assert_eq!(room.look(&first, limits, now()), Ok(()));
+    room.take_anyway(&first, limits, now());
     let long = room.enter(&ask(2, 8_000), limits).unwrap();
-    assert_eq!(room.admit(limits), None);
+    assert_eq!(admit(&mut room, limits), None);
     // Its team's credit grows with the turns of the short ones, until it is its turn; then they wait for it.
     let mut overtaken = 0;
     for _ in 0..100 {
         room.enter(&ask(1, 1_000), limits).unwrap();
-        let Some((_, next)) = room.admit(limits) else { break };
+        let Some((_, next)) = admit(&mut room, limits) else { break };
         overtaken += 1;
-        room.leave(&next);
+        room.leave(&next, 0, now());
     }
     assert!(overtaken < 20, "{overtaken}");
-    room.leave(&first);
-    assert_eq!(room.admit(limits).map(|(id, _)| id), Some(long));
-    room.leave(&ask(2, 8_000));
+    room.leave(&first, 0, now());
+    assert_eq!(admit(&mut room, limits).map(|(id, _)| id), Some(long));
+    room.leave(&ask(2, 8_000), 0, now());
     room.enter(&ask(3, 50_000), limits).unwrap();
-    while let Some((_, next)) = room.admit(limits) {
-        room.leave(&next);
+    while let Some((_, next)) = admit(&mut room, limits) {
+        room.leave(&next, 0, now());
     }
     assert_eq!((room.waiting(), room.tokens()), (0, 0), "one that is larger than all is served alone");
 }
 
 #[test]
 fn batch_is_served_when_nobody_waits_and_leaves_some_streams() {
-    let limits = Limits { streams: Some(32), tokens: None, queue: 100, teams: 0 };
+    let limits = Limits { streams: Some(32), tokens: None, queue: 100, teams: 0, a_minute: MinuteLimits::default() };
     let mut room: Room<u8> = Room::default();
     let batch = Ask { lane: Lane::Batch, ..ask(1, 100) };
     for _ in 0..40 {
         room.enter(&batch, limits).unwrap();
     }
-    let served = std::iter::from_fn(|| room.admit(limits)).count();
+    let served = std::iter::from_fn(|| admit(&mut room, limits)).count();
     assert_eq!((served, room.batch_streams()), (30, 30));
     let urgent: Vec<_> = (0..4).map(|_| room.enter(&ask(2, 100), limits).unwrap()).collect();
-    let at_once: Vec<_> = std::iter::from_fn(|| room.admit(limits)).map(|(id, _)| id).collect();
+    let at_once: Vec<_> = std::iter::from_fn(|| admit(&mut room, limits)).map(|(id, _)| id).collect();
     assert_eq!(at_once, urgent[..2]);
-    room.leave(&batch);
-    assert_eq!(room.admit(limits).map(|(id, _)| id), Some(urgent[2]), "what is released goes to who waits");
-    (0..20).for_each(|_| room.leave(&batch));
-    assert_eq!(room.admit(limits).map(|(id, _)| id), Some(urgent[3]));
-    assert_eq!(room.admit(limits).map(|(_, ask)| ask.lane), Some(Lane::Batch));
+    room.leave(&batch, 0, now());
+    assert_eq!(admit(&mut room, limits).map(|(id, _)| id), Some(urgent[2]), "what is released goes to who waits");
+    (0..20).for_each(|_| room.leave(&batch, 0, now()));
+    assert_eq!(admit(&mut room, limits).map(|(id, _)| id), Some(urgent[3]));
+    assert_eq!(admit(&mut room, limits).map(|(_, ask)| ask.lane), Some(Lane::Batch));
 }
 
 #[test]
@@ -129,7 +142,7 @@ proptest! {
     fn room_is_kept_and_nobody_is_forgotten(
         steps in proptest::collection::vec((0_u8..4, 0_u8..4, 1_u64..4_000), 1..300),
     ) {
-        let limits = Limits { streams: Some(6), tokens: Some(12_000), queue: 40, teams: 4 };
+        let limits = Limits { streams: Some(6), tokens: Some(12_000), queue: 40, teams: 4, a_minute: MinuteLimits::default() };
         let mut room: Room<u8> = Room::default();
         let (mut waiting, mut under_way): (BTreeMap<WaitId, Ask<u8>>, Vec<Ask<u8>>) = (BTreeMap::new(), Vec::new());
         for (step, who, tokens) in steps {
@@ -143,7 +156,8 @@ proptest! {
                 }
                 2 => {
                     if !under_way.is_empty() {
-                        room.leave(&under_way.swap_remove(usize::from(who) % under_way.len()));
+                        let ended = under_way.swap_remove(usize::from(who) % under_way.len());
+                        room.leave(&ended, 0, now());
                     }
                 }
                 _ => {
@@ -153,7 +167,7 @@ proptest! {
                     }
                 }
             }
-            while let Some((id, served)) = room.admit(limits) {
+            while let Some((id, served)) = admit(&mut room, limits) {
                 prop_assert_eq!(waiting.remove(&id), Some(served.clone()), "who is served has waited");
                 under_way.push(served);
             }
@@ -164,8 +178,8 @@ proptest! {
         }
         // All end: all that wait are served.
         while !under_way.is_empty() || !waiting.is_empty() {
-            under_way.pop().into_iter().for_each(|ask| room.leave(&ask));
-            while let Some((id, served)) = room.admit(limits) {
+            under_way.pop().into_iter().for_each(|ask| room.leave(&ask, 0, now()));
+            while let Some((id, served)) = admit(&mut room, limits) {
                 waiting.remove(&id);
                 under_way.push(served);
             }
@@ -176,7 +190,7 @@ proptest! {
     /// Two teams that always want get streams by their weight, however long their requests are.
     #[test]
     fn parts_are_by_weight(a in 100_u64..3_000, b in 100_u64..3_000, weight in 1_u32..5) {
-        let limits = Limits { streams: Some(1), tokens: None, queue: 10_000, teams: 0 };
+        let limits = Limits { streams: Some(1), tokens: None, queue: 10_000, teams: 0, a_minute: MinuteLimits::default() };
         let mut room = full(1);
         for _ in 0..4_000 {
             room.enter(&Ask { weight, ..ask(1, a) }, limits).unwrap();

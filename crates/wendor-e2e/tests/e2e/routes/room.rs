@@ -136,3 +136,52 @@ async fn batch_waits_behind_interactive_and_is_recorded_as_such() {
     assert_eq!(wrong.status(), 400);
     assert!(wrong.text().await.unwrap().contains("`interactive` or `batch`"));
 }
+
+/// A service that takes so many requests in a minute is paced, not run into: none is refused there, and what is left is told.
+#[tokio::test]
+async fn a_declared_limit_by_the_minute_is_paced() {
+    let limited = |limit: u32| {
+        let mut profile = Profile::quick("quayside", &["dunlin-70b"]);
+        profile.manners.requests_a_minute = Some(limit);
+        Wishes { quayside: Some(profile), ..busy() }
+    };
+    let ferry = Ferry::with(limited(60)).await;
+    let catalogue = ferry.catalogue(&busy()).replacen("streams = 2", "streams = 400\nrequests_a_minute = 60", 1);
+    ferry.apply(&catalogue).await;
+    let began = Instant::now();
+    let answers = join_all((0..7).map(|_| asked(&ferry, &ferry.key, "harbour"))).await;
+    assert!(answers.iter().all(|(status, ..)| *status == 200), "{answers:?}");
+    assert!(began.elapsed() >= Duration::from_millis(1_900), "five at once, then about one a second");
+    assert_eq!(ferry.quayside.tally().served, 7, "none was refused there");
+    let upstreams = ferry.get("/upstreams").await;
+    let upstream = upstreams.as_array().unwrap().iter().find(|line| line["name"] == "quayside").unwrap();
+    let declared = &upstream["limits"][0];
+    assert_eq!((&declared["what"], &declared["limit"], &declared["used"]), (&json!("requests"), &json!(60), &json!(7)));
+    let told = &upstream["offers"][0]["limits"][0];
+    assert_eq!((&told["source"], &told["limit"], &told["left"]), (&json!("told"), &json!(60), &json!(53)), "{told}");
+    let listed = ferry.wendor(&["upstream", "list"]).await.out;
+    assert!(listed.contains("of 60 requests left, a minute") && listed.contains("53 of 60 requests left"), "{listed}");
+}
+
+/// What a service tells of its limit is kept without anything being declared: the next stage answers before it would be refused.
+#[tokio::test]
+async fn a_limit_that_the_service_tells_is_kept() {
+    let mut profile = Profile::quick("quayside", &["dunlin-70b"]);
+    profile.manners.requests_a_minute = Some(4);
+    let ferry = Ferry::with(Wishes { quayside: Some(profile), room: Some("1s"), ..Wishes::default() }).await;
+    let mut offers = Vec::new();
+    for _ in 0..6 {
+        offers.push(asked(&ferry, &ferry.key, "night-sailings").await);
+    }
+    let of_own = offers.iter().filter(|(_, offer, _)| offer == "quayside/dunlin-70b").count();
+    assert_eq!((of_own, offers.iter().all(|(status, ..)| *status == 200)), (4, true), "{offers:?}");
+    let tally = ferry.quayside.tally();
+    assert_eq!((tally.requests, tally.served), (4, 4), "nothing ran into its limit");
+    let shown = ferry.request(&offers[5].2).await;
+    let reason = shown["plan"][0]["reason"].as_str().unwrap();
+    assert!(reason.starts_with("its limit by the minute is used up, enough of it is left in "), "{reason}");
+    let alone = ferry.ask_with(&ferry.key, &question("harbour", true)).await;
+    let (status, after) = (alone.status().as_u16(), header(&alone, "retry-after"));
+    assert_eq!(status, 503);
+    assert!((1..=59).contains(&after.parse::<u32>().unwrap()), "{after}");
+}

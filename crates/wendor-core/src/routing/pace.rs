@@ -1,0 +1,470 @@
+//! How fast a service lets us ask: so many requests and so many tokens a minute, as the catalogue declares it or as the service's answers tell it.
+//!
+//! A token bucket each (Turner, 1986). Of a declared limit a twelfth may be used at once, and the rest comes evenly, so that no minute ever holds
+//! more than the limit, wherever the service begins to count. Of a limit that the service tells, it also tells what is left and when all of it is
+//! there again; in between it is taken to come back evenly.
+
+use std::time::Duration;
+
+use chrono::{DateTime, TimeDelta, Utc};
+
+use super::recent::Recent;
+
+/// The part of a declared limit that may be used at once: one in so many.
+const AT_ONCE: f64 = 12.0;
+
+/// What batch leaves of what may be used at once: one in so many.
+const BATCH_LEAVES: f64 = 2.0;
+
+/// The longest time until a limit is whole again that is believed.
+const LONGEST: Duration = Duration::from_secs(24 * 3_600);
+
+/// What is limited.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Paced {
+    /// Requests.
+    Requests,
+    /// Tokens, input and output.
+    Tokens,
+}
+
+impl Paced {
+    /// Both.
+    pub const ALL: [Self; 2] = [Self::Requests, Self::Tokens];
+
+    /// Its word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Requests => "requests",
+            Self::Tokens => "tokens",
+        }
+    }
+}
+
+/// Limits that the catalogue declares; `None` without one.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct MinuteLimits {
+    /// Requests a minute.
+    pub requests: Option<u64>,
+    /// Tokens a minute.
+    pub tokens: Option<u64>,
+}
+
+impl MinuteLimits {
+    /// The limit of one of both.
+    #[must_use]
+    pub fn of(self, paced: Paced) -> Option<u64> {
+        match paced {
+            Paced::Requests => self.requests,
+            Paced::Tokens => self.tokens,
+        }
+    }
+
+    /// Whether there is none.
+    #[must_use]
+    pub fn is_none(self) -> bool {
+        self == Self::default()
+    }
+}
+
+/// What an answer told of a limit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Told {
+    /// Of what.
+    pub paced: Paced,
+    /// The limit.
+    pub limit: u64,
+    /// What is left of it.
+    pub left: u64,
+    /// When all of it is there again; `None`: not told.
+    pub whole_in: Option<Duration>,
+}
+
+/// How a bucket fills.
+#[derive(Clone, Copy, Debug, PartialEq)]
+struct Flow {
+    /// It holds so much.
+    holds: f64,
+    /// So much comes in a second.
+    a_second: f64,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Bucket {
+    level: f64,
+    at: DateTime<Utc>,
+}
+
+/// How a limit stands, to be shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Standing {
+    /// Of what.
+    pub paced: Paced,
+    /// The limit.
+    pub limit: u64,
+    /// Used within the last minute.
+    pub used: u64,
+    /// What may be used at once.
+    pub left: u64,
+    /// Whether the service told it; otherwise it is declared, for a minute.
+    pub is_told: bool,
+    /// In how long it is used up if requests go on coming as in the last minute; `None`: not at all.
+    pub used_up_in: Option<Duration>,
+}
+
+/// How fast one service, or one model of it, may be asked.
+#[derive(Clone, Debug, Default)]
+pub struct Pace {
+    declared: [Option<Bucket>; 2],
+    told: [Option<(Bucket, Flow)>; 2],
+    minute: Recent<2, 60>,
+}
+
+fn amounts(tokens: u64) -> [u64; 2] {
+    [1, tokens]
+}
+
+/// Exact up to 2^53, which no limit comes near.
+#[expect(clippy::cast_precision_loss, reason = "no limit comes near 2^53")]
+fn float(amount: u64) -> f64 {
+    amount as f64
+}
+
+#[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "bounded below by 0")]
+fn whole(amount: f64) -> u64 {
+    amount.max(0.0) as u64
+}
+
+impl Flow {
+    fn declared(limit: u64) -> Self {
+        let limit = float(limit);
+        let holds = (limit / AT_ONCE).floor().max(1.0);
+        // One more than what is left of the limit: it has come just when the minute is over.
+        Self { holds, a_second: (limit - holds + 1.0) / 60.0 }
+    }
+
+    fn told(told: Told) -> Self {
+        let (limit, missing) = (float(told.limit), float(told.limit - told.left));
+        let a_second = match told.whole_in {
+            Some(time) if !time.is_zero() && missing > 0.0 => missing / time.min(LONGEST).as_secs_f64(),
+            Some(_) | None => limit / 60.0,
+        };
+        Self { holds: limit, a_second }
+    }
+}
+
+impl Bucket {
+    fn level(self, flow: Flow, now: DateTime<Utc>) -> f64 {
+        let past = (now - self.at).to_std().unwrap_or_default().as_secs_f64();
+        (self.level + past * flow.a_second).min(flow.holds)
+    }
+
+    /// How long until `amount` may be used; more than the bucket holds may once it is full.
+    fn wait(self, amount: f64, flow: Flow, now: DateTime<Utc>) -> Duration {
+        let missing = amount.min(flow.holds) - self.level(flow, now);
+        if missing <= 0.0 {
+            return Duration::ZERO;
+        }
+        // A nanosecond more: a wait that ends a rounding too early would be followed by another.
+        Duration::from_secs_f64((missing / flow.a_second).min(LONGEST.as_secs_f64())) + Duration::from_nanos(1_000)
+    }
+}
+
+impl Pace {
+    fn full(now: DateTime<Utc>) -> Bucket {
+        Bucket { level: f64::INFINITY, at: now }
+    }
+
+    /// Whether the service told a limit.
+    #[must_use]
+    pub fn is_told(&self) -> bool {
+        self.told.iter().any(Option::is_some)
+    }
+
+    /// How long a request that may use so many tokens has to wait; nothing is used by asking. One of the batch lane leaves something.
+    #[must_use]
+    pub fn wait(&self, tokens: u64, limits: MinuteLimits, is_batch: bool, now: DateTime<Utc>) -> Duration {
+        self.buckets(limits, now)
+            .map(|(paced, bucket, flow)| {
+                let [requests, tokens] = amounts(tokens).map(float);
+                let amount = if paced == Paced::Requests { requests } else { tokens };
+                let left_over = if is_batch { flow.holds / BATCH_LEAVES } else { 0.0 };
+                bucket.wait(amount + left_over, flow, now)
+            })
+            .max()
+            .unwrap_or_default()
+    }
+
+    fn buckets(
+        &self,
+        limits: MinuteLimits,
+        now: DateTime<Utc>,
+    ) -> impl Iterator<Item = (Paced, Bucket, Flow)> + use<'_> {
+        let declared = Paced::ALL.into_iter().zip(self.declared).filter_map(move |(paced, bucket)| {
+            let flow = Flow::declared(limits.of(paced)?);
+            Some((paced, bucket.unwrap_or_else(|| Self::full(now)), flow))
+        });
+        let told = Paced::ALL.into_iter().zip(self.told);
+        declared.chain(told.filter_map(|(paced, told)| told.map(|(bucket, flow)| (paced, bucket, flow))))
+    }
+
+    /// A request goes that may use so many tokens.
+    pub fn take(&mut self, tokens: u64, limits: MinuteLimits, now: DateTime<Utc>) {
+        self.minute.count(now, 0);
+        for ((place, paced), amount) in Paced::ALL.into_iter().enumerate().zip(amounts(tokens)) {
+            let used = |bucket: Bucket, flow| Bucket { level: bucket.level(flow, now) - float(amount), at: now };
+            if let (Some(limit), Some(declared)) = (limits.of(paced), self.declared.get_mut(place)) {
+                *declared = Some(used(declared.unwrap_or_else(|| Self::full(now)), Flow::declared(limit)));
+            }
+            if let Some(Some((bucket, flow))) = self.told.get_mut(place) {
+                *bucket = used(*bucket, *flow);
+            }
+        }
+    }
+
+    /// A request that might have used `at_most` tokens has ended, and used so many.
+    pub fn ended(&mut self, at_most: u64, used: u64, now: DateTime<Utc>) {
+        self.minute.add(now, 1, u32::try_from(used).unwrap_or(u32::MAX));
+        let tokens = at_most.saturating_sub(used);
+        let [_, declared] = &mut self.declared;
+        if let Some(bucket) = declared {
+            bucket.level += float(tokens);
+        }
+        let [_, told] = &mut self.told;
+        if let Some((bucket, flow)) = told {
+            bucket.level = (bucket.level + float(tokens)).min(flow.holds);
+        }
+    }
+
+    /// The service has told of a limit.
+    pub fn told(&mut self, told: Told, now: DateTime<Utc>) {
+        if told.limit == 0 || told.left > told.limit {
+            return;
+        }
+        let place = usize::from(told.paced == Paced::Tokens);
+        if let Some(known) = self.told.get_mut(place) {
+            *known = Some((Bucket { level: float(told.left), at: now }, Flow::told(told)));
+        }
+    }
+
+    /// How its limits stand.
+    #[must_use]
+    pub fn standings(&self, limits: MinuteLimits, now: DateTime<Utc>) -> Vec<Standing> {
+        let used = self.minute.counts(now).map(u64::from);
+        let standing = |(paced, bucket, flow, limit, is_told): (Paced, Bucket, Flow, u64, bool)| {
+            let [requests, tokens] = used;
+            let used = if paced == Paced::Requests { requests } else { tokens };
+            let level = bucket.level(flow, now);
+            let faster = float(used) / 60.0 - flow.a_second;
+            let in_seconds = if level <= 0.0 { Some(0.0) } else { (faster > 0.0).then(|| level / faster) };
+            let used_up_in = in_seconds.filter(|seconds| *seconds < LONGEST.as_secs_f64());
+            let used_up_in = used_up_in.map(Duration::from_secs_f64);
+            Standing { paced, limit, used, left: whole(level), is_told, used_up_in }
+        };
+        let declared = Paced::ALL.into_iter().zip(self.declared).filter_map(|(paced, bucket)| {
+            let limit = limits.of(paced)?;
+            Some((paced, bucket.unwrap_or_else(|| Self::full(now)), Flow::declared(limit), limit, false))
+        });
+        let told = Paced::ALL.into_iter().zip(self.told).filter_map(|(paced, told)| {
+            let (bucket, flow) = told?;
+            Some((paced, bucket, flow, whole(flow.holds), true))
+        });
+        declared.chain(told).map(standing).collect()
+    }
+}
+
+/// What the headers of an answer tell of limits. Known are the names `x-ratelimit-WHAT-requests` and `-tokens`, `PREFIX-ratelimit-requests-WHAT`
+/// and `-tokens-WHAT` with any prefix, and `ratelimit-WHAT` of the draft standard, which counts requests; WHAT is `limit`, `remaining` or `reset`.
+/// A reset is a duration such as `2m30s` or `350ms`, a number of seconds, or a time.
+#[must_use]
+pub fn read_told<'h>(headers: impl Iterator<Item = (&'h str, &'h str)>, now: DateTime<Utc>) -> Vec<Told> {
+    #[derive(Default)]
+    struct Seen(Option<u64>, Option<u64>, Option<Duration>);
+    let mut seen: [Seen; 2] = Default::default();
+    for (name, value) in headers {
+        let Some((paced, what)) = limit_header(name) else { continue };
+        let [requests, tokens] = &mut seen;
+        let Seen(limit, left, whole_in) = if paced == Paced::Requests { requests } else { tokens };
+        match what {
+            "limit" => *limit = value.trim().parse().ok(),
+            "remaining" => *left = value.trim().parse().ok(),
+            _ => *whole_in = reset(value.trim(), now),
+        }
+    }
+    let told = |(paced, Seen(limit, left, whole_in)): (Paced, Seen)| {
+        Some(Told { paced, limit: limit?, left: left?, whole_in })
+    };
+    Paced::ALL.into_iter().zip(seen).filter_map(told).collect()
+}
+
+fn limit_header(name: &str) -> Option<(Paced, &str)> {
+    const WHATS: [&str; 3] = ["limit", "remaining", "reset"];
+    let start = name.find("ratelimit-")?;
+    let (prefix, rest) = (name.get(..start)?, name.get(start + "ratelimit-".len()..)?);
+    if prefix.is_empty() && WHATS.contains(&rest) {
+        return Some((Paced::Requests, rest));
+    }
+    let (first, second) = rest.split_once('-')?;
+    let paced = |word: &str| Paced::ALL.into_iter().find(|paced| paced.as_str() == word);
+    let (paced, what) = paced(second).map(|paced| (paced, first)).or_else(|| Some((paced(first)?, second)))?;
+    WHATS.contains(&what).then_some((paced, what))
+}
+
+/// `2m30s`, `350ms`, `12`, `0.5`, or a time.
+fn reset(text: &str, now: DateTime<Utc>) -> Option<Duration> {
+    if let Ok(at) = DateTime::parse_from_rfc3339(text) {
+        return Some((at.to_utc() - now).max(TimeDelta::zero()).to_std().unwrap_or_default().min(LONGEST));
+    }
+    let seconds =
+        |number: f64| (0.0..=LONGEST.as_secs_f64()).contains(&number).then(|| Duration::from_secs_f64(number));
+    if let Ok(number) = text.parse::<f64>() {
+        return seconds(number);
+    }
+    let (mut rest, mut total) = (text, 0.0);
+    while !rest.is_empty() {
+        let digits = rest.find(|each: char| !each.is_ascii_digit() && each != '.')?;
+        let number: f64 = rest.get(..digits)?.parse().ok()?;
+        let after = rest.get(digits..)?;
+        let unit = after.find(|each: char| each.is_ascii_digit()).unwrap_or(after.len());
+        total += number
+            * match after.get(..unit)? {
+                "ms" => 0.001,
+                "s" => 1.0,
+                "m" => 60.0,
+                "h" => 3_600.0,
+                "d" => 86_400.0,
+                _ => return None,
+            };
+        rest = after.get(unit..)?;
+    }
+    seconds(total)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn at(millis: i64) -> DateTime<Utc> {
+        DateTime::from_timestamp_millis(1_790_000_000_000 + millis).unwrap()
+    }
+
+    const SIXTY: MinuteLimits = MinuteLimits { requests: Some(60), tokens: None };
+
+    #[test]
+    fn a_twelfth_goes_at_once_and_the_rest_evenly() {
+        let mut pace = Pace::default();
+        for _ in 0..5 {
+            assert_eq!(pace.wait(10, SIXTY, false, at(0)), Duration::ZERO);
+            pace.take(10, SIXTY, at(0));
+        }
+        let wait = pace.wait(10, SIXTY, false, at(0));
+        assert!((1_000..1_200).contains(&wait.as_millis()), "56 come in a minute: {wait:?}");
+        assert_eq!(pace.wait(10, SIXTY, false, at(1_100)), Duration::ZERO);
+        assert!(pace.wait(10, SIXTY, true, at(1_100)) > Duration::ZERO, "batch leaves half of what goes at once");
+        let Standing { used, left, used_up_in, .. } = pace.standings(SIXTY, at(0))[0];
+        assert_eq!((used, left, used_up_in), (5, 0, Some(Duration::ZERO)));
+    }
+
+    #[test]
+    fn tokens_that_were_not_used_come_back() {
+        let limits = MinuteLimits { requests: None, tokens: Some(12_000) };
+        let mut pace = Pace::default();
+        pace.take(5_000, limits, at(0));
+        assert!(pace.wait(100, limits, false, at(0)) > Duration::from_secs(20), "more than goes at once is a debt");
+        pace.ended(5_000, 100, at(0));
+        assert_eq!(pace.wait(100, limits, false, at(0)), Duration::ZERO);
+    }
+
+    #[test]
+    fn what_the_service_tells_counts_too() {
+        let mut pace = Pace::default();
+        let none = MinuteLimits::default();
+        assert_eq!(pace.wait(100, none, false, at(0)), Duration::ZERO);
+        let told = Told { paced: Paced::Requests, limit: 600, left: 1, whole_in: Some(Duration::from_secs(60)) };
+        pace.told(told, at(0));
+        pace.take(100, none, at(0));
+        let wait = pace.wait(100, none, false, at(0));
+        assert!((90..120).contains(&wait.as_millis()), "ten come in a second: {wait:?}");
+        pace.told(Told { left: 601, ..told }, at(0));
+        assert!(!pace.wait(100, none, false, at(0)).is_zero(), "more left than there is: not believed");
+        let Standing { limit, is_told, .. } = pace.standings(none, at(0))[0];
+        assert_eq!((limit, is_told), (600, true));
+    }
+
+    #[test]
+    fn it_is_told_when_a_limit_will_be_used_up() {
+        let mut pace = Pace::default();
+        pace.told(
+            Told { paced: Paced::Requests, limit: 1_000, left: 900, whole_in: Some(Duration::from_secs(6_000)) },
+            at(0),
+        );
+        for second in 0..60 {
+            pace.take(0, MinuteLimits::default(), at(second * 1_000));
+        }
+        let Standing { used, used_up_in, left, .. } = pace.standings(MinuteLimits::default(), at(59_000))[0];
+        assert_eq!((used, left), (60, 840));
+        let seconds = used_up_in.unwrap().as_secs();
+        assert!((850..860).contains(&seconds), "one a second goes, one in a minute comes: {seconds}");
+    }
+
+    #[rstest]
+    #[case::durations(
+        &[("x-ratelimit-limit-requests", "600"), ("x-ratelimit-remaining-requests", "599"), ("x-ratelimit-reset-requests", "100ms")],
+        vec![Told { paced: Paced::Requests, limit: 600, left: 599, whole_in: Some(Duration::from_millis(100)) }]
+    )]
+    #[case::own_prefix_and_a_time(
+        &[("quarry-ratelimit-tokens-limit", "80000"), ("quarry-ratelimit-tokens-remaining", "0"),
+          ("quarry-ratelimit-tokens-reset", "2026-09-21T14:13:50Z")],
+        vec![Told { paced: Paced::Tokens, limit: 80_000, left: 0, whole_in: Some(Duration::from_secs(30)) }]
+    )]
+    #[case::draft_standard(
+        &[("ratelimit-limit", "10"), ("ratelimit-remaining", "3"), ("ratelimit-reset", "7")],
+        vec![Told { paced: Paced::Requests, limit: 10, left: 3, whole_in: Some(Duration::from_secs(7)) }]
+    )]
+    #[case::without_a_reset(
+        &[("x-ratelimit-limit-tokens", "10"), ("x-ratelimit-remaining-tokens", "3"), ("x-ratelimit-reset-tokens", "soon")],
+        vec![Told { paced: Paced::Tokens, limit: 10, left: 3, whole_in: None }]
+    )]
+    #[case::half(&[("x-ratelimit-limit-tokens", "10")], vec![])]
+    #[case::others(&[("x-ratelimit-limit-images", "10"), ("ratelimit", "\"a\";r=5"), ("content-type", "text/plain")], vec![])]
+    fn what_headers_tell(#[case] headers: &[(&str, &str)], #[case] told: Vec<Told>) {
+        assert_eq!(read_told(headers.iter().copied(), at(0)), told);
+    }
+
+    #[rstest]
+    #[case::minutes("2m30s", Some(150_000))]
+    #[case::milliseconds("350ms", Some(350))]
+    #[case::part("1.5s", Some(1_500))]
+    #[case::number("6", Some(6_000))]
+    #[case::long("1d2h", None)]
+    #[case::day("23h59m", Some(86_340_000))]
+    #[case::past("2020-01-01T00:00:00Z", Some(0))]
+    #[case::no_unit("3x", None)]
+    #[case::minus("-3", None)]
+    fn resets(#[case] text: &str, #[case] millis: Option<u64>) {
+        assert_eq!(reset(text, at(0)), millis.map(Duration::from_millis));
+    }
+
+    proptest! {
+        /// However requests come: those that wait as they are told to are never more than the limit within a minute.
+        #[test]
+        fn no_minute_holds_more_than_the_limit(limit in 1_u64..200, gaps in prop::collection::vec(0_i64..3_000, 1..400)) {
+            let limits = MinuteLimits { requests: Some(limit), tokens: None };
+            let (mut pace, mut now, mut gone) = (Pace::default(), at(0), Vec::new());
+            for gap in gaps {
+                now += TimeDelta::milliseconds(gap);
+                now += TimeDelta::from_std(pace.wait(0, limits, false, now)).unwrap();
+                prop_assert!(pace.wait(0, limits, false, now) < Duration::from_millis(1), "it may go when it was told to");
+                pace.take(0, limits, now);
+                gone.push(now);
+            }
+            for (first, from) in gone.iter().enumerate() {
+                let within = gone[first..].iter().filter(|at| **at - from < TimeDelta::seconds(60)).count();
+                prop_assert!(within as u64 <= limit, "{within} of {limit} from {from}");
+            }
+        }
+    }
+}
