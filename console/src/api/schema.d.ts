@@ -1766,6 +1766,16 @@ export interface components {
             /** @description What it can do; null: all that its dialect has. */
             abilities?: string[] | null;
             /**
+             * Format: int64
+             * @description How long that took the last time, in milliseconds.
+             */
+            cold_start_ms?: number | null;
+            /**
+             * Format: int64
+             * @description How often the model was loaded while requests came, since the service began.
+             */
+            cold_starts: number;
+            /**
              * Format: int32
              * @description Tokens of prompt and answer together; null: none told.
              */
@@ -1780,6 +1790,11 @@ export interface components {
             input_counting?: components["schemas"]["InputCounting"] | null;
             /** @description Limits of its own by the minute. */
             limits: components["schemas"]["LimitLine"][];
+            /**
+             * Format: date-time
+             * @description Since when its server loads the model.
+             */
+            loading_since?: string | null;
             /** @description The upstream's name for the model. */
             model: string;
             /**
@@ -2390,6 +2405,11 @@ export interface components {
             first_event_ms: number;
             /** @description Whether the next offer is asked beside one that lets wait for its first token. */
             hedged: boolean;
+            /**
+             * Format: int64
+             * @description For a model that its server loads, before another offer is asked; 0: not at all; absent: when nothing else is left.
+             */
+            loading_ms?: number | null;
             /** @description The failure kinds after which the next offer is tried. */
             moves_on: string[];
             /** @description Its offers. */
@@ -2710,7 +2730,9 @@ export interface components {
              * @description Until when.
              */
             ended_ms: number;
-            /** @description For room for this offer. */
+            /** @description What for: `room` at its upstream, or a `load` of the model. */
+            for: string;
+            /** @description For this offer. */
             offer: string;
         };
     };

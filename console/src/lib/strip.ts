@@ -10,9 +10,10 @@ export interface StripTry {
   detail?: string | null
 }
 
-/** A wait for room at an upstream that was full. */
+/** A wait for room at an upstream that was full, or for a model that its server loaded. */
 export interface StripWait {
   offer: string
+  for: string
   began_ms: number
   ended_ms: number
 }
@@ -57,6 +58,10 @@ const ENDS: Record<string, EndMark> = {
 /** Below this an admission is too short to be drawn as a queue. */
 const SHORT_MS = 20
 
+function waitedFor(wait: StripWait): string {
+  return wait.for === 'load' ? 'while the model was loaded' : 'for room'
+}
+
 /** The lane of the attempt that answered, or was waited for when the app went away. */
 function answer(times: StripTimes, name: string, began: number): Lane {
   const first = times.first_token_ms ?? undefined
@@ -76,7 +81,7 @@ export function lanesOf(times: StripTimes, tries: readonly StripTry[], offer: st
     lanes.push({ id: 'queue', name: 'admission and plan', parts: [part], end: undefined, endsAt: times.admitted_ms })
   }
   ;(times.waits ?? []).forEach((wait, index) => {
-    const note = `waited ${duration(wait.ended_ms - wait.began_ms)} for room`
+    const note = `waited ${duration(wait.ended_ms - wait.began_ms)} ${waitedFor(wait)}`
     const part: Part = { id: `room-${index}`, kind: 'queue', from: wait.began_ms, to: wait.ended_ms, note }
     lanes.push({ id: `room-${index}`, name: wait.offer, parts: [part], end: undefined, endsAt: wait.ended_ms })
   })
@@ -88,9 +93,9 @@ export function lanesOf(times: StripTimes, tries: readonly StripTry[], offer: st
     const part: Part = { id: `failed-${index}`, kind, from: one.began_ms, to: one.ended_ms, note }
     lanes.push({ id: `try-${index}`, name: one.offer, parts: [part], end: undefined, endsAt: one.ended_ms })
   })
-  const waitedFor = tries.at(-1)
+  const last = tries.at(-1)
   if (began !== undefined) lanes.push(answer(times, offer, began))
-  else if (waitedFor && !waitedFor.failure) lanes.push(answer(times, offer, waitedFor.began_ms))
+  else if (last && !last.failure) lanes.push(answer(times, offer, last.began_ms))
   else if (tries.length === 0 && ENDS[times.end] === 'cancelled') lanes.push(answer(times, offer, times.admitted_ms))
   return lanes
 }
@@ -98,9 +103,13 @@ export function lanesOf(times: StripTimes, tries: readonly StripTry[], offer: st
 /** What a strip says, for whoever does not see it. */
 export function stripWords(times: StripTimes, tries: readonly StripTry[]): string {
   const failed = tries.filter((one) => one.failure && !one.answered).length
-  const waited = (times.waits ?? []).reduce((sum, wait) => sum + wait.ended_ms - wait.began_ms, 0)
+  const waited = (what: string) =>
+    (times.waits ?? [])
+      .filter((wait) => wait.for === what)
+      .reduce((sum, wait) => sum + wait.ended_ms - wait.began_ms, 0)
   const words = [
-    waited > 0 ? `waited ${duration(waited)} for room` : '',
+    waited('room') > 0 ? `waited ${duration(waited('room'))} for room` : '',
+    waited('load') > 0 ? `waited ${duration(waited('load'))} while the model was loaded` : '',
     failed > 0 ? `${failed} failed attempt${failed > 1 ? 's' : ''}` : '',
     times.first_token_ms ? `first token after ${duration(times.first_token_ms)}` : '',
     `${times.end} after ${duration(times.whole_ms)}`,

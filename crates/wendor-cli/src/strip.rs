@@ -100,7 +100,8 @@ pub fn large(shown: &RequestShown) -> Vec<String> {
     for wait in &request.waits {
         let indent = " ".repeat(scale.column(wait.began_ms));
         let dots = "·".repeat(scale.between(wait.began_ms, wait.ended_ms).max(1));
-        lines.push(format!("{:width$}  {indent}{dots}  waited for room at {}", "room", wait.offer));
+        let what = if wait.what == "load" { "waited for the model of" } else { "waited for room at" };
+        lines.push(format!("{:width$}  {indent}{dots}  {what} {}", wait.what, wait.offer));
     }
     for attempt in &shown.attempts {
         let indent = " ".repeat(scale.column(attempt.began_ms));

@@ -6,6 +6,12 @@ use wendor_core::metering::entry::LedgerEntry;
 use prometheus::core::Collector;
 use prometheus::{Encoder, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, Opts, Registry, TextEncoder};
 
+const FIRST_TOKEN: &str = "From a request's arrival to its first token.";
+const COLD_STARTS: &str = "Loads of models while requests came.";
+
+/// Loads take from some seconds for a small model to minutes for a large one from a slow disk.
+const LOAD_BUCKETS: [f64; 9] = [0.5, 1.0, 2.0, 5.0, 10.0, 20.0, 60.0, 120.0, 300.0];
+
 /// Seconds: from an answer out of a cache to one that a large model thought about for minutes.
 const FIRST_TOKEN_BUCKETS: [f64; 12] = [0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1.0, 2.5, 5.0, 10.0, 30.0, 60.0];
 
@@ -28,6 +34,8 @@ pub struct Metrics {
     pub together: IntCounterVec,
     /// Seconds that requests waited for room at an upstream, by upstream.
     pub room_wait: HistogramVec,
+    /// Seconds that models were loaded while requests came, by upstream and model.
+    pub cold_starts: HistogramVec,
     /// Seconds from a request's arrival to its first token, by route.
     pub first_token: HistogramVec,
     /// Tokens, by team and kind (`input`, `input-cached`, `cache-written`, `output`).
@@ -58,9 +66,9 @@ impl Metrics {
         };
         let gauge =
             |name: &str, help: &str| registered(&registry, IntGauge::new(name, help).expect("the name fits the rules"));
-        let seconds = |name: &str, help: &str, label: &str| {
-            let options = HistogramOpts::new(name, help).buckets(FIRST_TOKEN_BUCKETS.to_vec());
-            registered(&registry, HistogramVec::new(options, &[label]).expect("name and labels fit the rules"))
+        let seconds = |name: &str, help: &str, buckets: &[f64], labels: &[&str]| {
+            let options = HistogramOpts::new(name, help).buckets(buckets.to_vec());
+            registered(&registry, HistogramVec::new(options, labels).expect("name and labels fit the rules"))
         };
         let requests = counter("wendor_requests_total", "Admitted requests that ended.", &["route", "end"]);
         let refusals = counter("wendor_refusals_total", "Requests refused before admission.", &["reason"]);
@@ -76,9 +84,10 @@ impl Metrics {
             "wendor_spool_set_aside",
             "Entries the database refuses, and parts of the spool that cannot be read.",
         );
-        let first_token =
-            seconds("wendor_first_token_seconds", "From a request's arrival to its first token.", "route");
-        let room_wait = seconds("wendor_room_wait_seconds", "Waits for room at an upstream.", "upstream");
+        let (waits, loads) = (&FIRST_TOKEN_BUCKETS, &LOAD_BUCKETS);
+        let first_token = seconds("wendor_first_token_seconds", FIRST_TOKEN, waits, &["route"]);
+        let room_wait = seconds("wendor_room_wait_seconds", "Waits for room at an upstream.", waits, &["upstream"]);
+        let cold_starts = seconds("wendor_cold_start_seconds", COLD_STARTS, loads, &["upstream", "model"]);
         Self {
             registry,
             requests,
@@ -87,6 +96,7 @@ impl Metrics {
             health_changes,
             together,
             room_wait,
+            cold_starts,
             first_token,
             tokens,
             images,

@@ -42,6 +42,8 @@ pub struct Manners {
     pub no_terminator: bool,
     /// It loads its model on the first question, for so many milliseconds.
     pub load_ms: u64,
+    /// It says that it loads its model for so long from the first question on, in milliseconds.
+    pub says_loading_ms: u64,
     /// It does not look at images.
     pub ignores_images: bool,
     /// It calls no functions.

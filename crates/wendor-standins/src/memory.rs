@@ -149,6 +149,7 @@ pub(crate) struct State {
     pub(crate) models: Vec<String>,
     pub(crate) has_loaded: bool,
     pub(crate) of_minute: Counted,
+    pub(crate) asked_since: Option<std::time::Instant>,
 }
 
 /// A stand-in's profile and state, shared by its connections.

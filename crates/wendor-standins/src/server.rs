@@ -252,6 +252,13 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
     }
 }
 
+/// Whether it still loads its model.
+fn loads(shared: &Shared) -> bool {
+    let (load, now) = (Duration::from_millis(shared.manners().says_loading_ms), std::time::Instant::now());
+    let since = *shared.state().asked_since.get_or_insert(now);
+    now.duration_since(since) < load
+}
+
 /// The answer to a question, unless it is beyond the limit of the minute.
 async fn within_limit(
     shared: Arc<Shared>,
@@ -262,6 +269,9 @@ async fn within_limit(
     let (dialect, limit) = (shared.profile.dialect, shared.manners().requests_a_minute);
     let count = |limit| shared.state().of_minute.count(limit, std::time::Instant::now());
     let place = limit.map(count);
+    if loads(&shared) {
+        return Ok(chat::error(dialect, 503, "unavailable_error", "Loading model"));
+    }
     let mut response = match place.is_some_and(Place::is_beyond) {
         true => chat::error(dialect, 429, "rate_limit_exceeded", "The limit of requests a minute is used up."),
         false => served(shared, endpoint, question, fault).await?,

@@ -17,6 +17,8 @@ const lines = computed(() =>
     })),
   ),
 )
+const loading = (stage: Schemas['StageLine']) =>
+  stage.loading_ms == null ? 'if all else fails' : stage.loading_ms === 0 ? 'no wait' : duration(stage.loading_ms)
 const room = (stage: Schemas['StageLine']) => (stage.room_ms === 0 ? 'no wait' : duration(stage.room_ms))
 const upstream = (offer: string) => offer.split('/')[0] ?? offer
 const answered = (offer: string) => props.usage?.lines.find((line) => line.name === offer)?.requests ?? 0
@@ -31,6 +33,7 @@ const answered = (offer: string) => props.usage?.lines.find((line) => line.name 
         <th scope="col">offer</th>
         <th scope="col" class="num">answered<br />last 24 h</th>
         <th scope="col" class="num">room<br />within</th>
+        <th scope="col" class="num">a load<br />within</th>
         <th scope="col" class="num">first token<br />within</th>
         <th scope="col" class="num">reply<br />within</th>
         <th scope="col" class="num">next event<br />within</th>
@@ -48,6 +51,7 @@ const answered = (offer: string) => props.usage?.lines.find((line) => line.name 
         </td>
         <td class="num">{{ grouped(answered(line.one.offer)) }}</td>
         <td class="num">{{ line.isFirst ? room(line.stage) : '' }}</td>
+        <td class="num">{{ line.isFirst ? loading(line.stage) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.first_event_ms) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.reply_ms) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.between_events_ms) : '' }}</td>

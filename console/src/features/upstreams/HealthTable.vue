@@ -2,7 +2,7 @@
 /** Why an upstream or an offer of it rests, since when, when it is tried next, and how it went lately. */
 import { computed } from 'vue'
 import type { Schemas } from '@/api/client'
-import { duration } from '@/lib/format'
+import { duration, grouped } from '@/lib/format'
 import { useClock } from '@/ui/clock'
 import StateWord from '@/ui/StateWord.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
@@ -13,8 +13,8 @@ const now = useClock()
 const SHOWN = 3
 
 const lines = computed(() => [
-  { name: 'connections', health: props.upstream.connections },
-  ...props.upstream.offers.map((offer) => ({ name: offer.model, health: offer.health })),
+  { name: 'connections', health: props.upstream.connections, offer: undefined },
+  ...props.upstream.offers.map((offer) => ({ name: offer.model, health: offer.health, offer })),
 ])
 const changes = computed(() =>
   lines.value
@@ -51,6 +51,13 @@ function next(health: Schemas['HealthLine']): string {
         <td>
           {{ next(line.health) }}
           <span v-if="line.health.left_alone_until" class="second">as it asked for itself</span>
+          <span v-if="line.offer?.loading_since">
+            its server loads the model, since <TimeAgo :at="line.offer.loading_since" />
+          </span>
+          <span v-else-if="line.offer?.cold_start_ms" class="second">
+            loaded {{ line.offer.cold_starts === 1 ? 'once' : `${grouped(line.offer.cold_starts)} times` }}, the last in
+            {{ duration(line.offer.cold_start_ms) }}
+          </span>
         </td>
         <td>
           <template v-if="line.health.last_failure">

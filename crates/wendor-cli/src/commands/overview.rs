@@ -210,8 +210,16 @@ fn offer(offer: &OfferLine) -> String {
         format!("; {} bytes a token, ±{}%", counting.bytes_a_token, counting.error_percent)
     });
     let untold = if offer.reports_usage { "" } else { "; reports no usage" };
+    let loads = match (offer.loading_since, offer.cold_start_ms) {
+        (Some(since), _) => format!("\n  loads the model, since {}", words::ago(since, now())),
+        (None, Some(took)) => {
+            let times = if offer.cold_starts == 1 { "once".to_owned() } else { format!("{} times", offer.cold_starts) };
+            format!("\n  loaded {times}, the last in {}", words::seconds(took))
+        }
+        (None, None) => String::new(),
+    };
     let limits: String = offer.limits.iter().map(|line| format!("\n  {}", limit(line))).collect();
-    format!("{} ({rate}{counting}{untold}){limits}", offer.model)
+    format!("{} ({rate}{counting}{untold}){loads}{limits}", offer.model)
 }
 
 /// A limit by the minute and how it stands.

@@ -60,6 +60,10 @@ pub struct StageDeadlines {
     /// For room at an upstream that is full, in milliseconds; 0: it is not waited.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub room_ms: Option<u64>,
+    /// For a model that its server loads, in milliseconds, before another offer is asked; 0: it is not waited for at all. When absent, others
+    /// are asked first, and it is waited for as for a first event when nothing else is left.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub loading_ms: Option<u64>,
 }
 
 impl StageDeadlines {
@@ -68,7 +72,7 @@ impl StageDeadlines {
     /// # Errors
     /// What is wrong, in words.
     pub fn parse(text: &str) -> Result<Self, String> {
-        const NAMES: &str = "connect, first_event, reply, between_events, whole, room";
+        const NAMES: &str = "connect, first_event, reply, between_events, whole, room, loading";
         let mut read = Self::default();
         for pair in text.split(',').map(str::trim).filter(|pair| !pair.is_empty()) {
             let (name, time) =
@@ -85,6 +89,7 @@ impl StageDeadlines {
                 "between_events" => &mut read.between_events_ms,
                 "whole" => &mut read.whole_ms,
                 "room" => &mut read.room_ms,
+                "loading" => &mut read.loading_ms,
                 other => return Err(format!("names `{}`, which is none of {NAMES}", other.escape_debug())),
             };
             *place = Some(millis);
@@ -115,6 +120,8 @@ pub struct Deadlines {
     pub whole: Duration,
     /// For room at an upstream that is full.
     pub room: Duration,
+    /// For a model that its server loads, before another offer is asked, if it is waited for then.
+    pub loading: Option<Duration>,
 }
 
 impl Default for Deadlines {
@@ -129,6 +136,7 @@ impl Default for Deadlines {
             between_events: Duration::from_secs(30),
             whole: Duration::from_secs(600),
             room: Duration::from_secs(5),
+            loading: None,
         }
     }
 }
@@ -146,6 +154,10 @@ impl Deadlines {
             between_events: least(self.between_events, by.between_events_ms),
             whole: least(self.whole, by.whole_ms),
             room: least(self.room, by.room_ms),
+            loading: match self.loading {
+                Some(own) => Some(least(own, by.loading_ms)),
+                None => by.loading_ms.filter(|millis| *millis == 0).map(Duration::from_millis),
+            },
         }
     }
 }
@@ -161,6 +173,7 @@ impl From<StageDeadlines> for Deadlines {
             between_events: or(stage.between_events_ms, usual.between_events),
             whole: or(stage.whole_ms, usual.whole),
             room: or(stage.room_ms, usual.room),
+            loading: stage.loading_ms.map(Duration::from_millis),
         }
     }
 }
@@ -218,7 +231,7 @@ mod tests {
 
     fn stage(times: [Option<u64>; 6]) -> StageDeadlines {
         let [connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms, room_ms] = times;
-        StageDeadlines { connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms, room_ms }
+        StageDeadlines { connect_ms, first_event_ms, reply_ms, between_events_ms, whole_ms, room_ms, loading_ms: None }
     }
 
     #[rstest]
@@ -239,6 +252,17 @@ mod tests {
             StageDeadlines { first_event_ms: Some(2_000), connect_ms: Some(60_000), ..StageDeadlines::default() };
         let lowered = own.lowered(wish);
         assert_eq!((lowered.first_event, lowered.connect), (Duration::from_secs(2), own.connect));
+    }
+
+    #[rstest]
+    #[case::unset(None, None, None)]
+    #[case::an_app_that_does_not_want_to(None, Some(0), Some(0))]
+    #[case::an_app_cannot_want_it(None, Some(5_000), None)]
+    #[case::shorter(Some(20_000), Some(5_000), Some(5_000))]
+    #[case::not_longer(Some(2_000), Some(5_000), Some(2_000))]
+    fn how_long_a_load_is_waited_for(#[case] own: Option<u64>, #[case] wish: Option<u64>, #[case] waited: Option<u64>) {
+        let of = |loading_ms| StageDeadlines { loading_ms, ..StageDeadlines::default() };
+        assert_eq!(Deadlines::from(of(own)).lowered(of(wish)).loading, waited.map(Duration::from_millis));
     }
 
     #[rstest]

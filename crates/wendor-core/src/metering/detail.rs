@@ -11,7 +11,7 @@ use super::money::Money;
 use super::rate::{Cost, Rate};
 use super::usage::TokenCounts;
 use crate::name::OfferName;
-use crate::routing::failure::Failure;
+use crate::routing::failure::{Failure, FailureKind};
 use crate::routing::plan::Plan;
 
 /// Changes kept of one request; more are counted.
@@ -46,6 +46,15 @@ pub struct Attempt {
     pub served_from: Option<ServedFrom>,
 }
 
+impl Attempt {
+    /// Whether the server of that offer said that it loads the model.
+    #[must_use]
+    pub fn is_loading_at(&self, offer: &OfferName) -> bool {
+        let loads = self.failure.as_ref().is_some_and(|failure| failure.kind == FailureKind::Loading);
+        loads && self.offer == *offer
+    }
+}
+
 /// What an attempt that did not answer used.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Spent {
@@ -61,11 +70,40 @@ pub struct Spent {
     pub cost: Option<Cost>,
 }
 
-/// A wait for room at an upstream that was full.
+/// What a request waited for before an attempt.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WaitFor {
+    /// Room at an upstream that was full.
+    #[default]
+    Room,
+    /// A model that its server loaded.
+    Load,
+}
+
+impl WaitFor {
+    /// Its word.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Room => "room",
+            Self::Load => "load",
+        }
+    }
+
+    fn is_room(&self) -> bool {
+        *self == Self::Room
+    }
+}
+
+/// A wait before an attempt.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RoomWait {
-    /// For room for this offer.
+    /// For this offer.
     pub offer: OfferName,
+    /// What for.
+    #[serde(rename = "for", default, skip_serializing_if = "WaitFor::is_room")]
+    pub what: WaitFor,
     /// Since when, in milliseconds from the request's arrival.
     pub began_ms: u64,
     /// Until when; `None` where the request ended while it waited.

@@ -10,6 +10,9 @@ use serde::{Deserialize, Serialize};
 use crate::metering::bounded::{SENTENCE_BYTES, bounded};
 use crate::name::OfferName;
 
+/// When to come back to a model that is loaded, where its server does not say.
+const LOADING_RETRY: Duration = Duration::from_secs(2);
+
 /// What an attempt failed of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -22,6 +25,8 @@ pub enum FailureKind {
     RateLimited,
     /// The upstream has too much to do: 503, 529.
     Overloaded,
+    /// The upstream loads the model, as it says.
+    Loading,
     /// The upstream broke: another 5xx.
     ServerError,
     /// The upstream refuses our credential, address or model name: the operator's fault, never the app's.
@@ -51,11 +56,12 @@ pub enum Fault {
 
 impl FailureKind {
     /// Every kind.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Unreachable,
         Self::TimedOut,
         Self::RateLimited,
         Self::Overloaded,
+        Self::Loading,
         Self::ServerError,
         Self::Misconfigured,
         Self::Rejected,
@@ -65,30 +71,24 @@ impl FailureKind {
         Self::CutOff,
     ];
 
-    /// What a stage may name to move on after. `too-long` need not be named: it moves on to a larger window where there is one.
-    pub const MAY_MOVE_ON: [Self; 9] = [
-        Self::Unreachable,
-        Self::TimedOut,
-        Self::RateLimited,
-        Self::Overloaded,
-        Self::ServerError,
-        Self::Misconfigured,
-        Self::Malformed,
-        Self::CutOff,
-        Self::Declined,
-    ];
+    /// Whether a stage may name it to move on after. `too-long` need not be named: it moves on to a larger window where there is one; nor
+    /// `loading`, which has a setting of its own.
+    #[must_use]
+    pub fn may_move_on(self) -> bool {
+        !matches!(self, Self::Rejected | Self::TooLong | Self::Loading)
+    }
 
-    /// What a stage moves on after when it names nothing: all but what the app itself has to mend.
-    pub const MOVES_ON_BY_DEFAULT: [Self; 8] = [
-        Self::Unreachable,
-        Self::TimedOut,
-        Self::RateLimited,
-        Self::Overloaded,
-        Self::ServerError,
-        Self::Misconfigured,
-        Self::Malformed,
-        Self::CutOff,
-    ];
+    /// Whether a stage that names nothing moves on after it: after all but what the app itself has to mend.
+    #[must_use]
+    pub fn moves_on_by_default(self) -> bool {
+        self.may_move_on() && self.fault() != Fault::App
+    }
+
+    /// What a stage moves on after when it names nothing.
+    #[must_use]
+    pub fn usual_moves() -> Vec<Self> {
+        Self::ALL.into_iter().filter(|kind| kind.moves_on_by_default()).collect()
+    }
 
     /// The kind's word.
     #[must_use]
@@ -98,6 +98,7 @@ impl FailureKind {
             Self::TimedOut => "timed-out",
             Self::RateLimited => "rate-limited",
             Self::Overloaded => "overloaded",
+            Self::Loading => "loading",
             Self::ServerError => "server-error",
             Self::Misconfigured => "misconfigured",
             Self::Rejected => "rejected",
@@ -124,6 +125,7 @@ impl FailureKind {
             | Self::TimedOut
             | Self::RateLimited
             | Self::Overloaded
+            | Self::Loading
             | Self::ServerError
             | Self::Malformed
             | Self::CutOff => Fault::Upstream,
@@ -141,6 +143,7 @@ impl FailureKind {
             Self::Unreachable
             | Self::RateLimited
             | Self::Overloaded
+            | Self::Loading
             | Self::ServerError
             | Self::Misconfigured
             | Self::Rejected
@@ -206,6 +209,7 @@ impl Failure {
             | FailureKind::TimedOut
             | FailureKind::RateLimited
             | FailureKind::Overloaded
+            | FailureKind::Loading
             | FailureKind::ServerError
             | FailureKind::Misconfigured
             | FailureKind::Rejected
@@ -217,7 +221,15 @@ impl Failure {
     /// Whether it says something about the health of what was asked.
     #[must_use]
     pub fn tells_of_health(&self) -> bool {
-        !self.is_of_request && self.kind.fault() != Fault::App
+        !self.is_of_request && self.kind.fault() != Fault::App && self.kind != FailureKind::Loading
+    }
+
+    /// The upstream loads the model, and may have said when to come back.
+    #[must_use]
+    pub fn loading(retry_after: Option<Duration>) -> Self {
+        let wait = retry_after.unwrap_or(LOADING_RETRY);
+        let retry_after_ms = Some(u64::try_from(wait.as_millis()).unwrap_or(u64::MAX));
+        Self { retry_after_ms, ..Self::new(FailureKind::Loading, "it says that it loads the model") }
     }
 
     /// What a status other than success says, with the time to come back that came with it.
@@ -253,14 +265,17 @@ pub struct AllFailed {
     pub retry_after_ms: Option<u64>,
 }
 
-/// The status when all attempts failed: all timed out 504; all limited or overloaded 503 (429 if each said when to
+/// The status when all attempts failed: all timed out 504; all limited, overloaded or loading 503 (429 if each said when to
 /// return); else 502. No attempt at all counts as overloaded.
 #[must_use]
 pub fn answer_when_all_failed<'a>(failures: impl Iterator<Item = &'a Failure> + Clone) -> AllFailed {
-    let is_limited = |failure: &Failure| matches!(failure.kind, FailureKind::RateLimited | FailureKind::Overloaded);
+    let is_limited = |failure: &Failure| {
+        matches!(failure.kind, FailureKind::RateLimited | FailureKind::Overloaded | FailureKind::Loading)
+    };
     let mut all = failures.clone();
     let status = if all.clone().all(is_limited) {
-        let each_said_when = all.clone().next().is_some() && all.all(|failure| failure.retry_after_ms.is_some());
+        let is_limit = |failure: &Failure| failure.retry_after_ms.is_some() && failure.kind != FailureKind::Loading;
+        let each_said_when = all.clone().next().is_some() && all.all(is_limit);
         if each_said_when { 429 } else { 503 }
     } else if all.all(|failure| failure.kind == FailureKind::TimedOut) {
         504
@@ -290,6 +305,7 @@ mod tests {
     #[case::mixed(&[(FailureKind::RateLimited, Some(9)), (FailureKind::TimedOut, None)], 502, None)]
     #[case::misconfigured(&[(FailureKind::Misconfigured, None)], 502, None)]
     #[case::none_tried(&[], 503, None)]
+    #[case::loading(&[(FailureKind::Loading, Some(2))], 503, Some(2))]
     fn the_status_when_all_failed(
         #[case] kinds: &[(FailureKind, Option<u64>)],
         #[case] status: u16,

@@ -8,11 +8,13 @@
 //! - [`retries`]: how many extra attempts an upstream is given
 //! - [`reason`]: why an offer is taken or left
 //! - [`queue`]: who is served next where there is only so much room
+//! - [`loading`]: a model that its server loads
 //! - [`pace`]: how fast a service lets us ask
 //! - [`plan`]: the order of attempts
 
 pub mod failure;
 pub mod health;
+pub mod loading;
 pub mod pace;
 pub mod plan;
 pub mod queue;

@@ -6,6 +6,7 @@
 use std::cmp::Reverse;
 use std::collections::BTreeSet;
 
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
 use super::health::Asking;
@@ -23,6 +24,8 @@ pub struct OfferView {
     pub asking: Asking,
     /// Streams of its upstream.
     pub streams: Streams,
+    /// Since when its server loads the model.
+    pub loads_since: Option<DateTime<Utc>>,
     /// Whether there is room for this request there.
     pub room: Result<(), NoRoom>,
     /// The usual wait for a first token of late.
@@ -135,6 +138,11 @@ fn judge(stage: &Stage, entry: &StageOffer, known: &OfferView, is_repeat: bool) 
         Asking::Rests(until) => return left_out(Reason::Rests { until }),
         Asking::LeftAlone(until) => return left_out(Reason::LeftAlone { until }),
     }
+    if let Some(since) = known.loads_since {
+        let is_held = stage.deadlines.loading_ms.is_some_and(|millis| millis > 0);
+        let standing = if is_held { Standing::Taken } else { Standing::LeftOut };
+        return (standing, Reason::Loads { since });
+    }
     if let Err(why) = known.room {
         return match (why, stage.deadlines.waits_for_room()) {
             (NoRoom::Paced(wait), true) => (Standing::Taken, Reason::paced(wait)),
@@ -201,7 +209,6 @@ fn draw(seed: u64, stage: usize, place: usize) -> u64 {
 mod tests {
     use super::*;
     use crate::catalog::route::{StageDeadlines, StageOffer};
-    use chrono::{DateTime, Utc};
     use rstest::rstest;
 
     fn offer(text: &str) -> OfferName {
@@ -218,6 +225,7 @@ mod tests {
         OfferView {
             asking: Asking::Freely,
             streams: Streams { open: 0, of: Some(8) },
+            loads_since: None,
             room: Ok(()),
             first_token_ms: Some(300),
             expected_cost: None,

@@ -57,6 +57,16 @@ pub enum Reason {
         /// How long it was waited, in milliseconds.
         waited_ms: u64,
     },
+    /// Its server loads the model.
+    Loads {
+        /// Since then.
+        since: DateTime<Utc>,
+    },
+    /// Its server had not loaded the model when it was waited for no longer.
+    NotLoaded {
+        /// How long it was waited, in milliseconds.
+        waited_ms: u64,
+    },
     /// Its limit by the minute is used up.
     Paced {
         /// Until enough of it is left, in milliseconds.
@@ -136,6 +146,10 @@ impl Reason {
             Self::KeptForOthers(streams) => format!("{}, and the others are kept for other teams", room(*streams)),
             Self::WaitsForRoom(streams) => format!("{}: waits for room", room(*streams)),
             Self::NoRoom { waited_ms } => format!("no room within {}", waited(*waited_ms)),
+            Self::Loads { since } => format!("its server loads the model, since {}", since.format("%H:%M:%S")),
+            Self::NotLoaded { waited_ms } => {
+                format!("its server had not loaded the model within {}", waited(*waited_ms))
+            }
             Self::Paced { wait_ms } => {
                 format!("its limit by the minute is used up, enough of it is left in {}", waited(*wait_ms))
             }

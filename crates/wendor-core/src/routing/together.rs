@@ -75,6 +75,7 @@ mod tests {
 
     fn view(open: u32) -> OfferView {
         OfferView {
+            loads_since: None,
             asking: Asking::Freely,
             streams: Streams { open, of: Some(8) },
             room: Ok(()),

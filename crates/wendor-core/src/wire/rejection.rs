@@ -67,6 +67,16 @@ pub fn kind_of(status: u16, body: &[u8]) -> FailureKind {
     }
 }
 
+/// Whether a server that is not available says that it loads the model. There is no code for it that servers agree on, so its words count.
+#[must_use]
+pub fn is_loading(body: &[u8]) -> bool {
+    let read = std::str::from_utf8(body).ok().and_then(|text| Node::new(text.trim(), "").object().ok());
+    let message = read.and_then(reason).map(|reason| reason.message.to_lowercase());
+    message.is_some_and(|message| {
+        message.contains("loading") && !message.contains("overloading") && message.contains("model")
+    })
+}
+
 /// The codes of an error, wherever servers put one.
 fn codes(mut body: Object<'_>) -> Vec<String> {
     let mut found = Vec::new();
@@ -185,6 +195,15 @@ mod tests {
     #[case::a_conflict_without_a_reason(409, "", FailureKind::Rejected)]
     fn what_a_rejection_is(#[case] status: u16, #[case] body: &str, #[case] kind: FailureKind) {
         assert_eq!(kind_of(status, body.as_bytes()), kind);
+    }
+
+    #[rstest]
+    #[case::object(r#"{"error":{"code":503,"message":"Loading model","type":"unavailable_error"}}"#, true)]
+    #[case::text(r#"{"error":"Model dunlin-7b is currently loading","estimated_time":20.0}"#, true)]
+    #[case::busy(r#"{"error":{"message":"The model is overloaded"}}"#, false)]
+    #[case::page("<html>loading the model</html>", false)]
+    fn whether_a_server_loads(#[case] body: &str, #[case] loads: bool) {
+        assert_eq!(is_loading(body.as_bytes()), loads);
     }
 
     #[rstest]

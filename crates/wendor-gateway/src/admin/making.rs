@@ -69,7 +69,7 @@ pub(super) async fn route(
             catalogue.offer(&offer).map(|_| StageOffer { offer, share: None }).ok_or_else(missing)
         };
         let offers = offers.iter().map(entry).collect::<Result<Vec<StageOffer>, Problem>>()?;
-        let moves_on = FailureKind::MOVES_ON_BY_DEFAULT.to_vec();
+        let moves_on = FailureKind::usual_moves();
         let stage =
             Stage { offers, pick: Pick::Room, moves_on, deadlines: StageDeadlines::default(), is_hedged: false };
         catalogue.routes.insert(name, Route { stages: vec![stage], is_strict: false, origins: Vec::new() });

@@ -27,8 +27,11 @@ pub struct PlanLine {
 /// A wait for room at an upstream that was full.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct WaitLine {
-    /// For room for this offer.
+    /// For this offer.
     pub offer: String,
+    /// What for: `room` at its upstream, or a `load` of the model.
+    #[serde(rename = "for")]
+    pub what: String,
     /// Since when, in milliseconds from the request's arrival.
     pub began_ms: u64,
     /// Until when.
@@ -52,6 +55,7 @@ pub(super) fn plan_lines(plan: Plan) -> Vec<PlanLine> {
 pub(super) fn wait_lines(waits: &[RoomWait], whole_ms: u64) -> Vec<WaitLine> {
     let line = |wait: &RoomWait| WaitLine {
         offer: wait.offer.to_string(),
+        what: wait.what.as_str().to_owned(),
         began_ms: wait.began_ms,
         ended_ms: wait.ended_ms.unwrap_or(whole_ms),
     };

@@ -39,6 +39,8 @@ pub struct StageLine {
     pub whole_ms: u64,
     /// For room at an upstream that is full; 0: it is not waited.
     pub room_ms: u64,
+    /// For a model that its server loads, before another offer is asked; 0: not at all; absent: when nothing else is left.
+    pub loading_ms: Option<u64>,
     /// Whether the next offer is asked beside one that lets wait for its first token.
     pub hedged: bool,
 }
@@ -104,6 +106,7 @@ fn stage_line(stage: &Stage) -> StageLine {
         between_events_ms: millis(deadlines.between_events),
         whole_ms: millis(deadlines.whole),
         room_ms: millis(deadlines.room),
+        loading_ms: deadlines.loading.map(millis),
         hedged: stage.is_hedged,
     }
 }

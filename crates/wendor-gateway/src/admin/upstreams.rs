@@ -67,6 +67,12 @@ pub struct OfferLine {
     pub reports_usage: bool,
     /// How it is.
     pub health: HealthLine,
+    /// Since when its server loads the model.
+    pub loading_since: Option<DateTime<Utc>>,
+    /// How often the model was loaded while requests came, since the service began.
+    pub cold_starts: u64,
+    /// How long that took the last time, in milliseconds.
+    pub cold_start_ms: Option<u64>,
     /// Limits of its own by the minute.
     pub limits: Vec<LimitLine>,
     /// The usual wait for a first token of late, in milliseconds.
@@ -184,8 +190,11 @@ fn offer_line(
     let name = OfferName::new(upstream.clone(), model).ok();
     let rate = name.and_then(|name| snapshot.rates.in_force(&name, now.date_naive()).map(rate_line));
     let words = |abilities: &Vec<Ability>| abilities.iter().map(|ability| ability.as_str().to_owned()).collect();
-    let health = known.health();
+    let (health, loading) = (known.health(), known.loading());
     OfferLine {
+        loading_since: loading.since(now),
+        cold_starts: loading.cold_starts(),
+        cold_start_ms: loading.last().map(|cold| cold.took_ms),
         model: model.to_owned(),
         output_cap: offer.output_cap.map(std::num::NonZeroU32::get),
         context_window: offer.context_window.map(std::num::NonZeroU32::get),

@@ -27,7 +27,7 @@ use super::body::ReadBody;
 use super::clients::Clients;
 use super::course::{Course, Mode, NotBegun, Turn};
 use super::exchange::{RejectedReply, Reply};
-use super::launch::{Common, Launch};
+use super::launch::{Common, KEPT_FOR_A_SECOND_TRY, Launch};
 use super::race::MovesOn;
 use super::refusal::{CannotServe, GivenUp, Refusal};
 use super::settle::Outcome;
@@ -102,6 +102,7 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
             break;
         }
         let Some(stage) = walk.stage(&turn) else { continue };
+        let turn = turn.held_for(walk.deadlines(stage).first_event);
         if !walk.begins(&turn, walk.deadlines(stage)).await {
             continue;
         }
@@ -154,6 +155,7 @@ impl<'s> Walk<'s> {
         };
         let wait = if turn.mode == Mode::Waiting { room.min(left) } else { Duration::ZERO };
         let begun = match self.course.is_large_enough(window) {
+            true if !self.may_ask_while_loading(turn, deadlines).await => return false,
             true => self.ticket.begin(turn, wait).await,
             false => Err(NotBegun::LeftOut(Reason::NoLargerWindow)),
         };
@@ -178,6 +180,23 @@ impl<'s> Walk<'s> {
         false
     }
 
+    /// Whether an offer may be asked though its server loads the model, or since it does not; where it is waited for that, after the wait.
+    async fn may_ask_while_loading(&mut self, turn: &Turn, deadlines: Deadlines) -> bool {
+        let (offer, now) = (&turn.planned.offer, self.ticket.app().clock.now());
+        let state = self.ticket.app().fleet.offer(offer);
+        if state.ask_while_loading(now).is_ok() {
+            return true;
+        }
+        if let Mode::Held(until) = turn.mode {
+            let until = until.unwrap_or_else(Instant::now).min(self.common.whole_until);
+            return self.ticket.wait_for_load(turn, until).await;
+        }
+        let since = state.loads_since(now).unwrap_or(now);
+        self.ticket.turned_out(&turn.planned, Standing::LeftOut, &Reason::Loads { since });
+        self.course.loads(turn, deadlines.loading, Instant::now());
+        false
+    }
+
     fn note_last_resort(&mut self, turn: &Turn) {
         let app = self.ticket.app();
         let asking = app.fleet.asking(&turn.planned.offer, app.clock.now());
@@ -192,7 +211,11 @@ impl<'s> Walk<'s> {
 
     /// Makes the attempt that began last ready; `None` where the body is gone.
     pub(super) fn launch(&mut self, turn: &Turn, deadlines: Deadlines) -> Option<Result<Launch, Failure>> {
-        let sent = if self.course.has_more() { self.body.clone() } else { self.body.take() }?;
+        // While its server loads the model, it is asked again.
+        let is_kept = self.course.has_more()
+            || matches!(turn.mode, Mode::Held(_))
+            || self.body.as_ref().is_some_and(|body| body.bytes.len() <= KEPT_FOR_A_SECOND_TRY);
+        let sent = if is_kept { self.body.clone() } else { self.body.take() }?;
         Some(Launch::prepare(&mut self.ticket, &self.common, (&turn.planned.offer, deadlines), sent))
     }
 
@@ -218,6 +241,7 @@ impl<'s> Walk<'s> {
             | FailureKind::TimedOut
             | FailureKind::RateLimited
             | FailureKind::Overloaded
+            | FailureKind::Loading
             | FailureKind::ServerError
             | FailureKind::Misconfigured
             | FailureKind::CutOff => false,

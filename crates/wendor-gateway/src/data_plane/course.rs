@@ -1,12 +1,15 @@
 //! Whose turn it is: the offers of a plan one after the other, as what is learnt on the way changes it.
 //!
 //! - One without room is waited for once the others of its stage have had their turn, and one of a stage alone.
+//! - One whose server loads the model is waited for, before the others or after them, as its stage says.
 //! - One that rests after failures is asked when nothing else is left.
 //! - When a request was too long for an offer, those with a larger window alone have their turn.
 
 use std::collections::VecDeque;
 use std::num::NonZeroU32;
+use std::time::Duration;
 
+use tokio::time::Instant;
 use wendor_core::routing::health::Asking;
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
 use wendor_core::routing::reason::Reason;
@@ -22,6 +25,8 @@ pub enum Mode {
     Waiting,
     /// Though it rests after failures: nothing else is left.
     LastResort,
+    /// Its server loads the model: it is waited for until then, or for as long as for a first event.
+    Held(Option<Instant>),
 }
 
 /// An offer's turn.
@@ -31,6 +36,17 @@ pub struct Turn {
     pub planned: PlannedOffer,
     /// How.
     pub mode: Mode,
+}
+
+impl Turn {
+    /// The same; where it is waited for a load without a time of its own, for so long.
+    #[must_use]
+    pub fn held_for(self, time: Duration) -> Self {
+        match self.mode {
+            Mode::Held(None) => Self { mode: Mode::Held(Some(Instant::now() + time)), ..self },
+            Mode::Usual | Mode::Waiting | Mode::LastResort | Mode::Held(Some(_)) => self,
+        }
+    }
 }
 
 /// Why an attempt did not begin.
@@ -64,6 +80,8 @@ pub struct Course {
     turns: VecDeque<Turn>,
     /// What rests, by its place in the plan.
     resting: Vec<PlannedOffer>,
+    /// Whose servers load their models, to be waited for when nothing else is left.
+    loading: Vec<PlannedOffer>,
     /// The stage in which it was waited for room last.
     waited_in: Option<usize>,
     /// The window that was too small.
@@ -76,15 +94,35 @@ impl Course {
     pub fn of(plan: &Plan) -> Self {
         let turns = plan.taken().map(|planned| Turn { planned: planned.clone(), mode: Mode::Usual }).collect();
         let resting = plan.offers.iter().filter(|planned| is_resting(&planned.reason)).cloned().collect();
-        Self { turns, resting, waited_in: None, larger_than: None }
+        let is_loading = |planned: &&PlannedOffer| {
+            planned.standing == Standing::LeftOut && matches!(planned.reason, Reason::Loads { .. })
+        };
+        let loading = plan.offers.iter().filter(is_loading).cloned().collect();
+        Self { turns, resting, loading, waited_in: None, larger_than: None }
     }
 
     /// The next turn.
     pub fn pop(&mut self) -> Option<Turn> {
-        self.turns.pop_front().or_else(|| {
-            let planned = if self.resting.is_empty() { return None } else { self.resting.remove(0) };
-            Some(Turn { planned, mode: Mode::LastResort })
-        })
+        let first = |of: &mut Vec<PlannedOffer>| if of.is_empty() { None } else { Some(of.remove(0)) };
+        let turn = |mode| move |planned| Turn { planned, mode };
+        self.turns
+            .pop_front()
+            .or_else(|| first(&mut self.resting).map(turn(Mode::LastResort)))
+            .or_else(|| first(&mut self.loading).map(turn(Mode::Held(None))))
+    }
+
+    /// At an offer's turn its server loads the model: it is waited for at once for so long, later where no time is set, or not at all.
+    pub fn loads(&mut self, turn: &Turn, time: Option<Duration>, now: Instant) {
+        let planned = turn.planned.clone();
+        match (turn.mode, time) {
+            (_, Some(Duration::ZERO)) => {}
+            (Mode::Held(Some(until)), _) if now < until => {
+                self.turns.push_front(Turn { planned, mode: Mode::Held(Some(until)) });
+            }
+            (Mode::Held(_), _) => {}
+            (_, Some(time)) => self.turns.push_front(Turn { planned, mode: Mode::Held(Some(now + time)) }),
+            (_, None) => self.loading.push(planned),
+        }
     }
 
     /// The next turn of an offer that is neither waited for nor rests.
@@ -96,12 +134,12 @@ impl Course {
     /// Whether there is another turn.
     #[must_use]
     pub fn has_more(&self) -> bool {
-        !self.turns.is_empty() || !self.resting.is_empty()
+        !self.turns.is_empty() || !self.resting.is_empty() || !self.loading.is_empty()
     }
 
     /// The offers that may still have their turn.
     pub fn left(&self) -> impl Iterator<Item = &PlannedOffer> {
-        self.turns.iter().map(|turn| &turn.planned).chain(&self.resting)
+        self.turns.iter().map(|turn| &turn.planned).chain(&self.resting).chain(&self.loading)
     }
 
     /// There was no room at an offer's turn. Says why it is left out, where it is not waited for later.

@@ -32,7 +32,7 @@ use wendor_core::wire::frames::FrameDecoder;
 use wendor_core::wire::halves::with_whole_letters;
 use wendor_core::wire::passage::{Passage, Step};
 use wendor_core::wire::plain;
-use wendor_core::wire::rejection::kind_of;
+use wendor_core::wire::rejection::{is_loading, kind_of};
 use wendor_core::wire::sent::whole_marked;
 use wendor_core::wire::sse::MAX_EVENT_BYTES;
 
@@ -44,6 +44,10 @@ use super::progress::Seen;
 
 /// Largest whole reply: long answers are some hundred kilobytes, images as text some megabytes.
 const MAX_REPLY_BYTES: usize = 64 * 1024 * 1024;
+
+/// How much of the reason is read that a server is not available, and for how long: it comes with the status, or is not waited for.
+const WHY_UNAVAILABLE_BYTES: usize = 4 * 1024;
+const WHY_UNAVAILABLE_TIME: Duration = Duration::from_millis(200);
 
 /// What a try needs.
 pub struct Try<'a> {
@@ -209,12 +213,21 @@ async fn refused(
 ) -> Result<Reply, Failure> {
     let status = response.status().as_u16();
     if kind.fault() != Fault::App {
-        return Err(Failure::of_status(status, retry_after(response.headers(), one.now)));
+        let after = retry_after(response.headers(), one.now);
+        let loads = status == 503 && says_that_it_loads(response, until).await;
+        return Err(if loads { Failure::loading(after) } else { Failure::of_status(status, after) });
     }
     let cut = || Failure::new(FailureKind::CutOff, format!("its answer {status} broke off"));
     let body = timeout_at(until, http_body_util::Limited::new(response.into_body(), MAX_REPLY_BYTES).collect()).await;
     let bytes = body.map_err(|_| cut())?.map_err(|_| cut())?.to_bytes();
     Ok(Reply::Rejected(RejectedReply { status, kind: kind_of(status, &bytes), bytes, dialect: one.upstream.dialect }))
+}
+
+/// Whether a server that is not available loads the model, as far as it says so at once.
+async fn says_that_it_loads(response: Response<Incoming>, until: Instant) -> bool {
+    let until = until.min(Instant::now() + WHY_UNAVAILABLE_TIME);
+    let body = http_body_util::Limited::new(response.into_body(), WHY_UNAVAILABLE_BYTES).collect();
+    timeout_at(until, body).await.is_ok_and(|body| body.is_ok_and(|body| is_loading(&body.to_bytes())))
 }
 
 /// All of a reply's body.

@@ -34,7 +34,7 @@ use super::ticket::Ticket;
 use crate::sharing::Part;
 
 /// The largest body that is kept for a second try on a new connection: a larger one is most of what a waiting request takes.
-const KEPT_FOR_A_SECOND_TRY: usize = 64 * 1024;
+pub(super) const KEPT_FOR_A_SECOND_TRY: usize = 64 * 1024;
 
 /// What all attempts of a request have in common.
 #[derive(Debug)]
@@ -160,6 +160,7 @@ fn again<'o>(failure: &Failure, one: &Try<'o>, previous: Option<&'o Outlet>) -> 
         | FailureKind::TimedOut
         | FailureKind::RateLimited
         | FailureKind::Overloaded
+        | FailureKind::Loading
         | FailureKind::ServerError
         | FailureKind::Rejected
         | FailureKind::TooLong

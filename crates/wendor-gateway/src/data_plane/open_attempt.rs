@@ -5,6 +5,7 @@
 //! in a line of its own, however it came to its end. Dropped open it was given up, since the app had gone or another attempt answered.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use bytes::Bytes;
 use wendor_core::metering::detail::{Attempt, RequestChange, Spent};
@@ -15,7 +16,8 @@ use wendor_core::metering::usage::Counted;
 use wendor_core::name::OfferName;
 use wendor_core::quota::Measure;
 use wendor_core::quota::use_of::settled;
-use wendor_core::routing::failure::Failure;
+use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_core::routing::loading::ColdStart;
 
 use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};
@@ -140,13 +142,25 @@ impl OpenAttempt {
         let app = self.account.app.clone();
         let labels = [self.offer.upstream().as_str(), failure.kind.as_str()];
         app.metrics.attempt_failures.with_label_values(&labels).inc();
+        if failure.kind == FailureKind::Loading {
+            app.fleet.offer(&self.offer).loads(app.clock.now());
+        }
         let changes = self.asked.failed(app.clock.now(), failure);
         self.tell(changes);
     }
 
     /// Tells its offer's health that it answers, with the time to its first token where it streams.
     pub fn tell_success(&mut self, first_token_ms: Option<u64>) {
-        let changes = self.asked.succeeded(self.account.app.clock.now(), first_token_ms);
+        let app = self.account.app.clone();
+        if let Some(ColdStart { took_ms, .. }) = app.fleet.offer(&self.offer).has_answered(app.clock.now()) {
+            let (upstream, model) = (self.offer.upstream().as_str(), self.offer.model());
+            app.metrics
+                .cold_starts
+                .with_label_values(&[upstream, model])
+                .observe(Duration::from_millis(took_ms).as_secs_f64());
+            tracing::info!(upstream, model, took_ms, "a model was loaded while requests came for it");
+        }
+        let changes = self.asked.succeeded(app.clock.now(), first_token_ms);
         self.tell(changes);
     }
 

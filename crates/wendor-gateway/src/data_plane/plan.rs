@@ -111,6 +111,7 @@ pub fn view(account: &Account, offer: &OfferName) -> OfferView {
     OfferView {
         asking: fleet.asking(offer, account.call.arrived_at),
         streams: Streams { open: upstream.gate().fullness().streams, of },
+        loads_since: upstream.offer(offer.model()).loads_since(account.call.arrived_at),
         room: asked.map_or(Ok(()), |asked| asked.look()),
         first_token_ms: upstream.offer(offer.model()).waits_ms().usual,
         expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),

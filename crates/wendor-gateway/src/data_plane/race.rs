@@ -177,8 +177,12 @@ impl<'s> Walk<'s> {
         failure.is_of_request |= failure.kind == FailureKind::TimedOut
             && self.stage(&turn).is_some_and(|stage| self.deadlines(stage) != stage.deadlines.into());
         let is_named = self.stage(&turn).is_some_and(|stage| stage.moves_on.contains(&failure.kind));
-        let moves_on = failure.is_of_request || is_named;
+        let loads = failure.kind == FailureKind::Loading;
+        let moves_on = failure.is_of_request || is_named || loads;
         self.ticket.failed(number, failure);
+        if let (true, Some(stage)) = (loads, self.stage(&turn)) {
+            self.course.loads(&turn, self.deadlines(stage).loading, Instant::now());
+        }
         Err(MovesOn(moves_on))
     }
 }

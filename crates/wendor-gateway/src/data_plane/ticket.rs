@@ -7,11 +7,11 @@ use std::time::{Duration, Instant};
 use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::route::Pick;
-use wendor_core::metering::detail::{RequestChange, RequestDetail, RoomWait, first_changes};
+use wendor_core::metering::detail::{RequestChange, RequestDetail, RoomWait, WaitFor, first_changes};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::Measure;
 use wendor_core::request_id::RequestId;
-use wendor_core::routing::failure::{FailedAttempt, Failure};
+use wendor_core::routing::failure::{FailedAttempt, Failure, FailureKind};
 use wendor_core::routing::health::Asking;
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
 use wendor_core::routing::queue::QueueFull;
@@ -22,7 +22,7 @@ use wendor_core::wire::cited::LeftOut;
 use super::Call;
 use super::account::{Account, RoomAsked};
 use super::course::{Mode, NotBegun, Turn, may_be_asked};
-use super::open_attempt::{OpenAttempt, Taken};
+use super::open_attempt::{Ended, OpenAttempt, Taken};
 use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;
@@ -201,7 +201,10 @@ impl Ticket {
         let room = self.room(turn, wait).await?;
         let now = app.clock.now();
         let asked = Asked::begin(&app.fleet, offer, now, is_last).map_err(NotBegun::LeftOut)?;
-        self.spend_retry(offer, now)?;
+        // It is the same attempt that is made again.
+        if !matches!(turn.mode, Mode::Held(_)) {
+            self.spend_retry(offer, now)?;
+        }
         let slot = app.spool.take_slot().map_err(|full| NotBegun::Refused(Refusal::NoSpool(full)))?;
         let held = self.reserve(&turn.planned).await.map_err(NotBegun::Refused)?;
         let number = u32::try_from(self.tries() + 1).unwrap_or(u32::MAX);
@@ -261,17 +264,58 @@ impl Ticket {
         };
         let waiting = gate.wait(ask, limits).map_err(full)?;
         let began_ms = self.call().elapsed_ms();
-        // Noted while it waits, so that whoever gives up meanwhile has it on the record.
-        self.detail.waits.push(RoomWait { offer: offer.clone(), began_ms, ended_ms: None });
+        self.begin_wait(offer, WaitFor::Room);
         let permit = tokio::time::timeout(wait, waiting.permit()).await;
-        let ended_ms = self.call().elapsed_ms();
-        if let Some(wait) = self.detail.waits.last_mut() {
-            wait.ended_ms = Some(ended_ms);
-        }
+        let ended_ms = self.end_wait();
         let waited_ms = ended_ms.saturating_sub(began_ms);
         let waited = Duration::from_millis(waited_ms).as_secs_f64();
         self.app().metrics.room_wait.with_label_values(&[offer.upstream().as_str()]).observe(waited);
         permit.map_err(|_elapsed| NotBegun::LeftOut(Reason::NoRoom { waited_ms }))
+    }
+
+    /// Noted while it waits, so that whoever gives up meanwhile has it on the record.
+    fn begin_wait(&mut self, offer: &OfferName, what: WaitFor) {
+        let began_ms = self.call().elapsed_ms();
+        match self.detail.waits.last_mut() {
+            // A wait for a load goes on while it is asked again.
+            Some(last) if what == WaitFor::Load && last.what == what && last.offer == *offer => last.ended_ms = None,
+            Some(_) | None => self.detail.waits.push(RoomWait { offer: offer.clone(), what, began_ms, ended_ms: None }),
+        }
+    }
+
+    fn end_wait(&mut self) -> u64 {
+        let ended_ms = self.call().elapsed_ms();
+        if let Some(wait) = self.detail.waits.last_mut() {
+            wait.ended_ms = Some(ended_ms);
+        }
+        ended_ms
+    }
+
+    /// Waits until an offer may be asked whose server loads the model. Says whether that came in time.
+    pub async fn wait_for_load(&mut self, turn: &Turn, until: tokio::time::Instant) -> bool {
+        let offer = &turn.planned.offer;
+        let (app, state) = (self.app().clone(), self.app().fleet.offer(offer));
+        self.begin_wait(offer, WaitFor::Load);
+        let may = loop {
+            let loaded = state.loaded();
+            let Err(next) = state.ask_while_loading(app.clock.now()) else { break true };
+            let now = tokio::time::Instant::now();
+            if now >= until {
+                break false;
+            }
+            let wait = (next - app.clock.now()).to_std().unwrap_or_default();
+            tokio::select! {
+                () = loaded => {}
+                () = tokio::time::sleep_until(until.min(now + wait)) => {}
+            }
+        };
+        self.end_wait();
+        if !may {
+            let waits = self.detail.waits.iter().filter(|wait| wait.what == WaitFor::Load && wait.offer == *offer);
+            let waited_ms = waits.filter_map(|wait| Some(wait.ended_ms?.saturating_sub(wait.began_ms))).sum();
+            self.turned_out(&turn.planned, Standing::LeftOut, &Reason::NotLoaded { waited_ms });
+        }
+        may
     }
 
     /// Room for the worst case of an attempt. What admission has reserved of tokens goes to the first one, and on to the next as long
@@ -368,9 +412,14 @@ impl Ticket {
         let mut open = self.open.remove(place);
         self.detail.changes = std::mem::take(&mut open.changes);
         open.tell_failure(&failure);
-        let ended = open.failed(failure);
-        self.detail.attempts.push(ended.attempt);
-        self.spare.extend(ended.spare);
+        let loads = failure.kind == FailureKind::Loading;
+        let Ended { attempt, spare } = open.failed(failure);
+        self.spare.extend(spare);
+        // Asked again while its server loads the model, it is one attempt, and what it waits since is told apart.
+        let is_same = self.detail.attempts.last().is_some_and(|last| loads && last.is_loading_at(&attempt.offer));
+        if !is_same {
+            self.detail.attempts.push(attempt);
+        }
     }
 
     /// An attempt is waited for longer than is usual at its offer.

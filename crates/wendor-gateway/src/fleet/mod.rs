@@ -10,12 +10,15 @@ use std::time::Duration;
 
 use arc_swap::ArcSwapOption;
 use chrono::{DateTime, Utc};
+use tokio::sync::Notify;
+use tokio::sync::futures::Notified;
 use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::detail::ServedFrom;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::failure::Failure;
 use wendor_core::routing::health::{Asking, Change, Health, HealthState};
+use wendor_core::routing::loading::{ColdStart, Loading};
 use wendor_core::routing::pace;
 use wendor_core::routing::recent::Recent;
 use wendor_core::routing::retries::{HedgeBudget, RetryBudget};
@@ -46,6 +49,9 @@ pub struct OfferState {
     calibration: Mutex<Calibration>,
     /// Whether the last answer told no usage. Relaxed: it makes a note, it guards nothing.
     keeps_usage: AtomicBool,
+    loading: Mutex<Loading>,
+    /// Wakes who waits for its model.
+    loaded: Notify,
     /// Where it has limits of its own by the minute, declared or told.
     gate: OnceLock<Arc<Gate>>,
 }
@@ -79,6 +85,45 @@ impl OfferState {
         let health = self.health_kept();
         let waits = health.waits();
         WaitsMs { usual: waits.usual_ms(), slow: waits.slow_ms(), p95: waits.p95_ms() }
+    }
+
+    /// What is known of its model's loading.
+    #[must_use]
+    pub fn loading(&self) -> Loading {
+        locked(&self.loading).clone()
+    }
+
+    /// Since when its server loads the model.
+    #[must_use]
+    pub fn loads_since(&self, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+        locked(&self.loading).since(now)
+    }
+
+    /// It may be asked, unless its server loads the model and another asks it.
+    ///
+    /// # Errors
+    /// When it may be asked again.
+    pub fn ask_while_loading(&self, now: DateTime<Utc>) -> Result<(), DateTime<Utc>> {
+        locked(&self.loading).begin(now)
+    }
+
+    /// Its server has said that it loads the model.
+    pub fn loads(&self, now: DateTime<Utc>) {
+        locked(&self.loading).loads(now);
+    }
+
+    /// It has answered. Tells of a load that has ended with it.
+    pub fn has_answered(&self, now: DateTime<Utc>) -> Option<ColdStart> {
+        let ended = locked(&self.loading).answered(now);
+        if ended.is_some() {
+            self.loaded.notify_waiters();
+        }
+        ended
+    }
+
+    /// Ready when a load has ended that had not when this was called.
+    pub fn loaded(&self) -> Notified<'_> {
+        self.loaded.notified()
     }
 
     /// Who is served where it has limits of its own by the minute; `None` where it has none.

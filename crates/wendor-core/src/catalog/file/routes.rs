@@ -60,7 +60,7 @@ fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
     let pick = table.take("pick").and_then(|item| reader.word(&item, &PICKS)).unwrap_or_default();
     let moves_on = match table.take("moves_on") {
         Some(item) => failure_kinds(reader, &item),
-        None => FailureKind::MOVES_ON_BY_DEFAULT.to_vec(),
+        None => FailureKind::usual_moves(),
     };
     let deadlines = StageDeadlines {
         connect_ms: table.take("connect").and_then(|item| reader.duration_ms(&item)),
@@ -69,6 +69,7 @@ fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
         between_events_ms: table.take("between_events").and_then(|item| reader.duration_ms(&item)),
         whole_ms: table.take("whole").and_then(|item| reader.duration_ms(&item)),
         room_ms: table.take("room").and_then(|item| reader.duration_or_none_ms(&item)),
+        loading_ms: table.take("loading").and_then(|item| reader.duration_or_none_ms(&item)),
     };
     let is_hedged = table.take("hedge").and_then(|item| reader.flag(&item)).unwrap_or(false);
     reader.finish(table);
@@ -82,7 +83,8 @@ fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
 }
 
 fn failure_kinds(reader: &mut Reader<'_>, item: &Item<'_>) -> Vec<FailureKind> {
-    let words: Vec<(&str, FailureKind)> = FailureKind::MAY_MOVE_ON.iter().map(|kind| (kind.as_str(), *kind)).collect();
+    let nameable = FailureKind::ALL.into_iter().filter(|kind| kind.may_move_on());
+    let words: Vec<(&str, FailureKind)> = nameable.map(|kind| (kind.as_str(), kind)).collect();
     let items = reader.list(item).unwrap_or_default();
     items.iter().filter_map(|item| reader.word(item, &words)).collect()
 }

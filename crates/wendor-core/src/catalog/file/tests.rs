@@ -199,7 +199,7 @@ fn the_reference_holds_every_field_and_reads() {
             "{field} is not in the reference"
         );
     }
-    for kind in crate::routing::failure::FailureKind::MOVES_ON_BY_DEFAULT {
+    for kind in crate::routing::failure::FailureKind::usual_moves() {
         assert!(reference.contains(kind.as_str()), "{kind}");
     }
 }

@@ -206,7 +206,7 @@ fn stage_table(stage: &Stage) -> String {
         Pick::Together => "together",
     };
     let mut parts = vec![format!("offers = [{}], pick = {}", offers.join(", "), quoted(pick))];
-    if stage.moves_on != FailureKind::MOVES_ON_BY_DEFAULT {
+    if stage.moves_on != FailureKind::usual_moves() {
         let kinds: Vec<String> = stage.moves_on.iter().map(|kind| quoted(kind.as_str())).collect();
         parts.push(format!("moves_on = [{}]", kinds.join(", ")));
     }
@@ -217,6 +217,7 @@ fn stage_table(stage: &Stage) -> String {
         ("between_events", stage.deadlines.between_events_ms),
         ("whole", stage.deadlines.whole_ms),
         ("room", stage.deadlines.room_ms),
+        ("loading", stage.deadlines.loading_ms),
     ];
     if stage.is_hedged {
         parts.push("hedge = true".to_owned());

@@ -5,5 +5,6 @@ mod ending;
 mod faults;
 mod health;
 mod hedging;
+mod loading;
 mod room;
 mod steering;
