@@ -21,26 +21,35 @@ pub enum Rejection {
 /// The rejection `body` with `status` by an upstream that speaks `from`, for an app that speaks `to`.
 #[must_use]
 pub fn rejection(from: Dialect, to: Dialect, (status, body): (u16, &[u8]), request: &str) -> Rejection {
-    let read = std::str::from_utf8(body).ok().and_then(|text| Node::new(text.trim(), "").object().ok());
-    if from == to && read.clone().is_some_and(|body| is_proper(to, body)) {
+    let read = read_of(body);
+    if from == to && read.is_some_and(|body| is_proper(to, body)) {
         return Rejection::AsItCame;
     }
-    let said = read.and_then(reason);
-    let (reason, code, param) = match said {
+    Rejection::Told(told((status, body), request))
+}
+
+fn read_of(body: &[u8]) -> Option<Object<'_>> {
+    std::str::from_utf8(body).ok().and_then(|text| Node::new(text.trim(), "").object().ok())
+}
+
+/// A rejection by this status and body, in our words around the upstream's reason.
+#[must_use]
+pub fn told((status, body): (u16, &[u8]), request: &str) -> ErrorTold {
+    let (reason, code, param) = match read_of(body).and_then(reason) {
         Some(Reason { message, code, param }) => (format!(": {}", short(&message)), code, param),
         None => (String::new(), None, None),
     };
     // Clients try a conflict again, which would change nothing here.
     let status = if status == 409 { 502 } else { status };
     let class = if status == 502 { "server_error" } else { "invalid_request_error" };
-    Rejection::Told(ErrorTold {
+    ErrorTold {
         status,
         class,
         code: code.unwrap_or_else(|| "rejected_by_upstream".to_owned()),
         param,
         message: format!("The model server rejected this request with status {status}{reason}"),
         request: request.to_owned(),
-    })
+    }
 }
 
 /// Codes by which a server says that a request does not fit the model's window.
@@ -53,7 +62,7 @@ const DECLINED: [&str; 3] = ["content_filter", "content_policy_violation", "poli
 /// be read: then it may be no model server that has answered.
 #[must_use]
 pub fn kind_of(status: u16, body: &[u8]) -> FailureKind {
-    let read = std::str::from_utf8(body).ok().and_then(|text| Node::new(text.trim(), "").object().ok());
+    let read = read_of(body);
     let codes = read.clone().map(codes).unwrap_or_default();
     let is_one_of = |known: &[&str]| codes.iter().any(|code| known.contains(&code.as_str()));
     if status == 413 || is_one_of(&TOO_LONG) {
@@ -70,8 +79,7 @@ pub fn kind_of(status: u16, body: &[u8]) -> FailureKind {
 /// Whether a server that is not available says that it loads the model. There is no code for it that servers agree on, so its words count.
 #[must_use]
 pub fn is_loading(body: &[u8]) -> bool {
-    let read = std::str::from_utf8(body).ok().and_then(|text| Node::new(text.trim(), "").object().ok());
-    let message = read.and_then(reason).map(|reason| reason.message.to_lowercase());
+    let message = read_of(body).and_then(reason).map(|reason| reason.message.to_lowercase());
     message.is_some_and(|message| {
         message.contains("loading") && !message.contains("overloading") && message.contains("model")
     })

@@ -24,7 +24,8 @@ pub mod exchange;
 mod failing;
 pub mod fault;
 pub mod images;
-pub mod launch;
+pub mod late;
+mod launch;
 pub mod listing;
 pub mod marks;
 pub mod open_attempt;
@@ -60,9 +61,7 @@ use crate::app::App;
 use crate::caller::host_of;
 use crate::sharing::Connection;
 use admit::{Admitted, Asked, Query};
-use attempt::Answering;
 use clients::Clients;
-use exchange::Reply;
 use fault::{Fault, caught};
 use page::Page;
 use refusal::Refusal;
@@ -220,7 +219,7 @@ async fn serve(
     app: &Arc<App>,
     call: &Call,
     (asked, payload): (Asked, Payload),
-    clients: &Clients,
+    clients: &web::Data<Clients>,
 ) -> Result<HttpResponse, Refusal> {
     let mut admitted = admit::admit(app, call, asked, payload).await?;
     fault::wanted_by_a_test("fault-in-plan", admitted.ticket.account().marks.run.as_deref());
@@ -228,10 +227,8 @@ async fn serve(
     if matches!(admitted.request.endpoint.kind, Kind::Count(_)) && admitted.ticket.plan().taken().next().is_none() {
         return Ok(estimated_count(call, admitted));
     }
-    let Answering { reply, along } = attempt::attempt(admitted, clients).await?;
-    match reply {
-        Reply::Stream(stream) => Ok(relay::stream(*stream, along)),
-        Reply::Whole(reply) => Ok(relay::whole(reply, along).await),
-        Reply::Rejected(reply) => Ok(relay::rejected(reply, along).await),
+    if late::may_be_late(&admitted.ticket) {
+        return late::answer(admitted, clients.clone()).await;
     }
+    Ok(relay::answer(attempt::attempt(admitted, clients).await?).await)
 }

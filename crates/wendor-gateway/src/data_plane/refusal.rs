@@ -259,14 +259,7 @@ impl Refusal {
     #[must_use]
     pub fn answer(self, app: &App, call: &Call) -> HttpResponse {
         let told = self.told();
-        let error = ErrorTold {
-            status: told.status,
-            class: told.class,
-            code: told.code.to_owned(),
-            param: told.param.clone(),
-            message: format!("{} More: {}", without_secrets(&self.message()), call.page_of(told.code)),
-            request: call.id.to_string(),
-        };
+        let error = self.error(&told, call);
         let status = StatusCode::from_u16(told.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = HttpResponse::build(status);
         identify(&mut response, call);
@@ -280,10 +273,36 @@ impl Refusal {
         if let Self::AllFailed(given_up) = &self {
             response.insert_header(("wendor-attempts", given_up.attempts.len().to_string()));
             response.insert_header(("wendor-revision", given_up.revision.to_string()));
-        } else {
-            remember(app, call, self.caller(), told.code);
         }
+        self.count(app, call);
         response.content_type("application/json").body(codec::of(call.dialect).error(&error))
+    }
+}
+
+impl Refusal {
+    fn error(&self, told: &Told, call: &Call) -> ErrorTold {
+        ErrorTold {
+            status: told.status,
+            class: told.class,
+            code: told.code.to_owned(),
+            param: told.param.clone(),
+            message: format!("{} More: {}", without_secrets(&self.message()), call.page_of(told.code)),
+            request: call.id.to_string(),
+        }
+    }
+
+    /// What an app is told in its stream, whose head has gone out. Counts and remembers it as [`Self::answer`] does.
+    #[must_use]
+    pub fn told_late(&self, app: &App, call: &Call) -> ErrorTold {
+        self.count(app, call);
+        self.error(&self.told(), call)
+    }
+
+    /// What was admitted stands in the ledger; what was not is counted and remembered.
+    fn count(&self, app: &App, call: &Call) {
+        if !matches!(self, Self::AllFailed(_)) {
+            remember(app, call, self.caller(), self.told().code);
+        }
     }
 }
 

@@ -26,14 +26,15 @@ use bytes::Bytes;
 use hyper::body::{Body, Incoming};
 use hyper::header;
 use tokio::time::{Instant, Sleep};
+use wendor_core::catalog::upstream::Dialect;
 use wendor_core::metering::end::End;
 use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::wire::codec::{self, Closing, ErrorTold, Framing};
 use wendor_core::wire::passage::{Passage, Step};
 use wendor_core::wire::rejection::{Rejection, rejection};
 
-use super::attempt::Along;
-use super::exchange::{OpenStream, RejectedReply, WholeReply};
+use super::attempt::{Along, Answering};
+use super::exchange::{OpenStream, RejectedReply, Reply, WholeReply};
 use super::fault::{Fault, caught_at_once, wanted_by_a_test};
 use super::refusal::{Caller, FAULT, identify, remember};
 use super::settle::{Outcome, Progress};
@@ -59,8 +60,17 @@ fn head(status: u16, along: &Along, note: Option<&str>) -> HttpResponseBuilder {
 /// What an app is told where its upstream does not say what it used.
 const USAGE_UNTOLD: &str = "usage: the upstream does not report it; it is counted by an estimate";
 
+/// The answer with a reply.
+pub async fn answer(Answering { reply, along }: Answering) -> HttpResponse {
+    match reply {
+        Reply::Stream(open) => stream(*open, along),
+        Reply::Whole(reply) => whole(reply, along).await,
+        Reply::Rejected(reply) => rejected(reply, along).await,
+    }
+}
+
 /// The answer with a whole reply.
-pub async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
+async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
     along.ticket.unsayable(reply.facts.left_out);
     let note = reply.note.or(reply.facts.counts.is_none().then_some(USAGE_UNTOLD));
     let mut response = head(200, &along, note);
@@ -72,7 +82,7 @@ pub async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
 }
 
 /// The answer with an upstream's rejection of the app's own request.
-pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
+async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     let to = along.ticket.call().dialect;
     let answer = (reply.status, reply.bytes.as_ref());
     let (status, bytes) = match rejection(reply.dialect, to, answer, along.ticket.id().as_str()) {
@@ -89,20 +99,29 @@ pub async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     response.body(bytes)
 }
 
-/// The answer with a stream.
-#[must_use]
-pub fn stream(open: OpenStream, along: Along) -> HttpResponse {
-    // What this answer will tell is known at its end; what its offer told last is known now.
-    let is_untold = along.ticket.app().fleet.offer(&along.offer).keeps_usage();
-    let mut response = head(200, &along, is_untold.then_some(USAGE_UNTOLD));
-    let content_type = match codec::of(along.ticket.call().dialect).framing() {
+/// What the head of every stream says.
+pub(super) fn as_stream(response: &mut HttpResponseBuilder, dialect: Dialect) {
+    let content_type = match codec::of(dialect).framing() {
         Framing::Events => "text/event-stream",
         Framing::Lines => "application/x-ndjson",
     };
     response.content_type(content_type).insert_header((header::CACHE_CONTROL.as_str(), "no-store"));
+}
+
+/// The answer with a stream.
+fn stream(open: OpenStream, along: Along) -> HttpResponse {
+    // What this answer will tell is known at its end; what its offer told last is known now.
+    let is_untold = along.ticket.app().fleet.offer(&along.offer).keeps_usage();
+    let mut response = head(200, &along, is_untold.then_some(USAGE_UNTOLD));
+    as_stream(&mut response, along.ticket.call().dialect);
+    response.body(body(open, along))
+}
+
+/// The body of a stream that has begun.
+pub(super) fn body(open: OpenStream, along: Along) -> StreamBody {
     let stream = Rc::new(RefCell::new(Stream::new(open, along)));
     watch(&stream);
-    response.body(StreamBody(stream))
+    StreamBody(stream)
 }
 
 /// A stream on its way from the upstream to the app: what the server polls. Its worker looks after it beside ([`super::watch`]), since
@@ -143,7 +162,7 @@ enum Phase {
 pub struct BrokenOff;
 
 /// Between the last frame and the break.
-const LINGER: Duration = Duration::from_millis(50);
+pub(super) const LINGER: Duration = Duration::from_millis(50);
 
 /// An app that has taken nothing for so long when the time of its request is over is what it took too long for.
 const NOT_TAKEN: Duration = Duration::from_secs(1);

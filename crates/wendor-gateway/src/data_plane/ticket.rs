@@ -89,6 +89,12 @@ impl Ticket {
         &self.account
     }
 
+    /// The same, for whoever outlives the ticket.
+    #[must_use]
+    pub fn shared_account(&self) -> Arc<Account> {
+        self.account.clone()
+    }
+
     /// The request's id.
     #[must_use]
     pub fn id(&self) -> &RequestId {

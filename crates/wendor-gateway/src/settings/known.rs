@@ -12,7 +12,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 42] = [
+pub const KNOWN: [Known; 43] = [
     Known {
         name: "listen",
         default: "127.0.0.1:7420",
@@ -98,6 +98,11 @@ pub const KNOWN: [Known; 42] = [
     },
     Known { name: "head_time", default: "10s", about: "how long the head of a request may take to come" },
     Known { name: "take_time", default: "60s", about: "how long an app may leave what has come of its answer" },
+    Known {
+        name: "head_after",
+        default: "10s",
+        about: "after how long a streamed answer that nobody gives yet begins with its head and heartbeats; errors come in the stream then",
+    },
     Known { name: "body_limit", default: "20MiB", about: "largest request body" },
     Known { name: "bodies_limit", default: "512MiB", about: "largest sum of the bodies of all requests under way" },
     Known {

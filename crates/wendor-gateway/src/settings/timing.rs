@@ -12,6 +12,8 @@ pub struct Timing {
     pub head: Duration,
     /// For an app to take what there is of its answer.
     pub take: Duration,
+    /// After how long the head of a streamed answer goes out that nobody gives yet.
+    pub head_after: Duration,
     /// How often connections to upstreams are tried that nobody asks.
     pub probe_every: Duration,
     /// How long the state of before is served while changes cannot be looked for.
@@ -24,13 +26,14 @@ pub struct Timing {
 
 impl Check<'_> {
     pub(super) fn timing(&mut self) -> Option<Timing> {
-        let [head, take, probe_every] =
-            ["head_time", "take_time", "probe_every"].map(|name| self.value(name, some_time));
+        let [head, take, head_after, probe_every] =
+            ["head_time", "take_time", "head_after", "probe_every"].map(|name| self.value(name, some_time));
         let [serve_stale, stop_notice, grace] =
             ["serve_stale", "stop_notice", "grace"].map(|name| self.value(name, time));
         Some(Timing {
             head: head?,
             take: take?,
+            head_after: head_after?,
             probe_every: probe_every?,
             serve_stale: serve_stale?,
             stop_notice: stop_notice?,

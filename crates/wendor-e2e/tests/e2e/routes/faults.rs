@@ -112,7 +112,7 @@ async fn cells() -> Vec<Cell> {
 }
 
 /// Whether an answer as an app of that dialect gets it is a proper one.
-fn is_proper(dialect: Dialect, streamed: bool, body: &[u8]) -> bool {
+pub fn is_proper(dialect: Dialect, streamed: bool, body: &[u8]) -> bool {
     let codec = codec::of(dialect);
     if !streamed {
         return codec.read_whole(body).is_ok();

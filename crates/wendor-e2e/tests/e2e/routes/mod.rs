@@ -5,6 +5,7 @@ mod ending;
 mod faults;
 mod health;
 mod hedging;
+mod late;
 mod loading;
 mod room;
 mod steering;
