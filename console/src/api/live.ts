@@ -1,6 +1,9 @@
 /** How often what is shown is asked for again. A hidden tab asks nothing; an error backs off; what is old says so by its age. */
 
-/** Milliseconds between two askings of what happens now. */
+/** Milliseconds between two askings of what is under way. */
+export const AT_ONCE = 1_000
+
+/** Of what happens now. */
 export const LIVE = 2_000
 
 /** Of what changes by the minute. */

@@ -3,11 +3,12 @@ import { keepPreviousData, useQuery } from '@tanstack/vue-query'
 import { computed, toValue, type MaybeRefOrGetter } from 'vue'
 import { client, done } from './client'
 import { keys } from './keys'
-import { CALM, LIVE, live } from './live'
+import { AT_ONCE, CALM, LIVE, live } from './live'
 import type { paths } from './schema'
 
 export type UsageQuery = paths['/manage/v1/usage']['get']['parameters']['query']
 export type RequestsQuery = NonNullable<paths['/manage/v1/requests']['get']['parameters']['query']>
+export type UnderWayQuery = NonNullable<paths['/manage/v1/requests/under-way']['get']['parameters']['query']>
 export type AuditQuery = NonNullable<paths['/manage/v1/audit']['get']['parameters']['query']>
 
 type On = MaybeRefOrGetter<boolean>
@@ -75,6 +76,22 @@ export function useRequests(query: MaybeRefOrGetter<RequestsQuery>, isLive: Mayb
     queryFn: () => done(client.GET('/manage/v1/requests', { params: { query: toValue(query) } })),
     placeholderData: keepPreviousData,
     refetchInterval: (asked) => (toValue(isLive) ? options.refetchInterval(asked) : false),
+  })
+}
+
+/** What is under way; each look tells what has ended since the one before. */
+export function useUnderWay(query: MaybeRefOrGetter<UnderWayQuery>) {
+  let after: number | undefined
+  return useQuery({
+    queryKey: computed(() => keys.underWay(toValue(query))),
+    queryFn: async () => {
+      const asked = { ...toValue(query), ...(after === undefined ? {} : { after }) }
+      const seen = await done(client.GET('/manage/v1/requests/under-way', { params: { query: asked } }))
+      after = seen.cursor
+      return seen
+    },
+    gcTime: 0,
+    ...live(AT_ONCE),
   })
 }
 

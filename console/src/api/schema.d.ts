@@ -399,6 +399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/requests/under-way": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests under way at this instance: how far each is. What it was made of stands in its record once it has ended. */
+        get: operations["get-requests-under-way"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/requests/{id}": {
         parameters: {
             query?: never;
@@ -2575,6 +2592,75 @@ export interface components {
             /** @description The secret's mark, by which two can be told apart and nothing else; nothing for credentials of the first form. */
             mark?: string | null;
         };
+        /** @description A request that is under way. */
+        UnderWayLine: {
+            /**
+             * Format: date-time
+             * @description When it arrived.
+             */
+            at: string;
+            /**
+             * Format: int32
+             * @description The number of the attempt, while it is sent.
+             */
+            attempt?: number | null;
+            /** @description Its id. */
+            id: string;
+            /** @description Id of its key. */
+            key: string;
+            /** @description `interactive` or `batch`. */
+            lane: string;
+            /** @description Where it waits, was sent to, or is answered. */
+            offer?: string | null;
+            /**
+             * Format: int64
+             * @description Output tokens that have come, about; while it is answered.
+             */
+            output_tokens?: number | null;
+            /** @description Its place in the queue, while it waits for room. */
+            place?: number | null;
+            /** @description The route asked. */
+            route: string;
+            /** @description The app's `wendor-run`. */
+            run?: string | null;
+            /** @description `planned`, `waiting for room`, `waiting for a load`, `sent` or `answering`. */
+            step: string;
+            /**
+             * Format: int64
+             * @description How long it has been at this step, in milliseconds.
+             */
+            step_ms: number;
+            /** @description Whether as a stream. */
+            streamed: boolean;
+            /** @description Its team. */
+            team: string;
+            /**
+             * Format: int64
+             * @description How long ago it arrived, in milliseconds.
+             */
+            whole_ms: number;
+        };
+        /** @description What is under way. */
+        UnderWayShown: {
+            /**
+             * Format: date-time
+             * @description When it was looked.
+             */
+            at: string;
+            /** @description How many there are. */
+            count: number;
+            /** @description Code of the currency. */
+            currency: string;
+            /**
+             * Format: int64
+             * @description To be given as `after` next time.
+             */
+            cursor: number;
+            /** @description Those that have ended since the look before, in the order in which they ended; 200 at most. */
+            ended: components["schemas"]["RequestLine"][];
+            /** @description The requests under way, the oldest first; 200 at most. */
+            requests: components["schemas"]["UnderWayLine"][];
+        };
         /** @description An upstream to be added. */
         UpstreamAddition: {
             /** @description Only tell what would change. */
@@ -4726,6 +4812,91 @@ export interface operations {
                 };
             };
             /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description A fault of Wendor's own; its log says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The records cannot be reached at the moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-requests-under-way": {
+        parameters: {
+            query?: {
+                /** @description Only of this team. */
+                team?: string | null;
+                /** @description Only to this route. */
+                route?: string | null;
+                /** @description Only those that are at this upstream, or have ended there. */
+                upstream?: string | null;
+                /** @description Only this one. */
+                request?: string | null;
+                /** @description `cursor` of the look before: those that have ended since are told too. */
+                after?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is under way */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnderWayShown"];
+                };
+            };
+            /** @description Something that came with the call cannot be taken; `field` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token came with the call, or one that is not in force */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such team, route or upstream */
             404: {
                 headers: {
                     [name: string]: unknown;

@@ -34,6 +34,7 @@ export const PLACES: readonly Place[] = [
   {
     name: 'Watch',
     pages: [
+      { title: 'Under way', path: paths.underWay, forAllTeams: false },
       { title: 'Requests', path: paths.requests, forAllTeams: false },
       { title: 'Refused', path: paths.refusals, forAllTeams: true },
     ],

@@ -56,6 +56,11 @@ const routes = [
     meta: { title: 'Team' },
   },
   {
+    path: paths.underWay,
+    component: () => import('@/features/requests/UnderWayPage.vue'),
+    meta: { title: 'Under way' },
+  },
+  {
     path: paths.requests,
     component: () => import('@/features/requests/RequestListPage.vue'),
     meta: { title: 'Requests' },

@@ -11,6 +11,7 @@ export const paths = {
   explain: (name: string) => `/routes/${encodeURIComponent(name)}/explain`,
   teams: '/teams',
   team: (name: string) => `/teams/${encodeURIComponent(name)}`,
+  underWay: '/under-way',
   requests: '/requests',
   request: (id: string) => `/requests/${encodeURIComponent(id)}`,
   refusals: '/refusals',

@@ -76,6 +76,15 @@ pub fn json(value: &impl Serialize) -> Result<(), Failure> {
     print_raw(&format!("{}\n", with_escapes(&text)))
 }
 
+/// Writes a value as JSON in one line, for programs that read one after the other.
+///
+/// # Errors
+/// [`Failure::OutputClosed`] when nobody reads any more.
+pub fn json_line(value: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string(value).map_err(|error| Failure::Own(error.to_string()))?;
+    print_raw(&format!("{}\n", with_escapes(&text)))
+}
+
 /// JSON in which what does something to a terminal is an escape, which says the same to programs.
 fn with_escapes(json: &str) -> String {
     let mut out = String::with_capacity(json.len());

@@ -23,6 +23,7 @@ use crate::snapshot::Snapshot;
 use crate::spool::Spool;
 use crate::stopping::Stopping;
 use crate::trust::Trust;
+use crate::under_way::UnderWay;
 
 /// The service's state.
 #[derive(Debug)]
@@ -53,6 +54,8 @@ pub struct App {
     pub keyring: Keyring,
     /// What happened of late.
     pub recent: Recent,
+    /// Requests that are under way.
+    pub under_way: UnderWay,
     /// Counters for the outside.
     pub metrics: Metrics,
     /// Sign-ins under way and of late.

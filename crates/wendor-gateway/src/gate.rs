@@ -176,11 +176,26 @@ impl Gate {
     }
 }
 
-impl Waiting {
+/// Where one stands in the queue, for whoever looks.
+#[derive(Clone, Debug)]
+pub struct Place {
+    gate: Arc<Gate>,
+    id: WaitId,
+}
+
+impl Place {
     /// Its place in the queue, from 1; `None` once its turn has come.
     #[must_use]
-    pub fn place(&self) -> Option<usize> {
+    pub fn number(&self) -> Option<usize> {
         self.gate.state().room.place(self.id)
+    }
+}
+
+impl Waiting {
+    /// Where it stands.
+    #[must_use]
+    pub fn place(&self) -> Place {
+        Place { gate: self.gate.clone(), id: self.id }
     }
 
     /// Waits for its turn.
@@ -243,7 +258,7 @@ mod tests {
         let second = gate.take(ask("timetables"), LIMITS).unwrap();
         assert_eq!(gate.take(ask("timetables"), LIMITS).err(), Some(NoRoom::Full));
         let waiting: Vec<Waiting> = (0..3).map(|_| gate.wait(&ask("freight-desk"), LIMITS).unwrap()).collect();
-        let places: Vec<_> = waiting.iter().map(Waiting::place).collect();
+        let places: Vec<_> = waiting.iter().map(|waiting| waiting.place().number()).collect();
         assert_eq!(places, [Some(1), Some(2), Some(3)]);
         let mut waiting = waiting.into_iter();
         let (one, two, three) = (waiting.next().unwrap(), waiting.next().unwrap(), waiting.next().unwrap());

@@ -30,6 +30,7 @@ pub mod spool;
 pub mod stopping;
 pub mod tasks;
 pub mod trust;
+pub mod under_way;
 pub mod vault;
 pub mod vital;
 

@@ -97,11 +97,19 @@ impl Refusals {
     }
 }
 
+/// The last settled requests.
+#[derive(Debug, Default)]
+struct Latest {
+    kept: VecDeque<(RequestId, Bytes)>,
+    /// How many there were.
+    count: u64,
+}
+
 /// The memory of the process.
 #[derive(Debug, Default)]
 pub struct Recent {
     /// In the order in which they were settled. Looked through from its end: settling is what happens all the time.
-    requests: Mutex<VecDeque<(RequestId, Bytes)>>,
+    requests: Mutex<Latest>,
     refusals: Mutex<Refusals>,
 }
 
@@ -109,8 +117,9 @@ impl Recent {
     /// Remembers a settled request by its frame.
     pub fn settled(&self, id: RequestId, frame: Bytes) {
         let mut requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-        let oldest = if requests.len() >= REQUESTS_KEPT { requests.pop_front() } else { None };
-        requests.push_back((id, frame));
+        let oldest = if requests.kept.len() >= REQUESTS_KEPT { requests.kept.pop_front() } else { None };
+        requests.kept.push_back((id, frame));
+        requests.count += 1;
         drop(requests);
         drop(oldest);
     }
@@ -120,12 +129,28 @@ impl Recent {
     pub fn request(&self, id: &RequestId) -> Option<Spooled> {
         let frame = {
             let requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            requests.iter().rev().find(|(known, _)| known == id).map(|(_, frame)| frame.clone())?
+            requests.kept.iter().rev().find(|(known, _)| known == id).map(|(_, frame)| frame.clone())?
         };
         match spool_frame::read(&frame) {
             Frame::Whole(spooled, _) => Some(*spooled),
             Frame::Cut | Frame::Damaged(..) => None,
         }
+    }
+
+    /// Those that were settled after the first `after` of all, the oldest first, at most so many, the latest of them; and how many there were.
+    #[must_use]
+    pub fn since(&self, after: u64, most: usize) -> (Vec<Spooled>, u64) {
+        let (frames, count) = {
+            let requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            let new = usize::try_from(requests.count.saturating_sub(after)).unwrap_or(usize::MAX);
+            let newest = requests.kept.iter().rev().take(new.min(most));
+            (newest.map(|(_, frame)| frame.clone()).collect::<Vec<_>>(), requests.count)
+        };
+        let read = |frame: &Bytes| match spool_frame::read(frame) {
+            Frame::Whole(spooled, _) => Some(*spooled),
+            Frame::Cut | Frame::Damaged(..) => None,
+        };
+        (frames.iter().rev().filter_map(read).collect(), count)
     }
 
     /// Remembers a refusal.
@@ -219,6 +244,11 @@ mod tests {
         assert_eq!(recent.request(&first.entry.request), None);
         assert_eq!(recent.request(&later[0].entry.request).as_ref(), Some(&later[0]));
         assert_eq!(recent.request(&entry(kept + 1).request), None, "one that never was");
+        let all = u64::from(kept) + 1;
+        assert_eq!(recent.since(all, 10), (vec![], all), "nothing new");
+        assert_eq!(recent.since(u64::MAX, 10).1, all, "whoever looks first hears where it is");
+        assert_eq!(recent.since(all - 2, 10).0, later[later.len() - 2..], "in the order in which they ended");
+        assert_eq!(recent.since(0, 3).0.len(), 3, "the latest of more");
     }
 
     #[test]

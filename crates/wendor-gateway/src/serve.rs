@@ -29,6 +29,7 @@ use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
 use crate::stopping::Stopping;
 use crate::tasks::{inventory, orphans, probe, retention, revision_watch, spool_drain};
 use crate::trust::{BadAuthorities, Trust};
+use crate::under_way::UnderWay;
 use crate::{credentials, listeners};
 
 /// How far back quota windows are read at start: a month and a day.
@@ -148,6 +149,7 @@ async fn begin(
         look_soon: tokio::sync::Notify::new(),
         looking: tokio::sync::Mutex::new(()),
         recent: Recent::default(),
+        under_way: UnderWay::default(),
         metrics: Metrics::new(),
         ids: Ids::of_process(process),
         stopping: Stopping::default(),

@@ -6,6 +6,7 @@ mod catalogue;
 mod check;
 mod drain;
 mod explain;
+mod follow;
 mod key;
 mod me;
 mod models;

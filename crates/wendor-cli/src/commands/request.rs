@@ -5,7 +5,7 @@ use wendor_gateway::admin::cost::CostSum;
 use wendor_gateway::admin::operations::Refusals;
 use wendor_gateway::admin::requests::{RequestLine, RequestPage, RequestShown};
 
-use super::now;
+use super::{follow, now};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::{NarrowArgs, RequestCommand, RequestListArgs};
@@ -22,6 +22,7 @@ pub(super) async fn run(command: RequestCommand, management: &Management, reader
                 Reader::Person => show(&shown),
             }
         }
+        RequestCommand::Follow(args) => follow::run(args, management, reader).await,
         RequestCommand::Refusals => refusals(management, reader).await,
     }
 }

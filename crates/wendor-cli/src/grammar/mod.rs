@@ -217,9 +217,30 @@ pub enum RequestCommand {
         /// Its id.
         id: String,
     },
+    /// Requests while they are under way: a line at each step and one at the end, until Ctrl-C or until the one that is named has ended.
+    #[command(
+        after_help = "Examples:\n  wendor request follow --route harbour-assistant\n  wendor request follow 01JDF3-7QK2M0XZ4T"
+    )]
+    Follow(FollowArgs),
     /// Refused before admission, which the ledger does not hold: the latest, and counts of the last hour.
     #[command(after_help = "Example: wendor request refusals")]
     Refusals,
+}
+
+/// Which requests that are under way.
+#[derive(Debug, Args)]
+pub struct FollowArgs {
+    /// Only this one.
+    pub id: Option<String>,
+    /// Only of this team.
+    #[arg(long, value_name = "NAME")]
+    pub team: Option<String>,
+    /// Only to this route.
+    #[arg(long, value_name = "NAME")]
+    pub route: Option<String>,
+    /// Only at this upstream.
+    #[arg(long, value_name = "NAME")]
+    pub upstream: Option<String>,
 }
 
 /// Which requests.

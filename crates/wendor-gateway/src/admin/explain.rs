@@ -25,6 +25,7 @@ use crate::data_plane::admit::{asked_for, content_of};
 use crate::data_plane::plan::{Subject, opening_of, plan_of};
 use crate::data_plane::{Call, marks::Marks};
 use crate::snapshot::Snapshot;
+use crate::under_way::HowFar;
 
 /// What is asked when nothing else is said.
 const USUAL_TEXT: &str = "When is the last ferry?";
@@ -170,6 +171,7 @@ fn account(app: &Arc<App>, snapshot: &Arc<Snapshot>, (team, route): (&Name, &Nam
         asked_for: asked_for(request),
         teaches: false,
         sends_cap: false,
+        how_far: HowFar::default(),
     }
 }
 

@@ -10,7 +10,7 @@
 //! - [`making`]: routes and teams one at a time; [`client_code`]: code for a route
 //! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change
 //! - [`now`], with [`findings`] and [`history`]: the morning look
-//! - [`usage`], [`requests`], [`attempts`]: figures and what they are made of
+//! - [`usage`], [`requests`], [`attempts`]: figures and what they are made of; [`under_way`]: what has not ended
 //! - [`audit`]: what was done
 //! - [`operations`]: the spool, refusals; [`secrets`]: what kept credentials are under
 
@@ -50,6 +50,7 @@ pub mod secrets;
 pub mod session;
 pub mod sign_in;
 pub mod teams;
+pub mod under_way;
 pub mod upstreams;
 pub mod usage;
 
@@ -142,6 +143,7 @@ fn of_what_happened(config: &mut ServiceConfig) {
         .service(now::show)
         .service(usage::usage)
         .service(requests::list)
+        .service(under_way::show)
         .service(requests::show)
         .service(operations::service)
         .service(operations::spool)

@@ -321,7 +321,7 @@ fn has_answer(entry: &LedgerEntry) -> bool {
     asked(entry).latency.answering_ms.is_some()
 }
 
-fn request_line(entry: &LedgerEntry) -> RequestLine {
+pub(super) fn request_line(entry: &LedgerEntry) -> RequestLine {
     let asked = asked(entry);
     RequestLine {
         id: entry.request.to_string(),

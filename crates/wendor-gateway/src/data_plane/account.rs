@@ -20,6 +20,7 @@ use super::marks::Marks;
 use crate::app::App;
 use crate::gate::{Ask, Gate, Limits, NoRoom};
 use crate::snapshot::Snapshot;
+use crate::under_way::HowFar;
 
 /// What a request without a limit may put out at most, at an offer whose cap nobody told.
 const OUTPUT_TOKENS_UNTOLD: u64 = 4_096;
@@ -51,6 +52,8 @@ pub struct Account {
     pub teaches: bool,
     /// Whether the app set no limit on its output and a quota has to be kept: then the offer's cap is sent as one.
     pub sends_cap: bool,
+    /// How far it is.
+    pub how_far: HowFar,
 }
 
 /// How much a request asks for.

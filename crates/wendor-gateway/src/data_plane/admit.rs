@@ -40,6 +40,7 @@ use crate::allowances::Held;
 use crate::app::App;
 use crate::sharing::{Connection, Place};
 use crate::snapshot::Snapshot;
+use crate::under_way::HowFar;
 
 /// A request that will be served, if an offer answers.
 #[derive(Debug)]
@@ -160,6 +161,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         asked_for,
         teaches: teaches(&request),
         sends_cap: sends_cap(team, asked_for),
+        how_far: HowFar::default(),
     };
     let ticket = Ticket::open(account, slot, held, places);
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());

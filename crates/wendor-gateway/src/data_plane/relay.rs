@@ -36,6 +36,7 @@ use wendor_core::wire::rejection::{Rejection, rejection};
 use super::attempt::{Along, Answering};
 use super::exchange::{OpenStream, RejectedReply, Reply, WholeReply};
 use super::fault::{Fault, caught_at_once, wanted_by_a_test};
+use super::progress::Reach;
 use super::refusal::{Caller, FAULT, identify, remember};
 use super::settle::{Outcome, Progress};
 use super::stream_clock::{StreamClock, WHOLE_TOO_LONG};
@@ -373,6 +374,9 @@ impl Stream {
             self.end(Outcome::NotTaken(Progress::of(self.passage.facts())), frames, closing);
             return false;
         }
+        // Looked at twice a second, that is often enough for whoever watches, and costs no event anything.
+        let (output, _, _) = Progress::of(self.passage.facts()).used(Reach::Part, 0);
+        ticket.account().how_far.answered(output.output);
         if is_over {
             let failure = Failure::new(FailureKind::TimedOut, WHOLE_TOO_LONG);
             self.break_off(failure, None);

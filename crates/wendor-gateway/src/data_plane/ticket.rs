@@ -27,10 +27,11 @@ use super::refusal::{Caller, QuotaFull, Refusal};
 use crate::allowances::Held;
 use crate::app::App;
 use crate::fleet::Asked;
-use crate::gate::{Ask, AttemptRoom, Gate, Limits, NoRoom, Permit};
-use crate::sharing::Place;
+use crate::gate::{Ask, AttemptRoom, Gate, Limits, NoRoom, Permit, Place};
+use crate::sharing;
 use crate::snapshot::Snapshot;
 use crate::spool::SpoolSlot;
+use crate::under_way::Step;
 
 /// Notes in the header: more would be more than some clients take of a head. The record has all.
 const MAX_NOTES: usize = 12;
@@ -47,7 +48,7 @@ pub struct Ticket {
     /// Room for the request itself, whatever it uses.
     pub(super) held: Vec<Held>,
     /// Where there is a limit to requests at once.
-    _places: Vec<Place>,
+    _places: Vec<sharing::Place>,
     /// Room for what an attempt uses, while none has it.
     spare: Vec<Held>,
     pub(super) admitted_ms: u64,
@@ -60,7 +61,7 @@ impl Ticket {
     /// Opens the ticket of an admitted request that has room in the spool and in the quotas that do not depend on the offer. Boxed,
     /// since it is handed on from step to step.
     #[must_use]
-    pub fn open(account: Account, slot: SpoolSlot, held: Vec<Held>, places: Vec<Place>) -> Box<Self> {
+    pub fn open(account: Account, slot: SpoolSlot, held: Vec<Held>, places: Vec<sharing::Place>) -> Box<Self> {
         let admitted_ms = account.call.elapsed_ms();
         // Each as large as it has to be: they are kept for as long as a stream is open.
         let of_request = held.iter().filter(|held| held.measure() == Measure::Requests).count();
@@ -69,8 +70,10 @@ impl Ticket {
             let part = if held.measure() == Measure::Requests { &mut own } else { &mut spare };
             part.push(held);
         }
+        let account = Arc::new(account);
+        account.app.under_way.enter(&account);
         Box::new(Self {
-            account: Arc::new(account),
+            account,
             slot: Some(slot),
             detail: RequestDetail::default(),
             open: Vec::new(),
@@ -217,6 +220,7 @@ impl Ticket {
         self.detail.reserved_cost = turn.planned.expected_cost.max(self.detail.reserved_cost);
         self.open.reserve_exact(1);
         let taken = Taken { held, slot, room, asked };
+        self.came_to(Step::Sent(offer.clone(), number));
         self.open.push(OpenAttempt::begin(&self.account, number, offer.clone(), taken));
         Ok(())
     }
@@ -270,7 +274,7 @@ impl Ticket {
         };
         let waiting = gate.wait(ask, limits).map_err(full)?;
         let began_ms = self.call().elapsed_ms();
-        self.begin_wait(offer, WaitFor::Room);
+        self.begin_wait(offer, WaitFor::Room, Some(waiting.place()));
         let permit = tokio::time::timeout(wait, waiting.permit()).await;
         let ended_ms = self.end_wait();
         let waited_ms = ended_ms.saturating_sub(began_ms);
@@ -279,8 +283,13 @@ impl Ticket {
         permit.map_err(|_elapsed| NotBegun::LeftOut(Reason::NoRoom { waited_ms }))
     }
 
+    fn came_to(&self, step: Step) {
+        self.account.how_far.set(step, self.call().elapsed_ms());
+    }
+
     /// Noted while it waits, so that whoever gives up meanwhile has it on the record.
-    fn begin_wait(&mut self, offer: &OfferName, what: WaitFor) {
+    fn begin_wait(&mut self, offer: &OfferName, what: WaitFor, place: Option<Place>) {
+        self.came_to(Step::Waiting(what, offer.clone(), place));
         let began_ms = self.call().elapsed_ms();
         match self.detail.waits.last_mut() {
             // A wait for a load goes on while it is asked again.
@@ -294,6 +303,7 @@ impl Ticket {
         if let Some(wait) = self.detail.waits.last_mut() {
             wait.ended_ms = Some(ended_ms);
         }
+        self.came_to(Step::Planned);
         ended_ms
     }
 
@@ -301,7 +311,7 @@ impl Ticket {
     pub async fn wait_for_load(&mut self, turn: &Turn, until: tokio::time::Instant) -> bool {
         let offer = &turn.planned.offer;
         let (app, state) = (self.app().clone(), self.app().fleet.offer(offer));
-        self.begin_wait(offer, WaitFor::Load);
+        self.begin_wait(offer, WaitFor::Load, None);
         let may = loop {
             let loaded = state.loaded();
             let Err(next) = state.ask_while_loading(app.clock.now()) else { break true };
@@ -461,6 +471,7 @@ impl Ticket {
     pub fn answering(&mut self) {
         let now_ms = self.call().elapsed_ms();
         let began_ms = self.attempt().began_ms();
+        self.came_to(Step::Answering(self.attempt().offer().clone(), 0));
         self.answering_ms = Some(began_ms);
         self.first_token_ms = self.account.streamed.then_some(now_ms);
         let wait_ms = self.first_token_ms.map(|first_ms| first_ms.saturating_sub(began_ms));

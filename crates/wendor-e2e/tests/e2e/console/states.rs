@@ -2,7 +2,8 @@
 
 use std::process::Command;
 
-use wendor_e2e::ferry::{Ferry, question};
+use wendor_e2e::ferry::{Ferry, Wishes, question};
+use wendor_standins::server::Profile;
 
 use super::{open, signed_in};
 
@@ -77,4 +78,34 @@ async fn old_figures_stay_and_say_how_old_they_are() {
     browser.see("These figures are of").await;
     browser.see("Wendor does not answer").await;
     browser.see("Nothing needs anyone").await;
+}
+
+/// What is under way is watched as it goes on, and what has ended stands below it.
+#[tokio::test]
+async fn what_is_under_way_is_watched() {
+    let slow =
+        Profile { tokens_per_second: 20, answer_tokens: (80, 80), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let wishes =
+        Wishes { streams: Some(1), patience: Some("9s"), room: Some("9s"), quayside: Some(slow), ..Wishes::default() };
+    let ferry = Ferry::with(wishes).await;
+    let browser = signed_in(&ferry, "operator", None).await;
+    open(&browser, &ferry, "/under-way").await;
+    browser.see("Nothing is under way at this instance.").await;
+    let asked = question("harbour", true);
+    let open_stream = ferry.ask(&asked).await;
+    let waits = ferry.ask(&asked);
+    let watched = async {
+        browser.see("2 requests are under way: 1 waits for room and 1 is answered.").await;
+        browser.see("place 1").await;
+        browser.choose("Team", "freight-desk").await;
+        browser.see("Others are left out by the filters above.").await;
+        browser.choose("Team", "any").await;
+        browser.see("1 request is under way: 1 is answered.").await;
+        browser.see("Just ended").await;
+    };
+    let (text, answer, ()) = tokio::join!(open_stream.text(), waits, watched);
+    assert!(text.unwrap().ends_with("data: [DONE]\n\n"));
+    answer.text().await.unwrap();
+    browser.see("Nothing is under way at this instance.").await;
+    assert!(browser.wait_for("document.querySelectorAll('main table tbody tr').length === 2").await);
 }

@@ -9,3 +9,4 @@ mod late;
 mod loading;
 mod room;
 mod steering;
+mod under_way;
