@@ -15,6 +15,8 @@ export const keys = {
   requests: (query: object) => ['requests', query],
   request: (id: string) => ['request', id],
   refusals: ['refusals'],
+  events: (query: object) => ['events', query],
+  webhooks: ['webhooks'],
   people: ['people'],
   signInRule: ['sign-in-rule'],
   tokens: ['tokens'],

@@ -90,6 +90,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What began, ended or happened. */
+        get: operations["get-events"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/inventory": {
         parameters: {
             query?: never;
@@ -830,6 +847,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The webhooks of the catalogue, each with what waits for it and its last delivery. */
+        get: operations["get-webhooks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/webhooks/{name}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest deliveries to a webhook, newest first. */
+        get: operations["get-webhooks-name-deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/webhooks/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a webhook: it is sent an event of the kind `test` now, and what came of that is told. */
+        post: operations["post-webhooks-name-try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1218,10 +1286,79 @@ export interface components {
              */
             day: string;
         };
+        /** @description A delivery of an event to a webhook. */
+        DeliveryLine: {
+            /**
+             * Format: int32
+             * @description How often it was tried.
+             */
+            attempts: number;
+            /** @description Of what. */
+            event: components["schemas"]["EventLine"];
+            /** @description Why it was not delivered. */
+            failed?: string | null;
+            /**
+             * Format: int64
+             * @description Its number, which the message carries as `wendor-delivery`.
+             */
+            id: number;
+            /**
+             * Format: date-time
+             * @description When it is tried next, while it waits.
+             */
+            next_at?: string | null;
+            /** @description `waiting`, `delivered` or `given-up`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description The status of the last answer.
+             */
+            status?: number | null;
+            /**
+             * Format: date-time
+             * @description When it was tried last.
+             */
+            tried_at?: string | null;
+            /** @description To which webhook. */
+            webhook: string;
+        };
         /** @description Whether an upstream takes new requests. */
         DrainAsk: {
             /** @description `true`: it takes none; `false`: it does again. */
             drained: boolean;
+        };
+        /** @description An event. */
+        EventLine: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            id: number;
+            /** @description `health`, `slow`, `spool`, `quota`, `expiry`, `models`, `fault` or `test`. */
+            kind: string;
+            /** @description What is the matter: goes on after the subject. */
+            says: string;
+            /** @description `began`, `ended` or `happened`. */
+            state: string;
+            /** @description What it is about, by name. */
+            subject: string;
+            /** @description What else is known; may be empty. */
+            why: string;
+        };
+        /** @description Events. */
+        EventPage: {
+            /** @description Newest first. */
+            events: components["schemas"]["EventLine"][];
+            /**
+             * Format: int64
+             * @description Goes on after this page, as `below`; nothing follows when absent.
+             */
+            next?: number | null;
         };
         /** @description A request that somebody may make. */
         ExplainAsk: {
@@ -2821,6 +2958,23 @@ export interface components {
             /** @description For this offer. */
             offer: string;
         };
+        /** @description A webhook. */
+        WebhookLine: {
+            /** @description Where events are told. */
+            address: string;
+            /** @description The kinds of events that it is told of. */
+            events: string[];
+            last?: components["schemas"]["DeliveryLine"] | null;
+            /** @description Its name. */
+            name: string;
+            /** @description `found`, or why what its messages are signed with is not. */
+            secret: string;
+            /**
+             * Format: int64
+             * @description Deliveries that wait.
+             */
+            waiting: number;
+        };
     };
     responses: never;
     parameters: never;
@@ -3246,6 +3400,78 @@ export interface operations {
             };
             /** @description The file has problems */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description A fault of Wendor's own; its log says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The records cannot be reached at the moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-events": {
+        parameters: {
+            query?: {
+                /** @description Only of this kind: `health`, `slow`, `spool`, `quota`, `expiry`, `models`, `fault` or `test`. */
+                kind?: string | null;
+                /** @description Only those with a smaller number: `next` of the page before. */
+                below?: number | null;
+                /** @description How many; 50 when absent, 200 at most. */
+                limit?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventPage"];
+                };
+            };
+            /** @description No such kind */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token came with the call, or one that is not in force */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7195,6 +7421,228 @@ export interface operations {
                 };
             };
             /** @description There is no such thing */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description A fault of Wendor's own; its log says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The records cannot be reached at the moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The webhooks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebhookLine"][];
+                };
+            };
+            /** @description Something that came with the call cannot be taken; `field` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token came with the call, or one that is not in force */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description A fault of Wendor's own; its log says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The records cannot be reached at the moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-webhooks-name-deliveries": {
+        parameters: {
+            query?: {
+                /** @description How many; 50 when absent, 200 at most. */
+                limit?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description The webhook */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The deliveries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryLine"][];
+                };
+            };
+            /** @description Something that came with the call cannot be taken; `field` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token came with the call, or one that is not in force */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such webhook */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description A fault of Wendor's own; its log says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The records cannot be reached at the moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-webhooks-name-try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The webhook */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryLine"];
+                };
+            };
+            /** @description Something that came with the call cannot be taken; `field` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token came with the call, or one that is not in force */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such webhook */
             404: {
                 headers: {
                     [name: string]: unknown;

@@ -37,6 +37,7 @@ export const PLACES: readonly Place[] = [
       { title: 'Under way', path: paths.underWay, forAllTeams: false },
       { title: 'Requests', path: paths.requests, forAllTeams: false },
       { title: 'Refused', path: paths.refusals, forAllTeams: true },
+      { title: 'Events', path: paths.events, forAllTeams: true },
     ],
   },
   { name: 'Account', pages: [{ title: 'Usage', path: paths.usage, forAllTeams: false }] },

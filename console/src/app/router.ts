@@ -72,6 +72,7 @@ const routes = [
     meta: { title: 'Request' },
   },
   { path: paths.refusals, component: () => import('@/features/refusals/RefusalPage.vue'), meta: { title: 'Refused' } },
+  { path: paths.events, component: () => import('@/features/events/EventPage.vue'), meta: { title: 'Events' } },
   { path: paths.people, component: () => import('@/features/people/PeoplePage.vue'), meta: { title: 'People' } },
   { path: paths.audit, component: () => import('@/features/audit/AuditPage.vue'), meta: { title: 'Audit' } },
   { path: paths.you, component: () => import('@/features/you/YouPage.vue'), meta: { title: 'You' } },

@@ -15,6 +15,7 @@ export const paths = {
   requests: '/requests',
   request: (id: string) => `/requests/${encodeURIComponent(id)}`,
   refusals: '/refusals',
+  events: '/events',
   usage: '/usage',
   people: '/people',
   audit: '/audit',

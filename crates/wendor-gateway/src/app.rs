@@ -12,6 +12,7 @@ use wendor_store::Store;
 use crate::allowances::Allowances;
 use crate::clock::Clock;
 use crate::credentials::Keyring;
+use crate::events::Events;
 use crate::fleet::Fleet;
 use crate::guesses::Guesses;
 use crate::hosts::Hosts;
@@ -54,6 +55,8 @@ pub struct App {
     pub keyring: Keyring,
     /// What happened of late.
     pub recent: Recent,
+    /// Events on their way.
+    pub events: Events,
     /// Requests that are under way.
     pub under_way: UnderWay,
     /// Counters for the outside.
@@ -135,6 +138,12 @@ impl Ids {
     #[must_use]
     pub fn of_process(process: u32) -> Self {
         Self { process, count: AtomicU32::new(0) }
+    }
+
+    /// The process, in a word that no other has.
+    #[must_use]
+    pub fn instance(&self) -> String {
+        format!("{:08x}", self.process)
     }
 
     /// The id of a request that arrived at `at`.

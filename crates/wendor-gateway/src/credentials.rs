@@ -11,6 +11,7 @@ use rand::RngExt;
 use wendor_core::audit::Doer;
 use wendor_core::catalog::Catalogue;
 use wendor_core::catalog::upstream::{CredentialSource, Upstream};
+use wendor_core::catalog::webhook::{SHORTEST_SECRET, Webhook};
 use wendor_core::diagnosis::seen::CredentialSeen;
 use wendor_core::diagnosis::settings;
 use wendor_core::name::Name;
@@ -50,6 +51,29 @@ impl Keyring {
     pub fn of(settings: &Settings) -> Self {
         let vault = Vault::of(settings.secret.as_ref(), settings.secret_before.as_ref());
         Self { vault, folder: settings.credentials.clone() }
+    }
+
+    /// What a webhook's messages are signed with.
+    ///
+    /// # Errors
+    /// Why it is not found, or will not do.
+    pub fn webhook_secret(&self, webhook: &Webhook) -> Result<Secret, String> {
+        let text = match &webhook.secret {
+            CredentialSource::Env(name) => {
+                Webhook::secret_in(name).map_err(|why| format!("is not read: {why}"))?;
+                std::env::var(name).map(Secret::new).map_err(|_| "is not set".to_owned())
+            }
+            CredentialSource::File(path) => self.file(path),
+            CredentialSource::Kept(_) => Err("cannot be kept for a webhook".to_owned()),
+        };
+        let place = webhook.secret.place();
+        let text = text.map_err(|why| format!("its secret is missing: {place} {why}"))?;
+        match text.expose().trim() {
+            secret if secret.len() < SHORTEST_SECRET => {
+                Err(format!("its secret is too short: {place} has to hold {SHORTEST_SECRET} characters or more"))
+            }
+            secret => Ok(Secret::new(secret)),
+        }
     }
 
     /// The text of a file of the folder. Where it leads counts: a link out of the folder is none of it.

@@ -15,6 +15,7 @@ mod console;
 pub mod credentials;
 pub mod data_plane;
 mod early;
+pub mod events;
 pub mod fleet;
 pub mod gate;
 pub mod guesses;

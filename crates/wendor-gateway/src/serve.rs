@@ -17,6 +17,7 @@ use crate::certificates::BadCertificate;
 use crate::clock::Clock;
 use crate::credentials::Keyring;
 use crate::early::Early;
+use crate::events::Events;
 use crate::fleet::Fleet;
 use crate::hosts::{BadHosts, Hosts};
 use crate::listeners::{Certificates, Listeners};
@@ -27,7 +28,7 @@ use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
 use crate::stopping::Stopping;
-use crate::tasks::{inventory, orphans, probe, retention, revision_watch, spool_drain};
+use crate::tasks::{deliveries, events, inventory, orphans, probe, retention, revision_watch, spool_drain};
 use crate::trust::{BadAuthorities, Trust};
 use crate::under_way::UnderWay;
 use crate::{credentials, listeners};
@@ -104,13 +105,15 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let watching = tokio::spawn(revision_watch::run(app.clone(), stop.clone()));
     let looking = tokio::spawn(inventory::run(app.clone(), stop.clone()));
     let probing = tokio::spawn(probe::run(app.clone(), stop.clone()));
+    let noting = tokio::spawn(events::run(app.clone(), stop.clone()));
+    let delivering = tokio::spawn(deliveries::run(app.clone(), stop.clone()));
     let records = app.store.apart();
     let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
     let keeping = tokio::spawn(retention::run(app.clone(), stop.clone()));
     let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
     let served = listeners::run(app.clone(), (listeners, certificates), stop).await;
     end_drain.send_replace(true);
-    let _joined = tokio::join!(watching, looking, probing, adopting, keeping, draining);
+    let _joined = tokio::join!(watching, looking, probing, noting, delivering, adopting, keeping, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
     records.close().await;
     app.store.close().await;
@@ -149,6 +152,7 @@ async fn begin(
         look_soon: tokio::sync::Notify::new(),
         looking: tokio::sync::Mutex::new(()),
         recent: Recent::default(),
+        events: Events::default(),
         under_way: UnderWay::default(),
         metrics: Metrics::new(),
         ids: Ids::of_process(process),

@@ -56,6 +56,8 @@ pub struct Manners {
     pub thinks: usize,
     /// It takes so many requests in a minute.
     pub requests_a_minute: Option<u32>,
+    /// It takes events at `/events`, and remembers them.
+    pub takes_events: bool,
     /// Its clock is so many seconds ahead.
     pub clock_ahead: i64,
     /// Members that its listing has for every model, as JSON.

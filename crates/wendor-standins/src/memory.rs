@@ -15,7 +15,7 @@ use crate::limit::Counted;
 use crate::manners::Manners;
 
 /// Answers remembered one by one; a long demo must not grow without end.
-const REMEMBERED: usize = 20_000;
+pub(crate) const REMEMBERED: usize = 20_000;
 
 /// How a stand-in is.
 #[derive(Clone, Debug, Deserialize)]
@@ -149,6 +149,7 @@ pub(crate) struct State {
     pub(crate) models: Vec<String>,
     pub(crate) has_loaded: bool,
     pub(crate) of_minute: Counted,
+    pub(crate) events: VecDeque<Seen>,
     pub(crate) asked_since: Option<std::time::Instant>,
 }
 

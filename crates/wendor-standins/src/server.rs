@@ -27,7 +27,7 @@ use crate::fault::Fault;
 use crate::limit::Place;
 use crate::manners::{Manners, shown};
 pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
-use crate::memory::{Shared, State};
+use crate::memory::{REMEMBERED, Shared, State};
 use crate::other;
 
 /// Connections that may wait to be accepted.
@@ -133,6 +133,12 @@ impl StandIn {
         self.shared.state().last_seen.clone()
     }
 
+    /// The events that it took, in the order in which they came.
+    #[must_use]
+    pub fn events(&self) -> Vec<Seen> {
+        self.shared.state().events.iter().cloned().collect()
+    }
+
     /// Sums of what it served.
     #[must_use]
     pub fn tally(&self) -> Tally {
@@ -224,6 +230,9 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
     if let Some(replay) = replay {
         return Ok(replayed(replay));
     }
+    if shared.manners().takes_events && head.uri.path() == "/events" {
+        return Ok(taken(&shared, fault));
+    }
     let dialect = shared.profile.dialect;
     let query = head.uri.query().unwrap_or_default();
     let manners = shared.manners();
@@ -278,6 +287,21 @@ async fn within_limit(
     };
     place.into_iter().for_each(|place| place.tell(response.headers_mut()));
     Ok(response)
+}
+
+/// An event that came: it is remembered if it is taken.
+fn taken(shared: &Shared, fault: Fault) -> Response<AnswerBody> {
+    let empty = chat::json(AnswerBody::whole(""));
+    if let Fault::Status { status, .. } = fault {
+        return empty.with_status(status);
+    }
+    let mut state = shared.state();
+    let event = state.last_seen.clone();
+    if state.events.len() == REMEMBERED {
+        state.events.pop_front();
+    }
+    state.events.extend(event);
+    empty.with_status(204)
 }
 
 /// The request that an `x-request-id` leads back to. `None` where it is no UUID, which some servers refuse without a word.

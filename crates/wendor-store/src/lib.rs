@@ -12,6 +12,7 @@
 //! - [`inventory`]: what upstreams serve, what changed, what is proven
 //! - [`people`], [`tokens`]: people and what they present
 //! - [`ledger`]: draining settled requests: lines, details, roll-ups, quota windows
+//! - [`events`]: what happened, and whom it was told
 //! - [`partitions`]: the months that these come in, and how long each is kept
 //! - [`requests`]: reading requests back
 //! - [`usage`]: figures over a range
@@ -21,6 +22,7 @@ pub mod audit;
 pub mod codes;
 pub mod credentials;
 mod error;
+pub mod events;
 pub mod inventory;
 pub mod keys;
 pub mod ledger;

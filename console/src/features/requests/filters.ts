@@ -18,6 +18,7 @@ export const FAILURES = [
   'timed-out',
   'rate-limited',
   'overloaded',
+  'loading',
   'server-error',
   'misconfigured',
   'rejected',

@@ -5,6 +5,7 @@ mod audit;
 mod catalogue;
 mod check;
 mod drain;
+mod event;
 mod explain;
 mod follow;
 mod key;
@@ -63,6 +64,8 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Route(command) => route::run(command, &management()?, reader).await,
         Command::Upstream(command) => upstream::run(command, &management()?, reader).await,
         Command::Spool(command) => records::spool(command, &management()?, reader).await,
+        Command::Event(command) => event::events(command, &management()?, reader).await,
+        Command::Webhook(command) => event::webhooks(command, &management()?, reader).await,
         Command::Secret(command) => secret::run(command, &management()?, reader).await,
         Command::Ledger(command) => records::ledger(command, &management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,

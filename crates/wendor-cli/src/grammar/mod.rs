@@ -93,6 +93,12 @@ pub enum Command {
     /// What was done to the installation, by whom, and whether anybody has touched that record.
     #[command(subcommand)]
     Audit(AuditCommand),
+    /// What happened by itself: an upstream rests, a quota is near its limit, a key expires.
+    #[command(subcommand)]
+    Event(EventCommand),
+    /// Who is told of events.
+    #[command(subcommand)]
+    Webhook(WebhookCommand),
     /// Entries on their way into the database.
     #[command(subcommand)]
     Spool(SpoolCommand),
@@ -368,6 +374,44 @@ pub enum SpoolCommand {
     /// Try again to record what was set aside.
     #[command(after_help = "Example: wendor spool retry")]
     Retry,
+}
+
+/// Events.
+#[derive(Debug, Subcommand)]
+pub enum EventCommand {
+    /// The latest events, newest first.
+    #[command(after_help = "Example: wendor event list --kind health")]
+    List {
+        /// Only of this kind: health, slow, spool, quota, expiry, models, fault, test.
+        #[arg(long, value_name = "KIND")]
+        kind: Option<String>,
+        /// How many, 200 at most.
+        #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+        limit: u32,
+    },
+}
+
+/// Webhooks, which the catalogue file names.
+#[derive(Debug, Subcommand)]
+pub enum WebhookCommand {
+    /// The webhooks: what each is told of, what waits, and how its last delivery went.
+    #[command(after_help = "Example: wendor webhook list")]
+    List,
+    /// The latest deliveries to one, newest first.
+    #[command(after_help = "Example: wendor webhook deliveries on-call")]
+    Deliveries {
+        /// Its name.
+        name: String,
+        /// How many, 200 at most.
+        #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+        limit: u32,
+    },
+    /// Send it an event of the kind `test` now, and tell what came of that.
+    #[command(after_help = "Example: wendor webhook try on-call")]
+    Try {
+        /// Its name.
+        name: String,
+    },
 }
 
 /// The ledger's tables.

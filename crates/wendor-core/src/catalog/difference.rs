@@ -54,7 +54,7 @@ pub fn between(before: &Catalogue, after: &Catalogue) -> Vec<Change> {
     let (before, after) = (form(before), form(after));
     let mut changes = Vec::new();
     compare_things("currency", "", before.get("currency"), after.get("currency"), &mut changes);
-    for (group, word) in [("upstreams", "upstream"), ("routes", "route"), ("teams", "team")] {
+    for (group, word) in [("upstreams", "upstream"), ("routes", "route"), ("teams", "team"), ("webhooks", "webhook")] {
         let (old, new) = (before.get(group), after.get(group));
         for name in keys_of_both(old, new) {
             let of = |state: Option<&Value>| state.and_then(|things| things.get(&name)).cloned();

@@ -10,12 +10,13 @@ use serde::{Deserialize, Serialize};
 use super::route::Route;
 use super::team::Team;
 use super::upstream::{Offer, Upstream};
+use super::webhook::Webhook;
 use crate::name::{Name, OfferName};
 
 /// The installation's currency when the file names none.
 pub const DEFAULT_CURRENCY: &str = "EUR";
 
-/// Upstreams, routes and teams.
+/// Upstreams, routes, teams and webhooks.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Catalogue {
@@ -27,6 +28,9 @@ pub struct Catalogue {
     pub routes: BTreeMap<Name, Route>,
     /// Teams.
     pub teams: BTreeMap<Name, Team>,
+    /// Who is told of events.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub webhooks: BTreeMap<Name, Webhook>,
 }
 
 impl Default for Catalogue {
@@ -36,6 +40,7 @@ impl Default for Catalogue {
             upstreams: BTreeMap::new(),
             routes: BTreeMap::new(),
             teams: BTreeMap::new(),
+            webhooks: BTreeMap::new(),
         }
     }
 }

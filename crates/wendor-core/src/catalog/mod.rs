@@ -6,6 +6,7 @@
 //! - [`ability`]: what an offer can do, how it is marked, what it lets apps control
 //! - [`address`]: the base address of an upstream
 //! - [`upstream`]: address, dialect, credential reference, offers
+//! - [`webhook`]: who is told of events
 //! - [`weights`]: which weights a model's name stands for
 //! - [`route`]: stages and how to pick among their offers
 //! - [`team`]: who pays: access and quotas
@@ -27,6 +28,7 @@ pub mod role;
 pub mod route;
 pub mod team;
 pub mod upstream;
+pub mod webhook;
 pub mod weights;
 
 pub use document::Catalogue;

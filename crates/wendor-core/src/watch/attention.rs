@@ -99,6 +99,8 @@ pub enum Finding {
         /// The nearest route.
         nearest: Option<String>,
     },
+    /// A key expires soon.
+    Expires(Expires),
     /// Requests failed by a fault of Wendor's own.
     Faults {
         /// How many in the last hour.
@@ -144,6 +146,22 @@ pub struct NearLimit {
     /// When the limit is reached at the usual pace, if inside the window.
     pub reached_at: Option<DateTime<Utc>>,
 }
+
+/// A key that expires soon.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Expires {
+    /// Its id.
+    pub key: String,
+    /// What it is for.
+    pub label: String,
+    /// Whose.
+    pub team: String,
+    /// When.
+    pub at: DateTime<Utc>,
+}
+
+/// How long before its end a key is told of.
+pub const EXPIRES_SOON: TimeDelta = TimeDelta::days(7);
 
 /// A finding in words.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -195,7 +213,8 @@ impl Finding {
             Self::NearLimit(near) if near.used >= near.limit => 5,
             Self::OverQuota { .. } => 6,
             Self::NearLimit(_) => 7,
-            Self::NoRoute { .. } => 8,
+            Self::Expires(_) => 8,
+            Self::NoRoute { .. } => 9,
         }
     }
 
@@ -232,6 +251,7 @@ impl Finding {
                     leads_to: Place::Refusals,
                 }
             }
+            Self::Expires(expires) => expires.notice(now),
             Self::Faults { count } => faults_notice(*count),
             Self::Weights(warning) => weights_notice(warning),
             Self::SetAside { count } => aside_notice(*count),
@@ -309,6 +329,20 @@ impl NearLimit {
     }
 }
 
+impl Expires {
+    fn notice(&self, now: DateTime<Utc>) -> Notice {
+        let name = if self.label.is_empty() { self.key.clone() } else { format!("{} ({})", self.label, self.key) };
+        Notice {
+            state: "near limit",
+            subject: self.team.clone(),
+            says: format!("has a key that expires in {}: {name}", length(self.at - now)),
+            why: format!("On {}; from then on its requests are refused. Issue another before.", day_and_hour(self.at)),
+            verb: "Open its keys",
+            leads_to: Place::Team(self.team.clone()),
+        }
+    }
+}
+
 fn upstream_notice(state: &'static str, upstream: &str, says: String, why: String) -> Notice {
     let leads_to = Place::Upstream(upstream.to_owned());
     Notice { state, subject: upstream.to_owned(), says, why, verb: "See why", leads_to }
@@ -383,6 +417,12 @@ fn spool_notice(pending: u64, is_reachable: bool, is_writable: bool) -> Notice {
         verb: "See the service",
         leads_to: Place::Service,
     }
+}
+
+/// A finding in words.
+#[must_use]
+pub fn notice_of(finding: &Finding, now: DateTime<Utc>, currency: &str) -> Notice {
+    finding.notice(now, currency)
 }
 
 /// Findings in words, the worst first, then by subject.

@@ -1,7 +1,14 @@
 //! What is worth a look: how a day stands beside what was expected of it, and what needs someone.
 //!
 //! Figures enter; sentences and paces leave. Nothing here decides anything about a request.
+//!
+//! - [`attention`]: what needs someone, in words
+//! - [`event`], [`conditions`]: what began, ended or happened, for the list of events and for webhooks; [`signature`]: how they are signed
+//! - [`expected`]: what a day should have cost; [`reached`]: whom an upstream's trouble reaches
 
 pub mod attention;
+pub mod conditions;
+pub mod event;
 pub mod expected;
 pub mod reached;
+pub mod signature;

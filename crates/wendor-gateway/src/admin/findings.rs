@@ -3,13 +3,15 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::catalog::key::AppKey;
 use wendor_core::diagnosis::inventory;
 use wendor_core::name::{Name, OfferName, nearest};
 use wendor_core::quota::QuotaId;
 use wendor_core::quota::window::Window;
 use wendor_core::routing::health::{Asking, Health, HealthState};
-use wendor_core::watch::attention::{self, Failing, Finding, NearLimit, Notice, Place};
+use wendor_core::watch::attention::{self, EXPIRES_SOON, Expires, Failing, Finding, NearLimit, Notice, Place};
 use wendor_core::watch::{expected, reached};
+use wendor_store::StoreError;
 use wendor_store::requests::RequestFilter;
 use wendor_store::usage::{Dimension, UsageQuery};
 
@@ -26,6 +28,20 @@ use crate::snapshot::Snapshot;
 /// Over which time a first token's usual wait is looked up.
 const USUAL_DAYS: i64 = 7;
 
+/// Whose eyes it is looked with: a person's, or those that see everything.
+#[derive(Clone, Copy)]
+struct Eyes<'p>(Option<&'p Principal>);
+
+impl Eyes<'_> {
+    fn can_see(self, team: &str) -> bool {
+        self.0.is_none_or(|principal| principal.standing.can_see(team))
+    }
+
+    fn see_all(self) -> bool {
+        self.0.is_none_or(|principal| principal.standing.only_team().is_none())
+    }
+}
+
 /// What needs someone who may see what `principal` may see.
 pub(super) async fn of(
     app: &App,
@@ -33,28 +49,56 @@ pub(super) async fn of(
     history: &History,
     now: DateTime<Utc>,
 ) -> Result<Vec<NoticeLine>, Problem> {
+    let findings = found(app, Eyes(Some(principal)), history, now).await?;
+    let notices = attention::notices(findings, now, &app.now_serving().catalogue.currency);
+    Ok(notices.into_iter().map(notice_line).collect())
+}
+
+/// Everything that needs someone.
+///
+/// # Errors
+/// When the database is away.
+pub(crate) async fn all(app: &App, now: DateTime<Utc>) -> Result<Vec<Finding>, StoreError> {
+    let history = History::read(app, now).await?;
+    found(app, Eyes(None), &history, now).await
+}
+
+/// What the spool tells of itself.
+pub(crate) fn of_spool(app: &App, is_reachable: bool) -> Vec<Finding> {
+    let (pending, is_writable) = (app.spool.pending(), app.spool.is_writable());
+    let grows = attention::has_grown(pending, is_reachable, is_writable);
+    let grows = grows.then_some(Finding::SpoolGrows { pending, is_reachable, is_writable });
+    let count = app.spool.aside().count();
+    let aside = (count > 0).then_some(Finding::SetAside { count });
+    grows.into_iter().chain(aside).collect()
+}
+
+async fn found(app: &App, eyes: Eyes<'_>, history: &History, now: DateTime<Utc>) -> Result<Vec<Finding>, StoreError> {
     let snapshot = app.now_serving();
-    let mut findings = near_limits(app, &snapshot, (principal, history), now);
-    findings.extend(refused(app, &snapshot, principal));
-    if principal.standing.only_team().is_none() {
+    let mut findings = near_limits(app, &snapshot, (eyes, history), now);
+    findings.extend(refused(app, &snapshot, eyes));
+    findings.extend(expiring(&snapshot, eyes, now));
+    if eyes.see_all() {
         findings.extend(upstreams(app, &snapshot, now).await?);
-        let (pending, is_writable) = (app.spool.pending(), app.spool.is_writable());
         // Whoever reads this has just been answered by the database.
-        if attention::has_grown(pending, true, is_writable) {
-            findings.push(Finding::SpoolGrows { pending, is_reachable: true, is_writable });
-        }
+        findings.extend(of_spool(app, true));
         let is_fault = |(key, _): &(RefusalKey, u64)| key.reason == FAULT;
         let faults = app.recent.refusals().1.into_iter().filter(is_fault).map(|(_, count)| count).sum();
         if faults > 0 {
             findings.push(Finding::Faults { count: faults });
         }
-        let count = app.spool.aside().count();
-        if count > 0 {
-            findings.push(Finding::SetAside { count });
-        }
     }
-    let notices = attention::notices(findings, now, &snapshot.catalogue.currency);
-    Ok(notices.into_iter().map(notice_line).collect())
+    Ok(findings)
+}
+
+/// Keys in use that expire soon.
+fn expiring(snapshot: &Snapshot, eyes: Eyes<'_>, now: DateTime<Utc>) -> Vec<Finding> {
+    let expires = |key: &AppKey| {
+        let at = key.expires_at.filter(|at| (now..now + EXPIRES_SOON).contains(at) && key.revoked_at.is_none())?;
+        let expires = Expires { key: key.id.clone(), label: key.label.clone(), team: key.team.to_string(), at };
+        eyes.can_see(key.team.as_str()).then_some(Finding::Expires(expires))
+    };
+    snapshot.keys.values().filter_map(|key| expires(key)).collect()
 }
 
 fn notice_line(notice: Notice) -> NoticeLine {
@@ -78,11 +122,11 @@ fn notice_line(notice: Notice) -> NoticeLine {
 fn near_limits(
     app: &App,
     snapshot: &Snapshot,
-    (principal, history): (&Principal, &History),
+    (eyes, history): (Eyes<'_>, &History),
     now: DateTime<Utc>,
 ) -> Vec<Finding> {
     let mut findings = Vec::new();
-    for (name, team) in snapshot.catalogue.teams.iter().filter(|(name, _)| principal.standing.can_see(name.as_str())) {
+    for (name, team) in snapshot.catalogue.teams.iter().filter(|(name, _)| eyes.can_see(name.as_str())) {
         for quota in team.quotas.iter().filter(|quota| matches!(quota.window, Window::Day | Window::Month)) {
             let id = QuotaId::of_team(name, quota);
             let view = app.allowances.view(&id, quota, now);
@@ -108,10 +152,10 @@ fn near_limits(
 }
 
 /// What was refused in the last hour for want of a route or of room in a quota.
-fn refused(app: &App, snapshot: &Snapshot, principal: &Principal) -> Vec<Finding> {
+fn refused(app: &App, snapshot: &Snapshot, eyes: Eyes<'_>) -> Vec<Finding> {
     let team_of = |key: Option<&String>| {
         let key = key.and_then(|id| snapshot.keys.values().find(|key| key.id == *id));
-        key.map(|key| key.team.to_string()).filter(|team| principal.standing.can_see(team))
+        key.map(|key| key.team.to_string()).filter(|team| eyes.can_see(team))
     };
     let mut over_quota: BTreeMap<String, u64> = BTreeMap::new();
     let mut no_route: BTreeMap<String, (u64, BTreeSet<String>)> = BTreeMap::new();
@@ -138,7 +182,7 @@ fn refused(app: &App, snapshot: &Snapshot, principal: &Principal) -> Vec<Finding
     over_quota.chain(no_route).collect()
 }
 
-async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result<Vec<Finding>, Problem> {
+async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result<Vec<Finding>, StoreError> {
     let until = Window::Hour.around(now).start;
     let query = UsageQuery {
         from: until - TimeDelta::days(USUAL_DAYS),

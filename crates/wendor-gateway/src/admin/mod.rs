@@ -11,7 +11,7 @@
 //! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change
 //! - [`now`], with [`findings`] and [`history`]: the morning look
 //! - [`usage`], [`requests`], [`attempts`]: figures and what they are made of; [`under_way`]: what has not ended
-//! - [`audit`]: what was done
+//! - [`audit`]: what was done; [`events`]: what happened by itself, and who is told of it
 //! - [`operations`]: the spool, refusals; [`secrets`]: what kept credentials are under
 
 pub mod attempts;
@@ -27,8 +27,9 @@ pub mod cost;
 mod document;
 pub mod draft;
 pub mod drain;
+pub mod events;
 pub mod explain;
-mod findings;
+pub(crate) mod findings;
 mod first_body;
 pub mod health_view;
 pub mod history;
@@ -141,6 +142,10 @@ fn of_what_happened(config: &mut ServiceConfig) {
         .service(audit::verify)
         .service(audit::export)
         .service(now::show)
+        .service(events::list)
+        .service(events::webhooks)
+        .service(events::deliveries)
+        .service(events::try_one)
         .service(usage::usage)
         .service(requests::list)
         .service(under_way::show)

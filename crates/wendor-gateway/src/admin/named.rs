@@ -17,6 +17,14 @@ fn one<'n>(what: &'static str, name: &str, names: impl Iterator<Item = &'n Name>
     names.clone().find(|known| known.as_str() == name).cloned().ok_or_else(missing)
 }
 
+/// The webhook of that name.
+///
+/// # Errors
+/// When there is none.
+pub(super) fn webhook(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    one("webhook", name, snapshot.catalogue.webhooks.keys())
+}
+
 /// A name as it stands in records, whether there is anything of it or not.
 fn as_recorded(field: &'static str, name: &str) -> Result<Name, Problem> {
     Name::parse(name).map_err(|error| Problem::BadValue { field, message: error.to_string() })

@@ -23,6 +23,7 @@ use wendor_core::routing::pace;
 use wendor_core::routing::recent::Recent;
 use wendor_core::routing::retries::{HedgeBudget, RetryBudget};
 use wendor_core::watch::attention::OF_LATE_MINUTES;
+use wendor_core::watch::event::Event;
 use wendor_core::watch::reached::Outcomes;
 
 use crate::app::App;
@@ -336,6 +337,7 @@ fn rank(asking: Asking) -> (u8, Option<DateTime<Utc>>) {
 pub fn tell<'a>(app: &App, changes: impl IntoIterator<Item = (&'a Name, Option<Box<str>>, Change)>) {
     for (upstream, model, change) in changes {
         let what = model.as_deref().map_or_else(|| upstream.to_string(), |model| format!("{upstream}/{model}"));
+        app.events.happened(Event::of_health(&app.ids.instance(), &what, &change));
         app.metrics.health_changes.with_label_values(&[upstream.as_str(), change.state.as_str()]).inc();
         match change.state {
             HealthState::Failing => tracing::warn!(offer = what, why = change.why, "it rests after failures"),

@@ -12,7 +12,7 @@ pub struct Known {
 }
 
 /// Every setting, in the order in which they are told.
-pub const KNOWN: [Known; 43] = [
+pub const KNOWN: [Known; 44] = [
     Known {
         name: "listen",
         default: "127.0.0.1:7420",
@@ -125,6 +125,11 @@ pub const KNOWN: [Known; 43] = [
         name: "probe_every",
         default: "10s",
         about: "how often connections to upstreams are tried that rest or that nobody asks",
+    },
+    Known {
+        name: "look_every",
+        default: "30s",
+        about: "how often it is looked whether something needs someone, to tell webhooks of it",
     },
     Known {
         name: "secret",

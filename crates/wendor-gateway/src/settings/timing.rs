@@ -16,6 +16,8 @@ pub struct Timing {
     pub head_after: Duration,
     /// How often connections to upstreams are tried that nobody asks.
     pub probe_every: Duration,
+    /// How often it is looked whether something needs someone, for events.
+    pub look_every: Duration,
     /// How long the state of before is served while changes cannot be looked for.
     pub serve_stale: Duration,
     /// From the signal to stop until no new connections are taken: `/readyz` says so meanwhile.
@@ -26,8 +28,9 @@ pub struct Timing {
 
 impl Check<'_> {
     pub(super) fn timing(&mut self) -> Option<Timing> {
-        let [head, take, head_after, probe_every] =
-            ["head_time", "take_time", "head_after", "probe_every"].map(|name| self.value(name, some_time));
+        let [head, take, head_after, probe_every, look_every] =
+            ["head_time", "take_time", "head_after", "probe_every", "look_every"]
+                .map(|name| self.value(name, some_time));
         let [serve_stale, stop_notice, grace] =
             ["serve_stale", "stop_notice", "grace"].map(|name| self.value(name, time));
         Some(Timing {
@@ -35,6 +38,7 @@ impl Check<'_> {
             take: take?,
             head_after: head_after?,
             probe_every: probe_every?,
+            look_every: look_every?,
             serve_stale: serve_stale?,
             stop_notice: stop_notice?,
             grace: grace?,

@@ -5,10 +5,11 @@ use std::sync::Arc;
 
 use tokio::sync::watch;
 use wendor_core::audit::Doer;
-use wendor_core::catalog::upstream::{CredentialSource, Upstream};
+use wendor_core::catalog::upstream::{Address, CredentialSource, Fingerprint, Upstream};
 use wendor_core::diagnosis::inventory::{Event, EventKind, Inventory};
 use wendor_core::diagnosis::speech::{Found, Lists, dialects_of_listing, listing_path};
 use wendor_core::name::Name;
+use wendor_core::watch::event;
 use wendor_store::StoreError;
 
 use crate::app::App;
@@ -92,6 +93,7 @@ pub async fn keep(app: &App, name: &Name, seen: Result<Inventory, String>) -> Re
     let at = app.clock.now();
     let events = app.store.keep_inventory(name, seen.as_ref().map_err(String::as_str), at).await?;
     for event in &events {
+        app.events.happened(event::Event::of_inventory(name.as_str(), at, event));
         let model = event.model.as_deref().unwrap_or_default();
         match event.kind {
             EventKind::Vanished | EventKind::Weights => {
@@ -110,15 +112,21 @@ pub async fn keep(app: &App, name: &Name, seen: Result<Inventory, String>) -> Re
 
 /// An address of an upstream that is open.
 pub(super) async fn peer_of(app: &App, upstream: &Upstream) -> Result<Peer, String> {
-    let Led { to: addresses, refused } = app.hosts.look_up(upstream.address.host()).await;
-    if let Some((address, why)) = refused {
-        return Err(format!("its host leads to {address}, {why}"));
+    let peer = peer_at(app, &upstream.address, upstream.certificate.as_ref()).await?;
+    Ok(peer.with_headers(&upstream.headers))
+}
+
+/// An address of a server that is open.
+pub(super) async fn peer_at(app: &App, address: &Address, certificate: Option<&Fingerprint>) -> Result<Peer, String> {
+    let Led { to: addresses, refused } = app.hosts.look_up(address.host()).await;
+    if let Some((ip, why)) = refused {
+        return Err(format!("its host leads to {ip}, {why}"));
     }
-    let dialled = dial::each(&addresses, upstream.address.port()).await;
-    let to = dial::open_one(&dialled).ok_or_else(|| format!("no connection to {}", upstream.address.authority()))?;
-    let peer = Peer::plain(to, &upstream.address).with_headers(&upstream.headers);
-    Ok(match upstream.address.is_encrypted() {
-        true => peer.encrypted(app.trust.config(app.trust.verifier(upstream.certificate.as_ref()))),
+    let dialled = dial::each(&addresses, address.port()).await;
+    let to = dial::open_one(&dialled).ok_or_else(|| format!("no connection to {}", address.authority()))?;
+    let peer = Peer::plain(to, address);
+    Ok(match address.is_encrypted() {
+        true => peer.encrypted(app.trust.config(app.trust.verifier(certificate))),
         false => peer,
     })
 }

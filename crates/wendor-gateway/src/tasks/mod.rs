@@ -7,6 +7,8 @@
 //! - [`inventory`]: looks at what upstreams serve
 //! - [`probe`]: tries connections to upstreams that rest or that nobody asks
 
+pub mod deliveries;
+pub mod events;
 pub mod inventory;
 pub mod orphans;
 pub mod probe;

@@ -23,6 +23,7 @@ mod reader;
 mod routes;
 mod teams;
 mod upstreams;
+mod webhooks;
 mod write;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -116,6 +117,9 @@ pub fn read(text: &str) -> Result<CatalogueFile, Vec<Problem>> {
     }
     if let Some(item) = root.take("teams") {
         file.catalogue.teams = teams::read(&mut reader, &item, &named_routes);
+    }
+    if let Some(item) = root.take("webhooks") {
+        file.catalogue.webhooks = webhooks::read(&mut reader, &item);
     }
     reader.finish(root);
     let problems = reader.into_problems();

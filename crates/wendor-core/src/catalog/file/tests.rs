@@ -192,13 +192,15 @@ fn the_reference_holds_every_field_and_reads() {
     let reference = page.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
     let file = read(reference).unwrap_or_else(|problems| panic!("{problems:#?}"));
     assert_eq!(file.catalogue.routes.len(), 1);
-    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes";
+    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes requests_a_minute tokens_a_minute loading room hedge tokens queue drained weight webhooks secret events";
     for field in fields.split(' ') {
         assert!(
             reference.contains(&format!("{field} =")) || reference.contains(&format!("{field}.")),
             "{field} is not in the reference"
         );
     }
+    let written = read(&write(&file.catalogue, &file.rates)).unwrap_or_else(|problems| panic!("{problems:#?}"));
+    assert_eq!(written.catalogue, file.catalogue, "what is written is read back");
     for kind in crate::routing::failure::FailureKind::usual_moves() {
         assert!(reference.contains(kind.as_str()), "{kind}");
     }

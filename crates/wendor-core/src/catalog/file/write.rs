@@ -8,6 +8,7 @@ use crate::catalog::Catalogue;
 use crate::catalog::route::{Pick, Stage, StageOffer};
 use crate::catalog::team::{Access, Team};
 use crate::catalog::upstream::{Auth, CredentialSource, Hosting, Offer, Upstream};
+use crate::catalog::webhook::Webhook;
 use crate::metering::rate::{Rate, RateCard};
 use crate::name::{Name, OfferName};
 use crate::quota::{AtLimit, Quota};
@@ -41,6 +42,9 @@ pub fn write(catalogue: &Catalogue, rates: &RateCard) -> String {
     }
     for (name, team) in &catalogue.teams {
         team_table(&mut out, name, team);
+    }
+    for (name, webhook) in &catalogue.webhooks {
+        webhook_table(&mut out, name, webhook);
     }
     out
 }
@@ -101,12 +105,7 @@ fn upstream_lines(out: &mut String, upstream: &Upstream) {
         line(out, "drained = true");
     }
     if let Some(source) = &upstream.credential {
-        let (word, text) = match source {
-            CredentialSource::Env(name) => ("env", name),
-            CredentialSource::File(path) => ("file", path),
-            CredentialSource::Kept(id) => ("kept", id),
-        };
-        line(out, &format!("credential = {{ {word} = {} }}", quoted(text)));
+        line(out, &format!("credential = {}", source_table(source)));
     }
     if upstream.auth != Auth::Bearer {
         line(out, &format!("auth = {}", quoted(&String::from(upstream.auth.clone()))));
@@ -253,6 +252,25 @@ fn team_table(out: &mut String, name: &Name, team: &Team) {
         }
         line(out, "]");
     }
+}
+
+fn webhook_table(out: &mut String, name: &Name, webhook: &Webhook) {
+    line(out, &format!("\n[webhooks.{}]\naddress = {}", key(name.as_str()), quoted(webhook.address.as_str())));
+    line(out, &format!("secret = {}", source_table(&webhook.secret)));
+    if let Some(kinds) = &webhook.events {
+        let kinds: Vec<String> = kinds.iter().map(|kind| quoted(kind.as_str())).collect();
+        line(out, &format!("events = [{}]", kinds.join(", ")));
+    }
+}
+
+/// `{ env = "NAME" }`
+fn source_table(source: &CredentialSource) -> String {
+    let (word, text) = match source {
+        CredentialSource::Env(name) => ("env", name),
+        CredentialSource::File(path) => ("file", path),
+        CredentialSource::Kept(id) => ("kept", id),
+    };
+    format!("{{ {word} = {} }}", quoted(text))
 }
 
 fn quota_table(quota: &Quota) -> String {

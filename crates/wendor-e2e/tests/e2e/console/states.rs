@@ -3,7 +3,8 @@
 use std::process::Command;
 
 use wendor_e2e::ferry::{Ferry, Wishes, question};
-use wendor_standins::server::Profile;
+use wendor_standins::fault::Fault;
+use wendor_standins::server::{Profile, StandIn};
 
 use super::{open, signed_in};
 
@@ -108,4 +109,31 @@ async fn what_is_under_way_is_watched() {
     answer.text().await.unwrap();
     browser.see("Nothing is under way at this instance.").await;
     assert!(browser.wait_for("document.querySelectorAll('main table tbody tr').length === 2").await);
+}
+
+/// Events and the webhooks that are told of them: a try, and the log of deliveries.
+#[tokio::test]
+async fn a_webhook_is_tried_and_its_log_is_read() {
+    let mut profile = Profile::quick("signal-station", &[]);
+    profile.manners.takes_events = true;
+    let station = StandIn::start(profile).await.unwrap();
+    let hook = format!(
+        "\n[webhooks.on-call]\naddress = \"http://{}/events\"\nsecret = {{ env = \"WENDOR_WEBHOOK_ON_CALL\" }}\n",
+        station.address()
+    );
+    let settings = vec![("WENDOR_WEBHOOK_ON_CALL", "a-lantern-for-every-landing".to_owned())];
+    let ferry = Ferry::with(Wishes { more: hook, settings, ..Wishes::default() }).await;
+    let browser = signed_in(&ferry, "operator", None).await;
+    open(&browser, &ferry, "/events").await;
+    browser.see("none yet").await;
+    browser.click("Try it").await;
+    browser.see("it answered 204").await;
+    browser.click("Its log").await;
+    browser.see("Deliveries to on-call").await;
+    browser.see("on-call is tried: this message says nothing else").await;
+    station.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
+    browser.click("Try it").await;
+    browser.see("it answered 500").await;
+    browser.choose("Of", "health of upstreams").await;
+    browser.see("Nothing of that kind happened.").await;
 }

@@ -2,6 +2,7 @@
 //! of it.
 
 mod ending;
+mod events;
 mod faults;
 mod health;
 mod hedging;
