@@ -2395,6 +2395,7 @@ export interface components {
             stages: components["schemas"]["StageLine"][];
             /** @description The teams that may use it. */
             teams: string[];
+            together?: components["schemas"]["TogetherLine"] | null;
         };
         /** @description The secret in force, and what is under which. */
         SecretLine: {
@@ -2654,6 +2655,19 @@ export interface components {
              * @description The median.
              */
             typical_ms?: number | null;
+        };
+        /** @description Answers of a route that keeps turns of a conversation together, since the service began. */
+        TogetherLine: {
+            /**
+             * Format: int64
+             * @description By another, while that one was ill, full or carried more than its part.
+             */
+            elsewhere: number;
+            /**
+             * Format: int64
+             * @description By the offer that the conversation is kept at.
+             */
+            kept: number;
         };
         /** @description A token without its secret. */
         TokenLine: {

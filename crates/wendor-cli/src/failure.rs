@@ -66,6 +66,12 @@ impl Failure {
     #[must_use]
     pub fn of_problem(status: u16, body: &[u8]) -> Self {
         let Ok(details) = serde_json::from_slice::<ProblemDetails>(body) else {
+            if status == 503 && body.starts_with(b"not ready") {
+                return Self::Unreachable(
+                    "The service starts and waits for its database; it is not ready yet. Try again in a moment."
+                        .to_owned(),
+                );
+            }
             return Self::Own(format!(
                 "the service answered {status} with something that is no problem of its own; is WENDOR_URL right?"
             ));
@@ -175,6 +181,13 @@ mod tests {
         let body = json!({ "error": { "message": "So it is.", "type": "t", "param": null, "code": code } }).to_string();
         let failure = Failure::of_data_plane(status, body.as_bytes());
         assert_eq!((failure.exit_status(), failure.to_string().as_str()), (exit, "So it is."));
+    }
+
+    #[test]
+    fn a_service_that_starts_is_not_ready_yet() {
+        let failure = Failure::of_problem(503, b"not ready: the service starts, and waits for its database\n");
+        assert_eq!(failure.exit_status(), 7, "{failure}");
+        assert!(failure.to_string().contains("not ready yet"), "{failure}");
     }
 
     #[test]

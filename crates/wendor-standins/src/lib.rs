@@ -13,6 +13,7 @@
 //! - [`history`]: thirty days of a made-up past, as a segment of the spool
 //! - [`traffic`]: a trickle of live requests
 
+mod asked;
 pub mod chat;
 pub mod control;
 pub mod fault;

@@ -22,12 +22,12 @@ use wendor_core::request_id::RequestId;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::endpoint::{Endpoint, Hints, Kind, resolve};
 
+use crate::asked::{asked, taken};
 use crate::chat::{self, Account, AnswerBody};
 use crate::fault::Fault;
-use crate::limit::Place;
 use crate::manners::{Manners, shown};
 pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
-use crate::memory::{REMEMBERED, Shared, State};
+use crate::memory::{Shared, State};
 use crate::other;
 
 /// Connections that may wait to be accepted.
@@ -207,26 +207,30 @@ async fn answer(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Respo
     Ok(response)
 }
 
+/// Remembers what came. Gives the reply that is to be given word for word, if there is one, and the fault that is shown.
+fn remembered(shared: &Shared, head: &hyper::http::request::Parts, body: &Bytes) -> (Option<Replay>, Fault) {
+    let text = |value: &header::HeaderValue| value.to_str().unwrap_or_default().to_owned();
+    let headers: Vec<_> = head.headers.iter().map(|(name, value)| (name.to_string(), text(value))).collect();
+    let mut state = shared.state();
+    let path = head.uri.path_and_query().map(ToString::to_string).unwrap_or_default();
+    let seen = Some(Seen { path, headers, body: body.clone() });
+    // Looks come whenever the gateway likes; what is counted and replayed are questions.
+    if head.method == hyper::Method::GET || head.uri.path().ends_with("/api/show") {
+        state.last_look = seen;
+        (None, state.fault.clone())
+    } else {
+        state.tally.requests += 1;
+        state.last_seen = seen;
+        (state.replays.pop_front(), state.fault.clone())
+    }
+}
+
 async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Response<AnswerBody>, std::io::Error> {
     use http_body_util::BodyExt;
     let (head, body) = request.into_parts();
     let body = body.collect().await.map_err(std::io::Error::other)?.to_bytes();
     let text = |value: &header::HeaderValue| value.to_str().unwrap_or_default().to_owned();
-    let headers: Vec<_> = head.headers.iter().map(|(name, value)| (name.to_string(), text(value))).collect();
-    let (replay, fault) = {
-        let mut state = shared.state();
-        let path = head.uri.path_and_query().map(ToString::to_string).unwrap_or_default();
-        let seen = Some(Seen { path, headers, body: body.clone() });
-        // Looks come whenever the gateway likes; what is counted and replayed are questions.
-        if head.method == hyper::Method::GET || head.uri.path().ends_with("/api/show") {
-            state.last_look = seen;
-            (None, state.fault.clone())
-        } else {
-            state.tally.requests += 1;
-            state.last_seen = seen;
-            (state.replays.pop_front(), state.fault.clone())
-        }
-    };
+    let (replay, fault) = remembered(&shared, &head, &body);
     if let Some(replay) = replay {
         return Ok(replayed(replay));
     }
@@ -257,51 +261,8 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
     };
     match found(&shared, &manners, (head.method.as_str(), path)) {
         Found::Answered(response) => Ok(response),
-        Found::Endpoint(endpoint) => within_limit(shared, endpoint, (request, body), fault).await,
+        Found::Endpoint(endpoint) => asked(shared, endpoint, (request, body), fault).await,
     }
-}
-
-/// Whether it still loads its model.
-fn loads(shared: &Shared) -> bool {
-    let (load, now) = (Duration::from_millis(shared.manners().says_loading_ms), std::time::Instant::now());
-    let since = *shared.state().asked_since.get_or_insert(now);
-    now.duration_since(since) < load
-}
-
-/// The answer to a question, unless it is beyond the limit of the minute.
-async fn within_limit(
-    shared: Arc<Shared>,
-    endpoint: Endpoint,
-    question: (Option<String>, Bytes),
-    fault: Fault,
-) -> Result<Response<AnswerBody>, std::io::Error> {
-    let (dialect, limit) = (shared.profile.dialect, shared.manners().requests_a_minute);
-    let count = |limit| shared.state().of_minute.count(limit, std::time::Instant::now());
-    let place = limit.map(count);
-    if loads(&shared) {
-        return Ok(chat::error(dialect, 503, "unavailable_error", "Loading model"));
-    }
-    let mut response = match place.is_some_and(Place::is_beyond) {
-        true => chat::error(dialect, 429, "rate_limit_exceeded", "The limit of requests a minute is used up."),
-        false => served(shared, endpoint, question, fault).await?,
-    };
-    place.into_iter().for_each(|place| place.tell(response.headers_mut()));
-    Ok(response)
-}
-
-/// An event that came: it is remembered if it is taken.
-fn taken(shared: &Shared, fault: Fault) -> Response<AnswerBody> {
-    let empty = chat::json(AnswerBody::whole(""));
-    if let Fault::Status { status, .. } = fault {
-        return empty.with_status(status);
-    }
-    let mut state = shared.state();
-    let event = state.last_seen.clone();
-    if state.events.len() == REMEMBERED {
-        state.events.pop_front();
-    }
-    state.events.extend(event);
-    empty.with_status(204)
 }
 
 /// The request that an `x-request-id` leads back to. `None` where it is no UUID, which some servers refuse without a word.
@@ -351,7 +312,7 @@ fn is_endpoint(dialect: Dialect, path: &str) -> bool {
     resolve("POST", path, Hints::default()).is_ok_and(|endpoint| endpoint.dialect == dialect)
 }
 
-trait WithStatus {
+pub(crate) trait WithStatus {
     fn with_status(self, status: u16) -> Self;
 }
 
@@ -371,7 +332,7 @@ fn presents(headers: &header::HeaderMap, query: &str, wanted: &str) -> bool {
     is_bearer || headers.iter().any(is_key) || query.split('&').any(|pair| pair == format!("key={wanted}"))
 }
 
-async fn served(
+pub(crate) async fn served(
     shared: Arc<Shared>,
     endpoint: Endpoint,
     (request, body): (Option<String>, Bytes),

@@ -2,7 +2,7 @@
 /** What does this name lead to, within which deadlines, and who may use it? From `/routes`, `/usage`. */
 import { computed } from 'vue'
 import { useRoutes, useUsage } from '@/api/resources'
-import { duration, grouped, listed } from '@/lib/format'
+import { duration, grouped, listed, share } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import { spanOf } from '@/lib/range'
 import FourStates from '@/ui/FourStates.vue'
@@ -24,6 +24,18 @@ const asked = computed(() => ({
 const usage = useUsage(asked, () => route.value !== undefined)
 const requests = computed(() => ({ path: paths.requests, query: { route: props.name, range: '24h' } }))
 const cost = computed(() => ({ path: paths.usage, query: { route: props.name, range: '7d', by: 'team' } }))
+/** What keeping turns of a conversation at one offer has come to, and what it saved: input that was read from its memory. */
+const together = computed(() => {
+  const seen = route.value?.together
+  if (!seen) return ''
+  const all = seen.kept + seen.elsewhere
+  const kept =
+    all === 0 ? 'no turn was answered' : `${share(seen.kept, all)} of ${grouped(all)} turns were kept together`
+  const tokens = usage.data.value?.together.tokens
+  const cached =
+    tokens && tokens.all_input > 0 ? `; ${share(tokens.input_cached, tokens.all_input)} of input was cached` : ''
+  return `Since this instance began ${kept}${cached}.`
+})
 const sentence = computed(() => {
   const stages = route.value?.stages ?? []
   const first = listed((stages[0]?.offers ?? []).map((one) => one.offer))
@@ -67,6 +79,7 @@ const sentence = computed(() => {
                 :whole="usage.data.value.together.whole"
               />
               <p class="mt-2">{{ grouped(usage.data.value.together.requests) }} requests</p>
+              <p v-if="together" class="mt-2">{{ together }}</p>
             </template>
           </FourStates>
         </section>

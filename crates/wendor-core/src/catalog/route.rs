@@ -162,6 +162,15 @@ impl Deadlines {
     }
 }
 
+impl Deadlines {
+    /// Whether the time between two events, or of the whole, is what an app has wished: then it has lowered it, or it makes no difference.
+    #[must_use]
+    pub fn is_as_low_as(self, wish: StageDeadlines) -> bool {
+        let is = |own: Duration, wish: Option<u64>| wish.is_some_and(|millis| own == Duration::from_millis(millis));
+        is(self.between_events, wish.between_events_ms) || is(self.whole, wish.whole_ms)
+    }
+}
+
 impl From<StageDeadlines> for Deadlines {
     fn from(stage: StageDeadlines) -> Self {
         let usual = Self::default();

@@ -70,7 +70,7 @@ impl Conditions {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::watch::attention::Expires;
+    use crate::watch::nearing::Expires;
 
     fn at(seconds: i64) -> DateTime<Utc> {
         DateTime::from_timestamp(1_790_000_000 + seconds, 0).unwrap()

@@ -2,7 +2,7 @@
 //!
 //! Figures enter; sentences and paces leave. Nothing here decides anything about a request.
 //!
-//! - [`attention`]: what needs someone, in words
+//! - [`attention`], [`nearing`]: what needs someone, in words
 //! - [`event`], [`conditions`]: what began, ended or happened, for the list of events and for webhooks; [`signature`]: how they are signed
 //! - [`expected`]: what a day should have cost; [`reached`]: whom an upstream's trouble reaches
 
@@ -10,5 +10,6 @@ pub mod attention;
 pub mod conditions;
 pub mod event;
 pub mod expected;
+pub mod nearing;
 pub mod reached;
 pub mod signature;

@@ -65,6 +65,7 @@ pub mod sending;
 pub mod sent;
 pub mod sse;
 pub mod steps;
+pub mod told_limits;
 mod untold;
 pub mod upstream_error;
 pub mod verdict;

@@ -9,7 +9,8 @@ use wendor_core::name::{Name, OfferName, nearest};
 use wendor_core::quota::QuotaId;
 use wendor_core::quota::window::Window;
 use wendor_core::routing::health::{Asking, Health, HealthState};
-use wendor_core::watch::attention::{self, EXPIRES_SOON, Expires, Failing, Finding, NearLimit, Notice, Place};
+use wendor_core::watch::attention::{self, Failing, Finding, Notice, Place};
+use wendor_core::watch::nearing::{EXPIRES_SOON, Expires, NearLimit, is_near};
 use wendor_core::watch::{expected, reached};
 use wendor_store::StoreError;
 use wendor_store::requests::RequestFilter;
@@ -133,7 +134,7 @@ fn near_limits(
             let daily = history.daily(name.as_str(), quota.measure);
             let pace = expected::pace((view.used, quota.limit), (now, view.span.end), &daily, history.since);
             let reached_at = pace.and_then(|pace| pace.reached_at);
-            if attention::is_near(view.used, quota.limit, reached_at) {
+            if is_near(view.used, quota.limit, reached_at) {
                 findings.push(Finding::NearLimit(NearLimit {
                     team: name.to_string(),
                     quota: id,

@@ -56,6 +56,17 @@ pub struct RouteLine {
     pub teams: Vec<String>,
     /// Web pages that may ask it from a browser, beside those of the service.
     pub origins: Vec<String>,
+    /// How often turns of a conversation came to the one offer that they are kept at; absent where no stage keeps them together.
+    pub together: Option<TogetherLine>,
+}
+
+/// Answers of a route that keeps turns of a conversation together, since the service began.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct TogetherLine {
+    /// By the offer that the conversation is kept at.
+    pub kept: u64,
+    /// By another, while that one was ill, full or carried more than its part.
+    pub elsewhere: u64,
 }
 
 /// The word of a way to pick.
@@ -86,10 +97,16 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
         stages: route.stages.iter().map(stage_line).collect(),
         teams: teams_of(name),
         origins: route.origins.iter().map(|origin| origin.as_str().to_owned()).collect(),
+        together: route.stages.iter().any(|stage| stage.pick == Pick::Together).then(|| together_line(&app, name)),
     };
     let sees_all = principal.standing.only_team().is_none();
     let lines = snapshot.catalogue.routes.iter().map(line).filter(|line| sees_all || !line.teams.is_empty());
     web::Json(lines.collect())
+}
+
+fn together_line(app: &App, route: &Name) -> TogetherLine {
+    let count = |kept: &str| app.metrics.together.with_label_values(&[route.as_str(), kept]).get();
+    TogetherLine { kept: count("yes"), elsewhere: count("no") }
 }
 
 fn stage_line(stage: &Stage) -> StageLine {

@@ -59,6 +59,8 @@ pub struct Along {
     pub request: Arc<AppRequest>,
     /// Deadlines of the stage.
     pub deadlines: Deadlines,
+    /// Whether the app has lowered them.
+    pub is_lowered: bool,
     /// When the whole request has to be over.
     pub whole_until: Instant,
 }
@@ -127,7 +129,9 @@ impl<'s> Walk<'s> {
 
     fn answering(self, reply: Reply, offer: OfferName, deadlines: Deadlines) -> Answering {
         let Common { request, whole_until, .. } = self.common;
-        Answering { reply, along: Along { ticket: self.ticket, offer, request, deadlines, whole_until } }
+        let wish = self.ticket.account().marks.deadlines;
+        let is_lowered = deadlines.is_as_low_as(wish);
+        Answering { reply, along: Along { ticket: self.ticket, offer, request, deadlines, is_lowered, whole_until } }
     }
 
     /// Nobody has answered.

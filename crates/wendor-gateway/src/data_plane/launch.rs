@@ -11,7 +11,6 @@ use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::Upstream;
 use wendor_core::name::OfferName;
 use wendor_core::routing::failure::{Failure, FailureKind};
-use wendor_core::routing::pace::read_told;
 use wendor_core::trace::Trace;
 use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::codec::AnswerHead;
@@ -19,6 +18,7 @@ use wendor_core::wire::conversation::{Delivery, FunctionForm, UsageFrame};
 use wendor_core::wire::endpoint::Kind;
 use wendor_core::wire::fit::Content;
 use wendor_core::wire::sending;
+use wendor_core::wire::told_limits::read_told;
 
 use super::account::{Account, output_cap};
 use super::admit::content_for;

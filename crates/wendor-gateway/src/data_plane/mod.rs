@@ -15,6 +15,7 @@
 pub mod account;
 pub mod admit;
 pub mod attempt;
+mod beginning;
 pub mod body;
 pub mod clients;
 pub mod course;

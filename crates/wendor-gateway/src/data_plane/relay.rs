@@ -144,6 +144,8 @@ pub(super) struct Stream {
     /// Who waits for what comes next: to be woken where it does not come from the upstream.
     waker: Option<Waker>,
     open_streams: prometheus::IntGauge,
+    /// Whether the app has lowered deadlines of its stage.
+    is_lowered: bool,
 }
 
 enum Phase {
@@ -185,6 +187,7 @@ impl Stream {
             untaken_since: Some(now),
             waker: None,
             open_streams,
+            is_lowered: along.is_lowered,
         };
         if let Some(last) = open.last {
             body.end_properly(last);
@@ -210,7 +213,9 @@ impl Stream {
 
     /// The answer broke after its first byte: the app gets an error that its client raises on, and no terminator. The upstream's own
     /// words go on to an app of the same dialect.
-    fn break_off(&mut self, failure: Failure, own: Option<Bytes>) {
+    fn break_off(&mut self, mut failure: Failure, own: Option<Bytes>) {
+        // That an app waits for less than its stage would is not the offer's failure.
+        failure.is_of_request |= failure.kind == FailureKind::TimedOut && self.is_lowered;
         let told = self.told(502, "answer_broke_off", &format!("{} ({})", failure.kind, failure.detail));
         let (frames, closing) = self.passage.broken_off(&told);
         let outcome = Outcome::CutOff(failure, Progress::of(self.passage.facts()));

@@ -193,6 +193,14 @@ async fn an_app_lowers_deadlines() {
     }
     assert!(began.elapsed() < Duration::from_secs(8), "{:?}", began.elapsed());
     assert_eq!(quayside(&ferry).await["offers"][0]["health"]["state"], "not asked yet");
+    // Also in the middle of an answer.
+    ferry.quayside.set_fault(Fault::StallMidway).await.unwrap();
+    for _ in 0..4 {
+        let text = ask("between_events=200ms").await.text().await.unwrap_or_default();
+        assert!(!text.contains("[DONE]"), "{text}");
+    }
+    let health = quayside(&ferry).await["offers"][0]["health"].clone();
+    assert_eq!((&health["state"], &health["last_failure"]), (&"well".into(), &serde_json::Value::Null), "{health}");
     let wrong = ask("soon").await;
     assert_eq!(wrong.status(), 400);
     assert!(wrong.text().await.unwrap().contains("first_event=2s, whole=30s"));
