@@ -177,7 +177,7 @@ mod tests {
     fn a_wait_for_room_has_its_lane() {
         let mut shown = shown((0, Some(700), Some(1_000), 1_400), "proper", &json!([attempt("a/m", 700, 1_400, None)]));
         shown.request.waits =
-            serde_json::from_value(json!([{ "offer": "a/m", "began_ms": 0, "ended_ms": 700 }])).unwrap();
+            serde_json::from_value(json!([{ "for": "room", "offer": "a/m", "began_ms": 0, "ended_ms": 700 }])).unwrap();
         assert_eq!(small(&shown), "·······├───│▇▇▇▇▏");
         assert!(large(&shown)[0].ends_with("····  waited for room at a/m"), "{:?}", large(&shown));
     }

@@ -48,8 +48,8 @@ const tried = useTryWebhook()
             <span v-if="line.secret !== 'found'" class="text-attention block">{{ line.secret }}</span>
             <template v-if="line.last">
               <StateWord :word="line.last.state" :shape="SHAPES[line.last.state]" :quiet="!line.last.failed" />,
-              {{ outcome(line.last) }}
-              <span v-if="line.last.tried_at" class="second"><TimeAgo :at="line.last.tried_at" /></span>
+              {{ outcome(line.last)
+              }}<span v-if="line.last.tried_at" class="second">, <TimeAgo :at="line.last.tried_at" /></span>
             </template>
             <span v-else class="second">none yet</span>
           </td>
@@ -93,8 +93,8 @@ const tried = useTryWebhook()
               <td><StateWord :word="delivery.state" :shape="SHAPES[delivery.state]" :quiet="!delivery.failed" /></td>
               <td class="num">{{ delivery.attempts }}</td>
               <td>
-                {{ outcome(delivery) }}
-                <span v-if="delivery.tried_at" class="second"><TimeAgo :at="delivery.tried_at" /></span>
+                {{ outcome(delivery)
+                }}<span v-if="delivery.tried_at" class="second">, <TimeAgo :at="delivery.tried_at" /></span>
                 <span v-if="delivery.next_at && delivery.failed" class="second"
                   >, again <TimeAgo :at="delivery.next_at"
                 /></span>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** How much may be asked of an upstream and its offers in a minute, what is left of it, and when it is used up. */
+/** How much may be asked of an upstream and its offers in a minute, what is left of it, and when requests begin to wait. */
 import { computed } from 'vue'
 import type { Schemas } from '@/api/client'
 import { duration, grouped } from '@/lib/format'
@@ -26,8 +26,8 @@ function usedUp(limit: Schemas['LimitLine']): string {
           <th scope="col">what</th>
           <th scope="col" class="num">limit</th>
           <th scope="col" class="num">used in the last minute</th>
-          <th scope="col" class="num">left now</th>
-          <th scope="col">used up</th>
+          <th scope="col" class="num">left</th>
+          <th scope="col">requests wait</th>
           <th scope="col">known from</th>
         </tr>
       </thead>

@@ -36,7 +36,7 @@ pub(super) async fn run(args: FollowArgs, management: &Management, reader: Reade
             let place = request.place.filter(|_| id.is_some());
             let step = (request.step.clone(), request.offer.clone(), request.attempt, place);
             if told.insert(request.id.clone(), step.clone()) != Some(step) {
-                tell(reader, request, || step_line(request, &looked))?;
+                tell(reader, request, || step_line(request))?;
             }
         }
         for request in &looked.ended {
@@ -78,7 +78,7 @@ fn head(at: chrono::DateTime<chrono::Utc>, id: &str, team: &str, route: &str) ->
     format!("{}  {id}  {team}  {route}", at.format("%H:%M:%S"))
 }
 
-fn step_line(request: &UnderWayLine, looked: &UnderWayShown) -> String {
+fn step_line(request: &UnderWayLine) -> String {
     let offer = request.offer.as_deref().unwrap_or_default();
     let says = match request.step.as_str() {
         "waiting for room" => match request.place {
@@ -93,8 +93,11 @@ fn step_line(request: &UnderWayLine, looked: &UnderWayShown) -> String {
         "answering" => format!("answered by {offer}"),
         _ => "planned".to_owned(),
     };
-    let whole = words::exact_wait(request.whole_ms);
-    format!("{}  {says}, {whole} after it arrived", head(looked.at, &request.id, &request.team, &request.route))
+    // When it came to this step, not when it was looked at.
+    let after_ms = request.whole_ms.saturating_sub(request.step_ms);
+    let at = request.at + chrono::TimeDelta::milliseconds(i64::try_from(after_ms).unwrap_or(i64::MAX));
+    let after = words::exact_wait(after_ms);
+    format!("{}  {says}, {after} after it arrived", head(at, &request.id, &request.team, &request.route))
 }
 
 fn end_line(request: &RequestLine) -> String {

@@ -178,7 +178,6 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
         0 => streams,
         waiting => format!("{streams}\n{waiting} wait"),
     };
-    let streams = std::iter::once(streams).chain(upstream.limits.iter().map(limit)).collect::<Vec<_>>().join("\n");
     let state = match (upstream.drained, next_trial(upstream)) {
         (true, _) => format!("{sign} {}\ndrained", upstream.state),
         (false, Some(at)) => format!("{sign} {}\nnext trial {}", upstream.state, words::in_time(at, now())),
@@ -189,7 +188,11 @@ fn upstream_row(upstream: &UpstreamLine) -> Vec<String> {
         state,
         streams,
         words::wait(upstream.first_token_ms),
-        format!("{}\n{}", upstream.address, upstream.dialect),
+        [upstream.address.clone(), upstream.dialect.clone()]
+            .into_iter()
+            .chain(upstream.limits.iter().map(limit))
+            .collect::<Vec<_>>()
+            .join("\n"),
         upstream.offers.iter().map(offer).collect::<Vec<_>>().join("\n"),
         last_failure,
     ]
@@ -225,11 +228,13 @@ fn offer(offer: &OfferLine) -> String {
 /// A limit by the minute and how it stands.
 fn limit(line: &LimitLine) -> String {
     let (left, limit) = (words::grouped(line.left), words::grouped(line.limit));
-    let source = if line.source == "told" { "as it tells" } else { "a minute" };
-    let used_up = match line.used_up_in_s {
-        None => String::new(),
-        Some(0) => ", used up".to_owned(),
-        Some(seconds) => format!(", used up in {}", words::seconds(seconds * 1_000)),
+    let stands = match line.source.as_str() {
+        "told" => format!("{left} of {limit} {} left, as it tells", line.what),
+        _ => format!("{} of {limit} {} a minute used", words::grouped(line.used), line.what),
     };
-    format!("{left} of {limit} {} left, {source}{used_up}", line.what)
+    match line.used_up_in_s {
+        None => stands,
+        Some(0) => format!("{stands}, more wait"),
+        Some(seconds) => format!("{stands}, more wait in {}", words::seconds(seconds * 1_000)),
+    }
 }

@@ -103,6 +103,8 @@ pub struct Change {
     pub state: HealthState,
     /// Why, in words.
     pub why: String,
+    /// Whether it rests once more since a trial failed: it was not well in between.
+    pub is_again: bool,
 }
 
 /// Whether it may be asked.
@@ -238,7 +240,8 @@ impl Health {
         self.phase = Phase::Closed;
         self.outcomes.forget();
         (self.well_at, self.since) = (Some(at), Some(at));
-        Some(self.changed(at, HealthState::Well, format!("{successes} requests in a row were answered on trial")))
+        let why = format!("{successes} requests in a row were answered on trial");
+        Some(self.changed(Change { at, state: HealthState::Well, why, is_again: false }))
     }
 
     /// An attempt waits for its first token, or has waited, longer than is usual. It counts as a failure among the recent
@@ -294,7 +297,7 @@ impl Health {
         let is_damped = self.well_at.is_some_and(|well| at - well < DAMPED_WITHIN);
         self.rests = if is_on_trial || is_damped { self.rests.saturating_add(1) } else { 0 };
         self.phase = Phase::Open { until: at + self.rest(at) };
-        Some(self.changed(at, HealthState::Failing, why))
+        Some(self.changed(Change { at, state: HealthState::Failing, why, is_again: is_on_trial }))
     }
 
     /// How long it rests now.
@@ -305,8 +308,7 @@ impl Health {
         rest + TimeDelta::milliseconds(rest.num_milliseconds() * part / 100_000)
     }
 
-    fn changed(&mut self, at: DateTime<Utc>, state: HealthState, why: String) -> Change {
-        let change = Change { at, state, why };
+    fn changed(&mut self, change: Change) -> Change {
         self.changes.truncate(KEPT_CHANGES - 1);
         self.changes.push_front(change.clone());
         self.round += 1;

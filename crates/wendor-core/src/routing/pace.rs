@@ -105,7 +105,7 @@ pub struct Standing {
     pub limit: u64,
     /// Used within the last minute.
     pub used: u64,
-    /// What may be used at once.
+    /// What is left: of a declared limit for this minute, of one that is told as it is told.
     pub left: u64,
     /// Whether the service told it; otherwise it is declared, for a minute.
     pub is_told: bool,
@@ -260,7 +260,8 @@ impl Pace {
             let in_seconds = if level <= 0.0 { Some(0.0) } else { (faster > 0.0).then(|| level / faster) };
             let used_up_in = in_seconds.filter(|seconds| *seconds < LONGEST.as_secs_f64());
             let used_up_in = used_up_in.map(Duration::from_secs_f64);
-            Standing { paced, limit, used, left: whole(level), is_told, used_up_in }
+            let left = if is_told { whole(level) } else { limit.saturating_sub(used) };
+            Standing { paced, limit, used, left, is_told, used_up_in }
         };
         let declared = Paced::ALL.into_iter().zip(self.declared).filter_map(|(paced, bucket)| {
             let limit = limits.of(paced)?;
@@ -298,7 +299,7 @@ mod tests {
         assert_eq!(pace.wait(10, SIXTY, false, at(1_100)), Duration::ZERO);
         assert!(pace.wait(10, SIXTY, true, at(1_100)) > Duration::ZERO, "batch leaves half of what goes at once");
         let Standing { used, left, used_up_in, .. } = pace.standings(SIXTY, at(0))[0];
-        assert_eq!((used, left, used_up_in), (5, 0, Some(Duration::ZERO)));
+        assert_eq!((used, left, used_up_in), (5, 55, Some(Duration::ZERO)), "what comes now waits");
     }
 
     #[test]

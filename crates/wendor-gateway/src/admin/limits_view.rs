@@ -15,9 +15,9 @@ pub struct LimitLine {
     pub source: String,
     /// Used by this instance within the last minute.
     pub used: u64,
-    /// What may be used now.
+    /// What is left of it: of a declared one for this minute.
     pub left: u64,
-    /// In how many seconds it is used up, if requests go on coming as in the last minute; absent: not within a day.
+    /// In how many seconds requests begin to wait for it, if they go on coming as in the last minute; 0: they do; absent: not within a day.
     pub used_up_in_s: Option<u64>,
 }
 

@@ -65,6 +65,15 @@ async fn an_upstream_that_rests_and_comes_back_is_told() {
         (&json!("health"), &offer, &json!("rests after failures"))
     );
     assert!(began["why"].as_str().unwrap().contains("3 failures in a row"), "{began}");
+    // A trial that fails is no event of its own.
+    let trial = until("a trial has failed", || async {
+        ferry.ask(&question("night-sailings", true)).await.text().await.unwrap();
+        let upstreams = ferry.get("/upstreams").await;
+        let own = upstreams.as_array().unwrap().iter().find(|line| line["name"] == "quayside").unwrap();
+        let counted = own["offers"][0]["health"]["changes_counted"].as_u64();
+        (counted >= Some(2)).then_some(())
+    });
+    trial.await;
     ferry.quayside.set_fault(Fault::None).await.unwrap();
     let well = until("it is well again", || async {
         ferry.ask(&question("night-sailings", true)).await.text().await.unwrap();

@@ -160,7 +160,7 @@ async fn a_declared_limit_by_the_minute_is_paced() {
     let told = &upstream["offers"][0]["limits"][0];
     assert_eq!((&told["source"], &told["limit"], &told["left"]), (&json!("told"), &json!(60), &json!(53)), "{told}");
     let listed = ferry.wendor(&["upstream", "list"]).await.out;
-    assert!(listed.contains("of 60 requests left, a minute") && listed.contains("53 of 60 requests left"), "{listed}");
+    assert!(listed.contains("7 of 60 requests a minute used") && listed.contains("53 of 60 requests left"), "{listed}");
 }
 
 /// What a service tells of its limit is kept without anything being declared: the next stage answers before it would be refused.
