@@ -788,7 +788,7 @@ export interface paths {
         };
         get?: never;
         /** Drain an upstream, or take it back. Requests under way go on; `streams_open` of the upstream tells how many are left. */
-        put: operations["drain"];
+        put: operations["put-upstreams-name-drained"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1708,7 +1708,7 @@ export interface components {
         LimitLine: {
             /**
              * Format: int64
-             * @description What may be used now.
+             * @description What is left of it: of a declared one for this minute.
              */
             left: number;
             /**
@@ -1725,7 +1725,7 @@ export interface components {
             used: number;
             /**
              * Format: int64
-             * @description In how many seconds it is used up, if requests go on coming as in the last minute; absent: not within a day.
+             * @description In how many seconds requests begin to wait for it, if they go on coming as in the last minute; 0: they do; absent: not within a day.
              */
             used_up_in_s?: number | null;
             /** @description What is limited: `requests` or `tokens`. */
@@ -7140,7 +7140,7 @@ export interface operations {
             };
         };
     };
-    drain: {
+    "put-upstreams-name-drained": {
         parameters: {
             query?: never;
             header?: never;
@@ -7165,13 +7165,76 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
+            /** @description Something that came with the call cannot be taken; `field` says which */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token came with the call, or one that is not in force */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
             /** @description No such upstream */
             404: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProblemDetails"];
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description It is in the way of what there is, or another revision is in force by now */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The catalogue would not do so; `problems` says where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description A fault of Wendor's own; its log says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The records cannot be reached at the moment */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
         };

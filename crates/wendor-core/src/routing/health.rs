@@ -244,6 +244,12 @@ impl Health {
         Some(self.changed(Change { at, state: HealthState::Well, why, is_again: false }))
     }
 
+    /// An attempt was given up after so long without a first token, since another answered: what is usual has to hold it, or it would be taken
+    /// for quicker than it is.
+    pub fn waited_in_vain(&mut self, millis: u64) {
+        self.waits.add(millis);
+    }
+
     /// An attempt waits for its first token, or has waited, longer than is usual. It counts as a failure among the recent
     /// ones, and some in a row make it rest too. Tells what has changed.
     pub fn was_slow(&mut self, at: DateTime<Utc>, why: &str) -> Option<Change> {

@@ -71,9 +71,9 @@ impl Document {
         for (path, item) in &mut document.paths.paths {
             // Handlers of different things have the same names; an operation's has to be its own.
             let name = path.trim_start_matches("/manage/v1/").replace(['/', '{', '}', '.'], "-");
-            let methods = [("get", &mut item.get), ("post", &mut item.post), ("delete", &mut item.delete)];
-            for (method, operation) in methods.into_iter().filter_map(|(method, found)| Some((method, found.as_mut()?)))
-            {
+            let changing = [("post", &mut item.post), ("put", &mut item.put), ("delete", &mut item.delete)];
+            let methods = std::iter::once(("get", &mut item.get)).chain(changing);
+            for (method, operation) in methods.filter_map(|(method, found)| Some((method, found.as_mut()?))) {
                 operation.operation_id = Some(format!("{method}-{}", name.replace("--", "-").trim_end_matches('-')));
                 tell_problems(operation, method, path.contains('{'));
             }
@@ -101,7 +101,7 @@ fn asks_by_name(operation: &Operation) -> bool {
 /// Whether a call changes the catalogue, by the way that all changes take.
 fn revises(operation: &Operation, method: &str) -> bool {
     const CHANGED: [&str; 3] = ["upstreams", "routes", "teams"];
-    method == "post" && operation.tags.iter().flatten().any(|tag| CHANGED.contains(&tag.as_str()))
+    matches!(method, "post" | "put") && operation.tags.iter().flatten().any(|tag| CHANGED.contains(&tag.as_str()))
 }
 
 /// Tells what the handler does not: the answers that come from what stands before it, and the type of all problems.

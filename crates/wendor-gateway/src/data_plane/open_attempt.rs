@@ -185,6 +185,15 @@ impl OpenAttempt {
         Ended { attempt: self.record(Some(failure), spent), spare }
     }
 
+    /// It is given up since another answered first.
+    #[must_use]
+    pub fn was_slower(self) -> Ended {
+        if self.streamed {
+            self.asked.waited_in_vain(self.account.call.elapsed_ms().saturating_sub(self.began_ms));
+        }
+        self.given_up()
+    }
+
     /// It is given up, without a failure of its own.
     #[must_use]
     pub fn given_up(mut self) -> Ended {

@@ -269,7 +269,7 @@ impl Ticket {
             if open.number() == number {
                 self.open.push(open);
             } else {
-                self.detail.attempts.push(open.given_up().attempt);
+                self.detail.attempts.push(open.was_slower().attempt);
             }
         }
         if let Some(open) = self.open.last_mut() {

@@ -112,6 +112,11 @@ impl Asked {
         self.told(None, change)
     }
 
+    /// It was given up after so long without a first token, since another answered.
+    pub fn waited_in_vain(&self, millis: u64) {
+        self.offer_state.health_kept().waited_in_vain(millis);
+    }
+
     fn connected(&mut self, at: DateTime<Utc>) -> Option<Change> {
         self.tries_upstream = false;
         let mut connections = self.upstream_state.connections_kept();

@@ -216,3 +216,21 @@ proptest! {
         prop_assert!(health.changes().count() <= KEPT_CHANGES);
     }
 }
+
+/// Where one in ten waits long and is given up since another answered, what one in twenty passes is the long wait, and not that of the others.
+#[test]
+fn what_was_given_up_counts_as_a_wait() {
+    let (mut known, mut blind) = (Health::default(), Health::default());
+    for number in 0..60 {
+        let is_slow = number % 10 == 9;
+        let at = at(number);
+        if is_slow {
+            known.waited_in_vain(900);
+        } else {
+            known.succeeded(at, Some(100));
+            blind.succeeded(at, Some(100));
+        }
+    }
+    assert_eq!((known.waits().p95_ms(), blind.waits().p95_ms()), (Some(900), Some(100)));
+    assert_eq!(known.waits().usual_ms(), Some(100));
+}
