@@ -17,8 +17,9 @@ const lines = computed(() =>
     })),
   ),
 )
+const LOADING_LAST = 'While a server loads the model others are asked; it is waited for if nothing else is left'
 const loading = (stage: Schemas['StageLine']) =>
-  stage.loading_ms == null ? 'if all else fails' : stage.loading_ms === 0 ? 'no wait' : duration(stage.loading_ms)
+  stage.loading_ms == null ? '–' : stage.loading_ms === 0 ? 'no wait' : duration(stage.loading_ms)
 const room = (stage: Schemas['StageLine']) => (stage.room_ms === 0 ? 'no wait' : duration(stage.room_ms))
 const upstream = (offer: string) => offer.split('/')[0] ?? offer
 const answered = (offer: string) => props.usage?.lines.find((line) => line.name === offer)?.requests ?? 0
@@ -46,12 +47,16 @@ const answered = (offer: string) => props.usage?.lines.find((line) => line.name 
           {{ line.isFirst ? `${line.number}, by ${line.stage.pick}${line.stage.hedged ? ', hedged' : ''}` : '' }}
         </td>
         <td>
-          <RouterLink :to="paths.upstream(upstream(line.one.offer))">{{ line.one.offer }}</RouterLink>
+          <RouterLink class="whitespace-nowrap" :to="paths.upstream(upstream(line.one.offer))">{{
+            line.one.offer
+          }}</RouterLink>
           <span v-if="line.one.share != null" class="second ml-1.5"> {{ line.one.share }} parts</span>
         </td>
         <td class="num">{{ grouped(answered(line.one.offer)) }}</td>
         <td class="num">{{ line.isFirst ? room(line.stage) : '' }}</td>
-        <td class="num">{{ line.isFirst ? loading(line.stage) : '' }}</td>
+        <td class="num" :title="line.stage.loading_ms == null ? LOADING_LAST : undefined">
+          {{ line.isFirst ? loading(line.stage) : '' }}
+        </td>
         <td class="num">{{ line.isFirst ? duration(line.stage.first_event_ms) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.reply_ms) : '' }}</td>
         <td class="num">{{ line.isFirst ? duration(line.stage.between_events_ms) : '' }}</td>
