@@ -94,7 +94,10 @@ pub(crate) async fn complete(
         return Ok(error(dialect, 400, "invalid_seal", "This thinking was sealed by somebody else."));
     }
     let manners = shared.manners();
-    let conversation = ignoring(&manners, conversation);
+    let mut conversation = ignoring(&manners, conversation);
+    if is_limit_unknown(&manners, &shared) {
+        conversation.output_limit = None;
+    }
     let script = Script::of(&shared.profile, &conversation).with(&manners, &conversation);
     if manners.load_ms > 0 && !std::mem::replace(&mut shared.state().has_loaded, true) {
         tokio::time::sleep(Duration::from_millis(manners.load_ms)).await;
@@ -156,6 +159,14 @@ fn late(fault: &Fault) -> Duration {
         | Fault::Garbage
         | Fault::GarbageMidway => Duration::ZERO,
     }
+}
+
+/// Whether the limit of the question that came last has a name that this server does not know.
+fn is_limit_unknown(manners: &Manners, shared: &Shared) -> bool {
+    let Some(unknown) = manners.ignores_limit.as_deref() else { return false };
+    let state = shared.state();
+    let body = state.last_seen.as_ref().map(|seen| String::from_utf8_lossy(&seen.body)).unwrap_or_default();
+    unknown == "any" || body.contains(&format!("\"{unknown}\""))
 }
 
 /// The conversation without what this server does not look at.

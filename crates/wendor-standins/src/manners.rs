@@ -46,6 +46,8 @@ pub struct Manners {
     pub says_loading_ms: u64,
     /// It does not look at images.
     pub ignores_images: bool,
+    /// It knows no limit of output tokens by this name: `max_tokens`, `max_completion_tokens`, or `any`.
+    pub ignores_limit: Option<String>,
     /// It calls no functions.
     pub ignores_tools: bool,
     /// It keeps to no schema.

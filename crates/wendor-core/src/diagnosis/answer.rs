@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::finding::{Finding, FindingKind};
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
+use crate::catalog::ability::Mark;
 use crate::catalog::upstream::Dialect;
 use crate::routing::failure::Failure;
 use crate::wire::codec::{self, FrameKind, StreamReader};
@@ -28,6 +29,13 @@ const RHYTHM_PIECES: usize = 8;
 /// A first piece that waits so long, in microseconds, while the next answer is quick, waited for the model to be loaded.
 const LOAD_FROM_US: u64 = 2_000_000;
 
+/// Pieces that may come beyond a limit in tokens: an end, an empty one.
+const PIECES_BEYOND: usize = 8;
+
+/// Bytes of a token that is short on average, and of one that is longer than any on average.
+const BYTES_A_SHORT_TOKEN: usize = 2;
+const BYTES_A_LONG_TOKEN: usize = 16;
+
 /// What a plain question asks.
 pub const QUESTION: &str = "Count from one to twenty in words, separated by commas. Write nothing else.";
 
@@ -46,6 +54,8 @@ pub struct AnswerSeen {
     pub answer: Answer,
     /// How it ended.
     pub ended: Ended,
+    /// Whether it went on past the limit that was asked for: then the rest was not read.
+    pub is_past_limit: bool,
     /// What was not as the dialect promises.
     pub fault: Option<Failure>,
 }
@@ -94,23 +104,31 @@ pub struct Listener {
     reader: Box<dyn StreamReader>,
     seen: AnswerSeen,
     has_terminator: bool,
+    limit: u32,
 }
 
 impl Listener {
-    /// Of that dialect.
+    /// Of that dialect, to an answer of at most so many tokens.
     #[must_use]
-    pub fn of(dialect: Dialect) -> Self {
+    pub fn of(dialect: Dialect, limit: u32) -> Self {
         let codec = codec::of(dialect);
         Self {
             decoder: FrameDecoder::new(codec.framing()),
             reader: codec.reader(),
             seen: AnswerSeen::default(),
             has_terminator: false,
+            limit,
         }
     }
 
-    /// Takes what came, so many microseconds after asking.
-    pub fn take(&mut self, bytes: &[u8], at_us: u64) {
+    /// Takes what came, so many microseconds after asking. Says whether more is to be read: past its limit an answer is not.
+    pub fn take(&mut self, bytes: &[u8], at_us: u64) -> bool {
+        self.hear(bytes, at_us);
+        self.seen.is_past_limit = is_past(self.seen.pieces, self.seen.text().len(), self.limit);
+        !self.seen.is_past_limit
+    }
+
+    fn hear(&mut self, bytes: &[u8], at_us: u64) {
         for part in bytes.chunks(MAX_EVENT_BYTES / 2) {
             if let Err(error) = self.decoder.push(part) {
                 let failure = Failure::new(crate::routing::failure::FailureKind::Malformed, error.to_string());
@@ -170,6 +188,14 @@ impl Listener {
     }
 }
 
+/// Whether an answer of so many pieces and bytes is longer than that many tokens. Most servers send a token as a piece; some send several pieces
+/// for one, and some many tokens in one.
+fn is_past(pieces: usize, bytes: usize, limit: u32) -> bool {
+    let limit = usize::try_from(limit).unwrap_or(usize::MAX);
+    let by_pieces = pieces > limit.saturating_add(PIECES_BEYOND) && bytes > limit.saturating_mul(BYTES_A_SHORT_TOKEN);
+    by_pieces || bytes > limit.saturating_mul(BYTES_A_LONG_TOKEN)
+}
+
 /// A whole answer, so many microseconds after asking.
 #[must_use]
 pub fn whole(dialect: Dialect, body: &[u8], at_us: u64) -> AnswerSeen {
@@ -223,6 +249,22 @@ fn used(seen: &AnswerSeen) -> String {
         }
         None => "usage not told".to_owned(),
     }
+}
+
+/// A stream that went on past the limit that was asked for. `has_old` says whether it keeps to the limit under its older name, where that was tried.
+#[must_use]
+pub fn judge_unlimited(seen: &AnswerSeen, limit: u32, of: Of<'_>, has_old: bool) -> Judged {
+    let says = format!(
+        "{} was asked for {limit} tokens at most and goes on after {} pieces; the rest was not read. What a request costs there has no bound but its own end.",
+        of.model, seen.pieces
+    );
+    let mark = Change::Mark { model: of.model.to_owned(), mark: Mark::OldLimit };
+    let owner =
+        format!("Your server does not keep to the limit of output tokens that requests to {} ask for.", of.model);
+    let mended = has_old.then(|| Remedy::change("Send the limit as `max_tokens`, which the server keeps to", mark));
+    let remedies = mended.into_iter().chain([Remedy::owner(owner)]).collect();
+    let told = format!("past its limit of {limit} tokens, reading stopped");
+    Judged::found(told, Finding::noted(FindingKind::LimitIgnored, says, remedies))
 }
 
 /// Judges a stream. `again` is a second one with a higher cap, where the first was silent at its cap.
@@ -359,8 +401,10 @@ mod tests {
     const DONE: &str = "data: [DONE]\n\n";
 
     fn heard(parts: &[(String, u64)]) -> AnswerSeen {
-        let mut listener = Listener::of(Dialect::ChatCompletions);
-        parts.iter().for_each(|(part, at)| listener.take(part.as_bytes(), *at));
+        let mut listener = Listener::of(Dialect::ChatCompletions, CALL_TOKENS);
+        for (part, at) in parts {
+            listener.take(part.as_bytes(), *at);
+        }
         listener.end(parts.last().map_or(0, |(_, at)| *at))
     }
 
@@ -383,6 +427,22 @@ mod tests {
     fn what_a_stream_tells(#[case] seen: AnswerSeen, #[case] expected: Option<FindingKind>) {
         let judged = judge_streamed(&seen, None, OF);
         assert_eq!(judged.findings.iter().map(|finding| finding.kind).collect::<Vec<_>>(), Vec::from_iter(expected));
+    }
+
+    #[rstest]
+    #[case::within(256, "one, ", 250, false)]
+    #[case::a_piece_for_each_letter(20, "o", 40, false)]
+    #[case::past_by_pieces(64, "one, ", 80, true)]
+    #[case::past_by_bytes_in_few_pieces(4, "one, two, three, four, five, six, seven, ", 3, true)]
+    fn past_its_limit_it_is_not_read_on(
+        #[case] limit: u32,
+        #[case] text: &str,
+        #[case] pieces: usize,
+        #[case] is_past: bool,
+    ) {
+        let mut listener = Listener::of(Dialect::ChatCompletions, limit);
+        let goes_on = (0..pieces).all(|at| listener.take(piece(text).as_bytes(), at as u64));
+        assert_eq!((goes_on, listener.end(1).is_past_limit), (!is_past, is_past));
     }
 
     #[rstest]

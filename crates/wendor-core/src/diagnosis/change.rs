@@ -70,6 +70,13 @@ pub fn to_upstream(upstream: &mut Upstream, change: &Change, value: Option<&str>
             changed.output_cap = Some(std::num::NonZeroU32::new(*to).ok_or(CannotChange::Zero)?);
             upstream.offers.insert(model.clone(), changed);
         }
+        Change::Mark { model, mark } => {
+            let mut changed = offer(upstream, model)?;
+            if !changed.marks.contains(mark) {
+                changed.marks.push(*mark);
+            }
+            upstream.offers.insert(model.clone(), changed);
+        }
         Change::ContextWindow { model, to } => {
             let mut changed = offer(upstream, model)?;
             changed.context_window = Some(std::num::NonZeroU32::new(*to).ok_or(CannotChange::Zero)?);

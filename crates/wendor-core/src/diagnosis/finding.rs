@@ -141,6 +141,8 @@ findings! {
     /// Answers.
     ThinkingAtCap => "thinking-at-cap", "the model thinks until the offer's output cap and says nothing";
     /// Answers.
+    LimitIgnored => "limit-ignored", "the server does not keep to the limit on output";
+    /// Answers.
     AnswerEmpty => "answer-empty", "the answer holds nothing";
     /// Abilities.
     ToolsIgnored => "tools-ignored", "functions are not called, or not with what they were asked for";

@@ -42,8 +42,30 @@ pub fn told(heard: &Heard) -> Told {
     let code = [error.get("code"), deep, error.get("status"), error.get("type")].into_iter().map(text);
     let code = code.filter(|code| !code.is_empty()).collect::<Vec<_>>().join(" ");
     let message = [error.get("message"), error.get("detail"), body.get("message"), body.get("detail")];
-    let message = message.into_iter().map(text).find(|words| !words.is_empty()).unwrap_or_default();
+    let message = message.into_iter().map(text).find(|words| !words.is_empty());
+    let message = message.or_else(|| listed(body.get("detail")?)).unwrap_or_default();
     Told { code, message: cut(&message) }
+}
+
+/// What servers say that check a body against its schema: places with what is wrong there.
+fn listed(detail: &Value) -> Option<String> {
+    let one = |wrong: &Value| {
+        let steps = wrong.get("loc").and_then(Value::as_array).map_or(&[][..], Vec::as_slice);
+        let steps = steps.iter().map(|step| step.as_str().map_or_else(|| step.to_string(), str::to_owned));
+        // It begins with the part of the request, which is always the body.
+        let place = steps.filter(|step| step != "body").collect::<Vec<_>>().join(".");
+        let says = wrong.get("msg")?.as_str()?;
+        Some(if place.is_empty() { says.to_owned() } else { format!("{place}: {says}") })
+    };
+    let all: Vec<String> = detail.as_array()?.iter().filter_map(one).collect();
+    (!all.is_empty()).then(|| all.join("; "))
+}
+
+/// What a server says of itself, as a sentence that quotes it; empty where it says nothing.
+#[must_use]
+pub fn quoted(heard: &Heard) -> String {
+    let message = told(heard).message;
+    if message.is_empty() { String::new() } else { format!(" It says: \"{message}\"") }
 }
 
 fn cut(words: &str) -> String {
@@ -68,7 +90,7 @@ pub struct Asked<'a> {
 pub fn judge(heard: &Heard, asked: Asked<'_>) -> Finding {
     let Told { code, message } = told(heard);
     let small = format!("{code} {message}").to_ascii_lowercase();
-    let quoted = if message.is_empty() { String::new() } else { format!(" It says: \"{message}\"") };
+    let quoted = quoted(heard);
     let host = asked.host;
     let holds = |words: &[&str]| words.iter().any(|word| small.contains(word));
     let operator = |says: String| vec![Remedy::operator(says)];
@@ -206,6 +228,19 @@ mod tests {
     ) {
         let finding = judge(&heard(status, body), Asked { has_key, headers: &[], host: "quarry.example" });
         assert_eq!(finding.kind, expected, "{}", finding.says);
+    }
+
+    #[rstest]
+    #[case::listed(
+        r#"{"detail":[{"loc":["body","messages",0,"role"],"msg":"unexpected value"},{"msg":"too long"}]}"#,
+        " It says: \"messages.0.role: unexpected value; too long\""
+    )]
+    #[case::text(r#"{"detail":"Not authenticated"}"#, " It says: \"Not authenticated\"")]
+    #[case::nothing("{}", "")]
+    #[case::page("<html>no</html>", "")]
+    #[case::control_characters("bad\u{1b}[31m\nthing", " It says: \"bad [31m thing\"")]
+    fn a_server_is_quoted(#[case] body: &str, #[case] words: &str) {
+        assert_eq!(quoted(&heard(400, body)), words);
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::catalog::ability::Ability;
+use crate::catalog::ability::{Ability, Mark};
 use crate::catalog::upstream::{Address, Auth, Dialect, Fingerprint};
 
 /// A change to an upstream's settings.
@@ -56,6 +56,13 @@ pub enum Change {
         model: String,
         /// Tokens.
         to: u32,
+    },
+    /// An offer gets a mark.
+    Mark {
+        /// Of which model.
+        model: String,
+        /// Which.
+        mark: Mark,
     },
     /// An offer's context window.
     ContextWindow {

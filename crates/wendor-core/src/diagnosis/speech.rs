@@ -4,11 +4,13 @@
 use std::collections::BTreeMap;
 
 use super::finding::{Finding, FindingKind};
+use super::refusal::quoted;
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::seen::{Answered, Heard, NotHeard};
 use crate::catalog::upstream::{Address, AddressParts, Dialect};
 use crate::wire::codec;
+use crate::wire::rejection::is_loading;
 
 /// Paths below which APIs are often put.
 const USUAL_PREFIXES: [&str; 10] =
@@ -59,9 +61,17 @@ pub fn judge_http(address: &Address, path: &str, answered: &Answered) -> Judged 
     let told = heard.told();
     match heard.status {
         300..=399 => Judged::found(&*told, redirected(address, path, heard)),
+        503 if is_loading(&heard.body) => {
+            let says = format!("{host} loads its model and answers no question yet.{}", quoted(heard));
+            let does = "Look again in a moment; a stage's `loading` says how long requests are held meanwhile";
+            Judged::found(&*told, Finding::failing(FindingKind::NotReady, says, vec![Remedy::operator(does)]))
+        }
         502..=504 => {
-            let says =
-                format!("Something answers {} in the server's place: the server behind it is not ready.", heard.status);
+            let says = format!(
+                "Something answers {} in the server's place: the server behind it is not ready.{}",
+                heard.status,
+                quoted(heard)
+            );
             let says_owner = format!(
                 "Behind {host} nothing answers ({}); is the model server running and done with loading?",
                 heard.status
@@ -159,7 +169,9 @@ fn evidence(heard: &Heard) -> Evidence {
     if !listed.is_empty() {
         return Evidence::Listing(listed);
     }
-    if heard.is_page() && !matches!(heard.status, 404 | 405) {
+    // What a status says goes before how its body looks: proxies and sign-ins of browsers answer them with pages.
+    let is_told_by_status = matches!(heard.status, 401 | 403 | 404 | 405 | 407 | 429);
+    if heard.is_page() && !is_told_by_status {
         return Evidence::Page;
     }
     match heard.status {
@@ -391,4 +403,36 @@ pub fn other_dialect(stated: Dialect, spoken: Dialect) -> Finding {
     let says = format!("The upstream is said to speak {stated}, and the server speaks {spoken}.");
     let remedy = Remedy::change(format!("Speak {spoken} with it"), Change::Dialect { to: spoken });
     Finding::failing(FindingKind::OtherDialect, says, vec![remedy])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn heard(status: u16, content_type: &str, body: &str) -> Heard {
+        Heard { status, content_type: content_type.into(), body: body.to_owned().into(), ..Heard::default() }
+    }
+
+    /// A proxy or a sign-in of browsers answers with pages; its status says what is the matter.
+    #[rstest]
+    #[case::a_page(200, Evidence::Page)]
+    #[case::basic_sign_in(401, Evidence::Guarded(vec![]))]
+    #[case::forbidden(403, Evidence::Guarded(vec![]))]
+    #[case::limited(429, Evidence::Guarded(vec![]))]
+    #[case::not_there(404, Evidence::Nothing)]
+    fn a_status_goes_before_how_a_body_looks(#[case] status: u16, #[case] expected: Evidence) {
+        assert_eq!(evidence(&heard(status, "text/html", "<html><h1>Ferries</h1></html>")), expected);
+    }
+
+    #[rstest]
+    #[case::loads(503, r#"{"error":{"message":"Loading model","code":503}}"#, "loads its model")]
+    #[case::behind_a_proxy(502, "<html>Bad Gateway</html>", "Something answers 502")]
+    #[case::quoted(503, r#"{"error":"all slots are busy"}"#, r#"It says: "all slots are busy""#)]
+    fn what_is_not_ready_is_told_apart(#[case] status: u16, #[case] body: &str, #[case] words: &str) {
+        let address = Address::parse("http://quarry.example").unwrap();
+        let judged = judge_http(&address, "/v1/models", &Ok(heard(status, "application/json", body)));
+        let finding = judged.findings.first().unwrap();
+        assert!(finding.kind == FindingKind::NotReady && finding.says.contains(words), "{}", finding.says);
+    }
 }

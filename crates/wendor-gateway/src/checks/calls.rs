@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use hyper::Method;
 use rand::RngExt;
+use wendor_core::catalog::ability::Mark;
 use wendor_core::catalog::upstream::{Dialect, Offer};
 use wendor_core::diagnosis::answer::{self, AnswerSeen, CALL_TOKENS, Listener, PATIENT_TOKENS};
 use wendor_core::diagnosis::finding::{Finding, FindingKind};
@@ -32,6 +33,12 @@ use crate::app::App;
 
 /// How long an answer may take: a large model may be loaded first.
 const PATIENCE: Duration = Duration::from_secs(120);
+
+/// The part of what a streamed answer may cost that is not asked for: one in so many.
+const KEPT_BACK: u32 = 4;
+
+/// Why nothing more is asked of a server that ignores limits.
+const UNBOUNDED: &str = "the server does not keep to the limit on output, so nobody knows what asking more would cost";
 
 /// Numbers that proofs are drawn from: six digits, so that luck has one chance in a million.
 const NUMBERS: std::ops::Range<u32> = 100_000..1_000_000;
@@ -109,6 +116,11 @@ pub async fn run(
     let chats = call.offer.can(wendor_core::catalog::ability::Ability::Chat);
     if chats {
         plain(&call, checked).await?;
+        if checked.report.findings().any(|finding| finding.kind == FindingKind::LimitIgnored) {
+            // What it would cost more nobody knows.
+            not_asked(&mut checked.report, &ALL[1..], UNBOUNDED);
+            return Some(());
+        }
     } else {
         not_asked(&mut checked.report, &ALL[..2], "this offer is not for conversations");
     }
@@ -146,6 +158,10 @@ async fn plain(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
     let cap = of.output_cap.map_or(CALL_TOKENS, |cap| cap.min(CALL_TOKENS));
     let start = Instant::now();
     let streamed = match call.streamed(cap).await {
+        Ok(seen) if seen.is_past_limit => {
+            let has_old = call.keeps_old_limit(cap).await;
+            (answer::judge_unlimited(&seen, cap - cap / KEPT_BACK, of, has_old), seen)
+        }
         Ok(seen) if seen.is_silent_at_cap() && seen.fault.is_none() => {
             let again = call.streamed(PATIENT_TOKENS).await.ok();
             (answer::judge_streamed(&seen, again.as_ref(), of), seen)
@@ -160,6 +176,9 @@ async fn plain(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
     let (judged, seen) = streamed;
     let tried = format!("POST {} to {}, streamed", call.path(true), call.model);
     super::go_on(checked.report.take(StepReport::of(Step::StreamedAnswer, tried, judged, since(start))))?;
+    if seen.is_past_limit {
+        return Some(());
+    }
 
     let start = Instant::now();
     let judged = match call.whole(&proof::plain(call.model, false, cap), proof::worst_of_call(cap)).await {
@@ -230,7 +249,9 @@ impl Call<'_> {
 
     async fn streamed(&self, cap: u32) -> Result<AnswerSeen, NoAnswer> {
         let spending = self.spend(proof::worst_of_call(cap)).await?;
-        let body = self.body(&proof::plain(self.model, true, cap));
+        // What is on its way when reading stops has to be within what was shown too.
+        let asked = cap - cap / KEPT_BACK;
+        let body = self.body(&proof::plain(self.model, true, asked));
         let url = self.found.address.endpoint(&self.path(true));
         let start = Instant::now();
         let answered = self.peer.ask((Method::POST, &url), self.credentials(), body, PATIENCE).await;
@@ -246,7 +267,7 @@ impl Call<'_> {
                 return Err(NoAnswer::Failed(not_heard(&not)));
             }
         };
-        let mut listener = Listener::of(self.found.dialect);
+        let mut listener = Listener::of(self.found.dialect, asked);
         // Whether the end was proper is told by what came.
         let _reached_its_end = answer.each_part(start, PATIENCE, |part, at| listener.take(part, at)).await;
         let seen = listener.end(since(start));
@@ -274,6 +295,17 @@ impl Call<'_> {
                 }))
             }
         }
+    }
+
+    /// Whether the server keeps to the limit under its older name.
+    async fn keeps_old_limit(&self, cap: u32) -> bool {
+        if self.found.dialect != Dialect::ChatCompletions || self.offer.marks.contains(&Mark::OldLimit) {
+            return false;
+        }
+        let mut offer = self.offer.clone();
+        offer.marks.push(Mark::OldLimit);
+        let old = Call { offer, ..*self };
+        old.streamed(cap).await.is_ok_and(|seen| !seen.is_past_limit && seen.fault.is_none())
     }
 
     /// What came of a proof, and how much of the prompt was read.

@@ -246,8 +246,14 @@ impl Answer {
         Ok(heard)
     }
 
-    /// Hands over each part of it when it comes, with the microseconds since `start`. Says whether it came to its end.
-    pub async fn each_part(mut self, start: Instant, patience: Duration, mut take: impl FnMut(&[u8], u64)) -> bool {
+    /// Hands over each part of it when it comes, with the microseconds since `start`, until it says that no more is to be read; the connection
+    /// closes then. Says whether it came to its end.
+    pub async fn each_part(
+        mut self,
+        start: Instant,
+        patience: Duration,
+        mut take: impl FnMut(&[u8], u64) -> bool,
+    ) -> bool {
         let until = tokio::time::Instant::now() + patience;
         let mut bytes = 0;
         loop {
@@ -256,7 +262,9 @@ impl Answer {
                 Ok(Some(Ok(frame))) => {
                     let data = frame.data_ref().map_or(&[][..], |data| data);
                     bytes += data.len();
-                    take(data, super::since(start));
+                    if !take(data, super::since(start)) {
+                        return false;
+                    }
                 }
                 Ok(Some(Err(_))) | Err(_) => return false,
             }

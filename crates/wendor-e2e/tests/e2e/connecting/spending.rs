@@ -130,3 +130,26 @@ async fn a_key_goes_to_a_verified_server_alone() {
     assert!(!heard(&unknown).contains("s3cret") && !heard(&leading).contains("s3cret"));
     assert!(elsewhere.last_look().is_none(), "no redirection is followed");
 }
+
+/// A server that keeps to no limit is not read on past it, and nothing more is asked of it: what it made, as it counts itself, stays within what
+/// two questions may take.
+#[tokio::test]
+async fn a_server_that_ignores_the_limit_costs_no_more_than_was_shown() {
+    let mut quayside = Profile { tokens_per_second: 400, ..Profile::quick("quayside", &["dunlin-70b"]) };
+    quayside.answer_tokens = (4_000, 4_000);
+    quayside.manners.ignores_limit = Some("any".to_owned());
+    let ferry = Ferry::with(Wishes { quayside: Some(quayside), output_cap: Some(2_000), ..Wishes::default() }).await;
+    let began = std::time::Instant::now();
+    let checked = ferry.post("/upstreams/check", &json!({ "name": "quayside" })).await;
+    let (noted, told) = state(&checked, "streamed answer");
+    assert_eq!((noted, told), ("noted", "past its limit of 192 tokens, reading stopped"), "{checked}");
+    let (asked, why) = state(&checked, "whole answer");
+    assert!(asked == "not asked" && why.contains("does not keep to the limit"), "{checked}");
+    assert!(began.elapsed() < std::time::Duration::from_secs(6), "{:?}", began.elapsed());
+    let made = until("both were left", || async {
+        let served = ferry.quayside.served();
+        (served.len() == 2).then(|| served.iter().map(|one| one.output_tokens).sum::<u64>())
+    });
+    let made = made.await;
+    assert!(made <= 2 * 256, "{made} tokens were made, and 512 shown");
+}

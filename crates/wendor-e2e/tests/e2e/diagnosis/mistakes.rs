@@ -13,6 +13,13 @@ const NO_TERMINATOR: &[Dialect] = &[Dialect::ChatCompletions, Dialect::Messages]
 const WEIGHTS: &[Dialect] = &[Dialect::LocalChat];
 const TAGGED: &[Dialect] = &[Dialect::LocalChat, Dialect::ChatCompletions];
 
+const OLD_LIMIT: &[Dialect] = &[Dialect::ChatCompletions];
+
+/// One whose answers come at a pace and do not end by themselves for long.
+fn endless(profile: Profile) -> Profile {
+    Profile { answer_tokens: (4_000, 4_000), tokens_per_second: 800, ..profile }
+}
+
 /// The name under which test servers are encrypted.
 pub const HOST: &str = "pier.tern.example";
 /// A host with two addresses, one of them dead.
@@ -215,6 +222,15 @@ pub const ANSWERS: &[Mistake] = &[
     plain("no usage", Is::NoUsage, &[Dialect::ChatCompletions, Dialect::GenerateContent], |_, setup| {
         setup.with(|manners| manners.no_usage = true)
     }),
+    plain("a limit on output that nobody keeps to", Is::LimitIgnored, TALKERS, |_, setup| {
+        let setup = setup.with(|manners| manners.ignores_limit = Some("any".to_owned()));
+        Setup { profile: endless(setup.profile), ..setup }
+    }),
+    plain("a limit that is known by its old name alone", Is::LimitIgnored, OLD_LIMIT, |_, setup| {
+        let setup = setup.with(|manners| manners.ignores_limit = Some("max_completion_tokens".to_owned()));
+        Setup { profile: endless(setup.profile), ..setup }
+    })
+    .mended_by("mark"),
     plain("no terminator", Is::NoTerminator, NO_TERMINATOR, |_, setup| {
         setup.with(|manners| manners.no_terminator = true)
     }),
