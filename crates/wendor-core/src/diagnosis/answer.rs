@@ -1,18 +1,11 @@
-//! A streamed and a whole answer, as a check listens to them: when each piece came, what it used, how it ended.
-
-use serde::{Deserialize, Serialize};
+//! What a check makes of a streamed and a whole answer ([`super::heard`] listens to them).
 
 use super::finding::{Finding, FindingKind};
+use super::heard::{AnswerSeen, Ended};
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use crate::catalog::ability::Mark;
-use crate::catalog::upstream::Dialect;
-use crate::routing::failure::Failure;
-use crate::wire::codec::{self, FrameKind, StreamReader};
-use crate::wire::conversation::answer::Answer;
-use crate::wire::conversation::event::{Event, Stop, Usage};
-use crate::wire::frames::FrameDecoder;
-use crate::wire::sse::MAX_EVENT_BYTES;
+use crate::wire::conversation::event::Usage;
 
 /// Output tokens that a plain question may take: enough to see a rhythm.
 pub const CALL_TOKENS: u32 = 256;
@@ -29,183 +22,8 @@ const RHYTHM_PIECES: usize = 8;
 /// A first piece that waits so long, in microseconds, while the next answer is quick, waited for the model to be loaded.
 const LOAD_FROM_US: u64 = 2_000_000;
 
-/// Pieces that may come beyond a limit in tokens: an end, an empty one.
-const PIECES_BEYOND: usize = 8;
-
-/// Bytes of a token that is short on average, and of one that is longer than any on average.
-const BYTES_A_SHORT_TOKEN: usize = 2;
-const BYTES_A_LONG_TOKEN: usize = 16;
-
 /// What a plain question asks.
 pub const QUESTION: &str = "Count from one to twenty in words, separated by commas. Write nothing else.";
-
-/// What was heard of an answer.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct AnswerSeen {
-    /// When its first piece came, in microseconds from asking.
-    pub first_us: Option<u64>,
-    /// When its last piece came.
-    pub last_us: u64,
-    /// When it was over.
-    pub end_us: u64,
-    /// Pieces of text and thinking.
-    pub pieces: usize,
-    /// The answer.
-    pub answer: Answer,
-    /// How it ended.
-    pub ended: Ended,
-    /// Whether it went on past the limit that was asked for: then the rest was not read.
-    pub is_past_limit: bool,
-    /// What was not as the dialect promises.
-    pub fault: Option<Failure>,
-}
-
-/// How a stream ended.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Ended {
-    /// With all that belongs to it.
-    Proper,
-    /// Complete, but without its terminator.
-    WithoutTerminator,
-    /// In the middle.
-    #[default]
-    Midway,
-}
-
-impl AnswerSeen {
-    fn usage(&self) -> Option<Usage> {
-        self.answer.usage.filter(|usage| usage.counts().is_some())
-    }
-
-    /// Its text.
-    #[must_use]
-    pub fn text(&self) -> String {
-        self.answer.choices.first().map(super::super::wire::conversation::answer::Choice::text_of).unwrap_or_default()
-    }
-
-    fn is_at_cap(&self) -> bool {
-        self.answer.choices.first().and_then(|choice| choice.stop.as_ref()).is_some_and(Stop::is_at_cap)
-    }
-
-    /// Whether it reached its cap without a word: then more is tried.
-    #[must_use]
-    pub fn is_silent_at_cap(&self) -> bool {
-        self.is_at_cap()
-            && self.text().trim().is_empty()
-            && !self.answer.choices.iter().any(|choice| choice.has_calls())
-    }
-}
-
-/// Listens to a stream.
-#[derive(Debug)]
-pub struct Listener {
-    decoder: FrameDecoder,
-    reader: Box<dyn StreamReader>,
-    seen: AnswerSeen,
-    has_terminator: bool,
-    limit: u32,
-}
-
-impl Listener {
-    /// Of that dialect, to an answer of at most so many tokens.
-    #[must_use]
-    pub fn of(dialect: Dialect, limit: u32) -> Self {
-        let codec = codec::of(dialect);
-        Self {
-            decoder: FrameDecoder::new(codec.framing()),
-            reader: codec.reader(),
-            seen: AnswerSeen::default(),
-            has_terminator: false,
-            limit,
-        }
-    }
-
-    /// Takes what came, so many microseconds after asking. Says whether more is to be read: past its limit an answer is not.
-    pub fn take(&mut self, bytes: &[u8], at_us: u64) -> bool {
-        self.hear(bytes, at_us);
-        self.seen.is_past_limit = is_past(self.seen.pieces, self.seen.text().len(), self.limit);
-        !self.seen.is_past_limit
-    }
-
-    fn hear(&mut self, bytes: &[u8], at_us: u64) {
-        for part in bytes.chunks(MAX_EVENT_BYTES / 2) {
-            if let Err(error) = self.decoder.push(part) {
-                let failure = Failure::new(crate::routing::failure::FailureKind::Malformed, error.to_string());
-                self.seen.fault.get_or_insert(failure);
-                return;
-            }
-            while let Some(frame) = self.decoder.next_frame() {
-                self.frame(frame.data.as_deref(), at_us);
-            }
-        }
-    }
-
-    fn frame(&mut self, data: Option<&[u8]>, at_us: u64) {
-        let Some(data) = data.filter(|_| self.seen.fault.is_none()) else { return };
-        let mut events = Vec::new();
-        match self.reader.read(data, &mut events) {
-            Ok(kind) => self.has_terminator |= kind == FrameKind::Done,
-            Err(failure) => self.seen.fault = Some(failure),
-        }
-        for event in events {
-            let is_piece = match &event {
-                Event::Text { text, .. } | Event::Thinking { text, .. } | Event::Refusal { text, .. } => {
-                    !text.is_empty()
-                }
-                Event::Arguments { .. } | Event::Call { .. } | Event::Image { .. } => true,
-                Event::NextBlock { .. }
-                | Event::Sealed { .. }
-                | Event::CallEnd { .. }
-                | Event::Citation { .. }
-                | Event::Logprobs { .. }
-                | Event::Finish { .. }
-                | Event::Usage(_) => false,
-            };
-            if is_piece {
-                self.seen.first_us.get_or_insert(at_us);
-                self.seen.last_us = at_us;
-                self.seen.pieces += 1;
-            }
-            self.seen.answer.take(event);
-        }
-    }
-
-    /// The stream is over.
-    #[must_use]
-    pub fn end(mut self, at_us: u64) -> AnswerSeen {
-        if let Some(frame) = self.decoder.finish() {
-            self.frame(frame.data.as_deref(), at_us);
-        }
-        self.seen.end_us = at_us;
-        let needs_terminator = !self.reader.terminator().is_empty();
-        self.seen.ended = match (self.reader.is_finished(), needs_terminator && !self.has_terminator) {
-            (false, _) => Ended::Midway,
-            (true, true) => Ended::WithoutTerminator,
-            (true, false) => Ended::Proper,
-        };
-        self.seen
-    }
-}
-
-/// Whether an answer of so many pieces and bytes is longer than that many tokens. Most servers send a token as a piece; some send several pieces
-/// for one, and some many tokens in one.
-fn is_past(pieces: usize, bytes: usize, limit: u32) -> bool {
-    let limit = usize::try_from(limit).unwrap_or(usize::MAX);
-    let by_pieces = pieces > limit.saturating_add(PIECES_BEYOND) && bytes > limit.saturating_mul(BYTES_A_SHORT_TOKEN);
-    by_pieces || bytes > limit.saturating_mul(BYTES_A_LONG_TOKEN)
-}
-
-/// A whole answer, so many microseconds after asking.
-#[must_use]
-pub fn whole(dialect: Dialect, body: &[u8], at_us: u64) -> AnswerSeen {
-    let mut seen = AnswerSeen { end_us: at_us, last_us: at_us, ended: Ended::Proper, ..AnswerSeen::default() };
-    match codec::of(dialect).read_whole(body) {
-        Ok(events) => seen.answer = Answer::of(events),
-        Err(failure) => seen.fault = Some(failure),
-    }
-    seen
-}
 
 /// What the call was about.
 #[derive(Clone, Copy, Debug)]
@@ -387,7 +205,9 @@ pub fn judge_whole(seen: &AnswerSeen, stream: &AnswerSeen, of: Of<'_>) -> Judged
 
 #[cfg(test)]
 mod tests {
+    use super::super::heard::{Listener, whole};
     use super::*;
+    use crate::catalog::upstream::Dialect;
     use rstest::rstest;
 
     fn piece(text: &str) -> String {

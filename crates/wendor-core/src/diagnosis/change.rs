@@ -1,8 +1,10 @@
 //! A remedy applied: a [`Change`] and a catalogue enter, the catalogue as it is then leaves, with the rates that go along.
 
+use std::num::NonZeroU32;
+
 use super::remedy::Change;
 use crate::catalog::Catalogue;
-use crate::catalog::upstream::Upstream;
+use crate::catalog::upstream::{Offer, Upstream};
 use crate::catalog::weights::{OtherWeights, WeightsPin};
 use crate::metering::rate::{Rate, RateCard};
 use crate::name::{Name, OfferName};
@@ -35,10 +37,6 @@ pub enum CannotChange {
 /// # Errors
 /// [`CannotChange`].
 pub fn to_upstream(upstream: &mut Upstream, change: &Change, value: Option<&str>) -> Result<(), CannotChange> {
-    let offer = |upstream: &mut Upstream, model: &str| match upstream.offers.contains_key(model) {
-        true => Ok(upstream.offers.entry(model.to_owned()).or_default().clone()),
-        false => Err(CannotChange::NoOffer(model.to_owned())),
-    };
     match change {
         Change::Address { to } => upstream.address = to.clone(),
         Change::Dialect { to } => upstream.dialect = *to,
@@ -52,43 +50,39 @@ pub fn to_upstream(upstream: &mut Upstream, change: &Change, value: Option<&str>
             }
             upstream.headers.insert(name.clone(), value.to_owned());
         }
-        Change::Model { from, to } => {
-            if upstream.offers.contains_key(to) {
-                return Err(CannotChange::Offered(to.clone()));
-            }
-            let moved = offer(upstream, from)?;
-            upstream.offers.remove(from);
-            upstream.offers.insert(to.clone(), moved);
-        }
-        Change::Abilities { model, to } => {
-            let mut changed = offer(upstream, model)?;
-            changed.abilities = Some(to.clone());
-            upstream.offers.insert(model.clone(), changed);
-        }
-        Change::OutputCap { model, to } => {
-            let mut changed = offer(upstream, model)?;
-            changed.output_cap = Some(std::num::NonZeroU32::new(*to).ok_or(CannotChange::Zero)?);
-            upstream.offers.insert(model.clone(), changed);
-        }
+        Change::Model { from, to } => rename(upstream, from, to)?,
+        Change::Abilities { model, to } => offer(upstream, model)?.abilities = Some(to.clone()),
+        Change::OutputCap { model, to } => offer(upstream, model)?.output_cap = Some(some(*to)?),
+        Change::ContextWindow { model, to } => offer(upstream, model)?.context_window = Some(some(*to)?),
         Change::Mark { model, mark } => {
-            let mut changed = offer(upstream, model)?;
-            if !changed.marks.contains(mark) {
-                changed.marks.push(*mark);
+            let marks = &mut offer(upstream, model)?.marks;
+            if !marks.contains(mark) {
+                marks.push(*mark);
             }
-            upstream.offers.insert(model.clone(), changed);
-        }
-        Change::ContextWindow { model, to } => {
-            let mut changed = offer(upstream, model)?;
-            changed.context_window = Some(std::num::NonZeroU32::new(*to).ok_or(CannotChange::Zero)?);
-            upstream.offers.insert(model.clone(), changed);
         }
         Change::Weights { model, to } => {
-            let mut changed = offer(upstream, model)?;
-            let otherwise = changed.weights.map_or_else(OtherWeights::default, |pin| pin.otherwise);
+            let changed = offer(upstream, model)?;
+            let otherwise = changed.weights.as_ref().map_or_else(OtherWeights::default, |pin| pin.otherwise);
             changed.weights = Some(WeightsPin { digest: to.clone(), otherwise });
-            upstream.offers.insert(model.clone(), changed);
         }
     }
+    Ok(())
+}
+
+fn offer<'u>(upstream: &'u mut Upstream, model: &str) -> Result<&'u mut Offer, CannotChange> {
+    upstream.offers.get_mut(model).ok_or_else(|| CannotChange::NoOffer(model.to_owned()))
+}
+
+fn some(tokens: u32) -> Result<NonZeroU32, CannotChange> {
+    NonZeroU32::new(tokens).ok_or(CannotChange::Zero)
+}
+
+fn rename(upstream: &mut Upstream, from: &str, to: &str) -> Result<(), CannotChange> {
+    if upstream.offers.contains_key(to) {
+        return Err(CannotChange::Offered(to.to_owned()));
+    }
+    let moved = upstream.offers.remove(from).ok_or_else(|| CannotChange::NoOffer(from.to_owned()))?;
+    upstream.offers.insert(to.to_owned(), moved);
     Ok(())
 }
 

@@ -19,6 +19,7 @@
 pub mod answer;
 pub mod change;
 pub mod finding;
+pub mod heard;
 pub mod inventory;
 pub mod listing;
 pub mod pasted;

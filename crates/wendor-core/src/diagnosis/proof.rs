@@ -5,8 +5,9 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 
-use super::answer::{AnswerSeen, CALL_TOKENS, PATIENT_TOKENS};
+use super::answer::{CALL_TOKENS, PATIENT_TOKENS};
 use super::finding::{Finding, FindingKind};
+use super::heard::AnswerSeen;
 use super::picture;
 use super::remedy::{Change, Remedy};
 use crate::catalog::ability::Ability;

@@ -61,28 +61,24 @@ pub fn judge_http(address: &Address, path: &str, answered: &Answered) -> Judged 
     let told = heard.told();
     match heard.status {
         300..=399 => Judged::found(&*told, redirected(address, path, heard)),
-        503 if is_loading(&heard.body) => {
-            let says = format!("{host} loads its model and answers no question yet.{}", quoted(heard));
-            let does = "Look again in a moment; a stage's `loading` says how long requests are held meanwhile";
-            Judged::found(&*told, Finding::failing(FindingKind::NotReady, says, vec![Remedy::operator(does)]))
-        }
-        502..=504 => {
-            let says = format!(
-                "Something answers {} in the server's place: the server behind it is not ready.{}",
-                heard.status,
-                quoted(heard)
-            );
-            let says_owner = format!(
-                "Behind {host} nothing answers ({}); is the model server running and done with loading?",
-                heard.status
-            );
-            Judged::found(&*told, Finding::failing(FindingKind::NotReady, says, owner(&says_owner)))
-        }
+        502..=504 => Judged::found(&*told, not_ready(host, heard)),
         _ => Judged::well(match &heard.server {
             Some(server) => format!("HTTP is spoken: {told}, by {}", server.chars().take(40).collect::<String>()),
             None => format!("HTTP is spoken: {told}"),
         }),
     }
+}
+
+fn not_ready(host: &str, heard: &Heard) -> Finding {
+    let (status, quoted) = (heard.status, quoted(heard));
+    if status == 503 && is_loading(&heard.body) {
+        let says = format!("{host} loads its model and answers no question yet.{quoted}");
+        let does = "Look again in a moment; a stage's `loading` says how long requests are held meanwhile";
+        return Finding::failing(FindingKind::NotReady, says, vec![Remedy::operator(does)]);
+    }
+    let says = format!("Something answers {status} in the server's place: the server behind it is not ready.{quoted}");
+    let owner = format!("Behind {host} nothing answers ({status}); is the model server running and done with loading?");
+    Finding::failing(FindingKind::NotReady, says, vec![Remedy::owner(owner)])
 }
 
 fn redirected(address: &Address, path: &str, heard: &Heard) -> Finding {

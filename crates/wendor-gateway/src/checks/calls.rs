@@ -7,8 +7,9 @@ use hyper::Method;
 use rand::RngExt;
 use wendor_core::catalog::ability::Mark;
 use wendor_core::catalog::upstream::{Dialect, Offer};
-use wendor_core::diagnosis::answer::{self, AnswerSeen, CALL_TOKENS, Listener, PATIENT_TOKENS};
+use wendor_core::diagnosis::answer::{self, CALL_TOKENS, PATIENT_TOKENS};
 use wendor_core::diagnosis::finding::{Finding, FindingKind};
+use wendor_core::diagnosis::heard::{self, AnswerSeen, Listener};
 use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::diagnosis::listing;
 use wendor_core::diagnosis::proof::{self, Outcome, Proof};
@@ -283,7 +284,7 @@ impl Call<'_> {
         let heard = self.peer.post(&url, self.credentials(), self.body(conversation), PATIENCE).await;
         match heard {
             Ok(heard) if heard.status == 200 => {
-                let seen = answer::whole(self.found.dialect, &heard.body, since(start));
+                let seen = heard::whole(self.found.dialect, &heard.body, since(start));
                 spending.settle(end_of(&seen)).await;
                 Ok(seen)
             }
