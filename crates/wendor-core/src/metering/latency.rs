@@ -1,5 +1,6 @@
 //! Where the time of a request went: parts that sum to the whole.
 
+use super::detail::WaitFor;
 use super::entry::Latency;
 
 /// One part of a request's time.
@@ -13,11 +14,12 @@ pub struct Part {
 
 /// The parts of `latency` of a request with so many attempts, in order; together they are its whole time.
 #[must_use]
-pub fn parts(latency: &Latency, attempts: u32) -> Vec<Part> {
+pub fn parts(latency: &Latency, attempts: u32, waited_for: WaitFor) -> Vec<Part> {
     let answering = latency.answering_ms.unwrap_or(latency.whole_ms);
     let mut parts = vec![Part { what: "admission and plan", ms: latency.admitted_ms }];
     if latency.waited_ms > 0 {
-        parts.push(Part { what: "waiting for room", ms: latency.waited_ms });
+        let what = if waited_for == WaitFor::Load { "waiting for a load" } else { "waiting for room" };
+        parts.push(Part { what, ms: latency.waited_ms });
     }
     let failed = answering.saturating_sub(latency.admitted_ms).saturating_sub(latency.waited_ms);
     if latency.answering_ms.is_none() || attempts > 1 {
@@ -55,7 +57,7 @@ mod tests {
         #[case] millis: &[u64],
     ) {
         let latency = Latency { admitted_ms, waited_ms: 0, answering_ms, first_token_ms, whole_ms: 1_000 };
-        let parts: Vec<u64> = parts(&latency, attempts).iter().map(|part| part.ms).collect();
+        let parts: Vec<u64> = parts(&latency, attempts, WaitFor::Room).iter().map(|part| part.ms).collect();
         assert_eq!(parts, millis);
         assert_eq!(parts.iter().sum::<u64>(), latency.whole_ms);
     }

@@ -1,6 +1,7 @@
 //! What happened to a request, in the words that a colleague would use at the desk. An entry enters, a sentence or two leave.
 
 use super::detail::Attempt;
+use super::detail::WaitFor;
 use super::end::End;
 use super::entry::{LedgerEntry, Record, RequestRecord};
 use super::usage::Counted;
@@ -9,9 +10,9 @@ use crate::diagnosis::inventory::short;
 /// A wait for room that is too short to be told.
 const SHORT_WAIT_MS: u64 = 20;
 
-/// The sentence for `entry`; `key_label` is what its key is for.
+/// The sentence for `entry`; `key_label` is what its key is for, and `waited_for` what it waited for, where it did.
 #[must_use]
-pub fn of(entry: &LedgerEntry, key_label: Option<&str>) -> String {
+pub fn of(entry: &LedgerEntry, key_label: Option<&str>, waited_for: WaitFor) -> String {
     let at = entry.at.format("%H:%M:%S on %-d %B");
     let ending = entry.asked().map(|asked| ending(entry, &asked)).unwrap_or_default();
     match &entry.record {
@@ -24,7 +25,10 @@ pub fn of(entry: &LedgerEntry, key_label: Option<&str>) -> String {
             let waited = entry.asked().map_or(0, |asked| asked.latency.waited_ms);
             let room = match waited {
                 0..SHORT_WAIT_MS => String::new(),
-                waited => format!(" It waited {} for room at an upstream that was full.", seconds(waited)),
+                waited => match waited_for {
+                    WaitFor::Room => format!(" It waited {} for room at an upstream that was full.", seconds(waited)),
+                    WaitFor::Load => format!(" It waited {} while a server loaded the model.", seconds(waited)),
+                },
             };
             format!("{} asked {} at {at}, with {key}. {ending}{room}", entry.team, entry.route)
         }
@@ -194,13 +198,13 @@ mod tests {
     #[case::nobody_to_ask(ended(End::NotAnswered, 0), "No offer could be asked")]
     fn what_happened_in_words(#[case] asked: RequestRecord, #[case] words: &str) {
         let entry = LedgerEntry { record: Record::Request(asked), ..entry() };
-        let told = of(&entry, Some("manifest-reader"));
+        let told = of(&entry, Some("manifest-reader"), WaitFor::Room);
         assert!(
             told.starts_with("freight-desk asked manifests at 08:10:40 on 25 November, with the key manifest-reader."),
             "{told}"
         );
         assert!(told.contains(words), "{told}");
-        assert!(of(&entry, None).contains("with key k7."));
+        assert!(of(&entry, None, WaitFor::Room).contains("with key k7."));
     }
 
     #[rstest]
@@ -218,8 +222,11 @@ mod tests {
     fn a_wait_for_room_is_told() {
         let mut record = ended(End::Proper, 1);
         record.latency.waited_ms = 704;
-        let told = of(&LedgerEntry { record: Record::Request(record), ..entry() }, None);
+        let entry = LedgerEntry { record: Record::Request(record), ..entry() };
+        let told = of(&entry, None, WaitFor::Room);
         assert!(told.ends_with(" It waited 0.70 s for room at an upstream that was full."), "{told}");
+        let told = of(&entry, None, WaitFor::Load);
+        assert!(told.ends_with(" It waited 0.70 s while a server loaded the model."), "{told}");
     }
 
     #[rstest]

@@ -7,7 +7,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use wendor_core::catalog::key::id_in;
-use wendor_core::metering::detail::{RequestChange, RequestDetail};
+use wendor_core::metering::detail::{RequestChange, RequestDetail, WaitFor};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{Latency, LedgerEntry, RequestRecord};
 use wendor_core::metering::latency;
@@ -374,11 +374,13 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
     let detail_kept = detail.is_some();
     let RequestDetail { plan, attempts, waits, changes, rate, reserved_cost, cut } = detail.unwrap_or_default();
     let whole_ms = asked(entry).latency.whole_ms;
+    let is_load = !waits.is_empty() && waits.iter().all(|wait| wait.what == WaitFor::Load);
+    let waited_for = if is_load { WaitFor::Load } else { WaitFor::Room };
     let (failed_used, failed_cost) = failed_used(&attempts).unzip();
     let cost = entry.cost.map(|cost| cost_sum(entry, cost, rate.as_ref(), reserved_cost));
     RequestShown {
         request: RequestLine { waits: wait_lines(&waits, whole_ms), ..request_line(entry) },
-        summary: [Some(summary::of(entry, key_label.as_deref())), summary::served_from(&attempts)]
+        summary: [Some(summary::of(entry, key_label.as_deref(), waited_for)), summary::served_from(&attempts)]
             .into_iter()
             .flatten()
             .collect::<Vec<_>>()
@@ -390,7 +392,7 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         failed_cost: failed_cost.flatten().map(|cost| cost.to_string()),
         attempts: attempt_lines(&entry.request, attempts, has_answer(entry)),
         plan: plan_lines(plan),
-        latency: latency::parts(&asked(entry).latency, asked(entry).attempts)
+        latency: latency::parts(&asked(entry).latency, asked(entry).attempts, waited_for)
             .iter()
             .map(|part| LatencyLine { what: part.what.to_owned(), ms: part.ms })
             .collect(),

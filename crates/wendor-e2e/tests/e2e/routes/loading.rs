@@ -56,6 +56,8 @@ async fn a_stage_holds_or_diverts(
     let is_held = loading.is_some();
     assert_eq!(shown["request"]["waits"][0]["for"] == "load", is_held, "{shown}");
     assert_eq!(shown["request"]["waited_ms"].as_u64().unwrap() >= 700, is_held, "{shown}");
+    let says = shown["summary"].as_str().unwrap();
+    assert_eq!(says.contains("while a server loaded the model."), is_held, "{says}");
     ferry.service.terminate();
     ferry.service.ended().await;
 }
