@@ -4,6 +4,7 @@ use reqwest::{Client, Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
+use wendor_gateway::admin::check_stream::WATCHED;
 
 use crate::asking;
 use crate::failure::Failure;
@@ -125,6 +126,15 @@ impl Management {
     /// When it cannot be reached or says no.
     pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
         self.read(self.request(Method::POST, path).bearer_auth(self.profile.token()?).json(body)).await
+    }
+
+    /// `POST` with a body, answered piece by piece in lines of JSON.
+    ///
+    /// # Errors
+    /// When it cannot be reached or says no.
+    pub async fn post_stream(&self, path: &str, body: &impl Serialize) -> Result<Response, Failure> {
+        let request = self.request(Method::POST, path).bearer_auth(self.profile.token()?).json(body);
+        self.send(request.header(reqwest::header::ACCEPT, WATCHED)).await
     }
 
     /// `PUT` with a body.

@@ -67,6 +67,14 @@ pub fn note(text: &str) {
     eprintln!("{}", shown(text));
 }
 
+/// Writes a line to standard error, at a terminal, that the next one takes the place of; an empty one takes it away.
+pub fn transient(text: &str) {
+    // Back to the beginning of the line, and what stood there away.
+    eprint!("\r\u{1b}[2K{}", shown(text));
+    // A terminal that is gone needs no line.
+    let _gone = std::io::stderr().flush();
+}
+
 /// Writes JSON to standard output.
 ///
 /// # Errors

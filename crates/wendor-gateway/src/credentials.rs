@@ -19,6 +19,7 @@ use wendor_core::secret::Secret;
 use wendor_store::credentials::{KeptCredential, Resealed};
 use wendor_store::{Store, StoreError};
 
+use crate::identity::Identity;
 use crate::settings::Settings;
 use crate::vault::{Bound, Vault};
 
@@ -74,6 +75,16 @@ impl Keyring {
             }
             secret => Ok(Secret::new(secret)),
         }
+    }
+
+    /// The certificate by which Wendor says who it is to an upstream, if that wants one.
+    ///
+    /// # Errors
+    /// Why it is not found.
+    pub fn identity(&self, upstream: &Upstream) -> Result<Option<Identity>, String> {
+        let Some(path) = &upstream.client_certificate else { return Ok(None) };
+        let read = self.file(path).and_then(|text| Identity::read(text.expose()));
+        read.map(Some).map_err(|why| format!("the client certificate in the file {path} {why}"))
     }
 
     /// The text of a file of the folder. Where it leads counts: a link out of the folder is none of it.

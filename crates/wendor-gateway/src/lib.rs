@@ -20,6 +20,7 @@ pub mod fleet;
 pub mod gate;
 pub mod guesses;
 pub mod hosts;
+pub mod identity;
 mod listeners;
 pub mod metrics;
 pub mod recent;

@@ -19,6 +19,7 @@ use wendor_store::{Store, StoreError};
 use crate::credentials::{Credential, Kept, Keyring};
 use crate::data_plane::outlet::Outlet;
 use crate::hosts::Hosts;
+use crate::identity::Identity;
 
 /// One state of everything that requests are served by.
 #[derive(Clone, Debug, Default)]
@@ -43,6 +44,8 @@ pub struct Snapshot {
     /// With the credential that another has just taken the place of, and until when that may be used.
     previous_outlets: HashMap<Name, (Outlet, DateTime<Utc>)>,
     seals: HashMap<Name, SealDomain>,
+    /// By which Wendor says who it is.
+    identities: HashMap<Name, Identity>,
     /// What must not leave in a body.
     pub guarded: Guarded,
     /// In the order of each team's quotas.
@@ -75,8 +78,12 @@ impl Snapshot {
             .map(|(name, upstream)| (name.clone(), kept.find(Some(name), upstream)))
             .collect();
         let outlet = |(name, credential): (&Name, &Credential)| {
-            Some((name.clone(), outlet_of(catalogue.upstreams.get(name)?, credential, hosts)))
+            let upstream = catalogue.upstreams.get(name)?;
+            let outlet = keyring.identity(upstream).and_then(|_| outlet_of(upstream, credential, hosts));
+            Some((name.clone(), outlet))
         };
+        let identity = |(name, upstream): (&Name, &Upstream)| Some((name.clone(), keyring.identity(upstream).ok()??));
+        let identities = catalogue.upstreams.iter().filter_map(identity).collect();
         let outlets = credentials.iter().filter_map(outlet).collect();
         let previous = |(name, upstream): (&Name, &Upstream)| {
             let (previous, until) = kept.previous(name, upstream, now)?;
@@ -104,6 +111,7 @@ impl Snapshot {
             outlets,
             previous_outlets,
             seals,
+            identities,
             guarded,
             quota_ids,
         })
@@ -134,6 +142,12 @@ impl Snapshot {
     #[must_use]
     pub fn seals(&self, upstream: &Name) -> SealDomain {
         self.seals.get(upstream).cloned().unwrap_or_else(SealDomain::unmarked)
+    }
+
+    /// By which Wendor says who it is to an upstream that wants to know.
+    #[must_use]
+    pub fn identity(&self, upstream: &Name) -> Option<&Identity> {
+        self.identities.get(upstream)
     }
 
     /// The credential of an upstream.

@@ -13,6 +13,8 @@ use rustls::{CertificateError, ClientConfig, DigitallySignedStruct, Error, RootC
 use sha2::{Digest, Sha256};
 use wendor_core::catalog::upstream::Fingerprint;
 
+use crate::identity::Showing;
+
 /// Authorities that are believed.
 #[derive(Clone, Debug)]
 pub struct Trust {
@@ -63,18 +65,24 @@ impl Trust {
         }
     }
 
-    /// How connections are made with that verifier.
+    /// How connections are made with that verifier, by somebody who shows nothing of its own.
+    #[must_use]
+    pub fn config(&self, verifier: Arc<dyn ServerCertVerifier>) -> ClientConfig {
+        self.config_showing(verifier, Arc::new(Showing::default()))
+    }
+
+    /// How connections are made with that verifier, and what is shown to servers that want to know who asks.
     ///
     /// # Panics
     /// Never: the provider has both versions.
     #[must_use]
-    pub fn config(&self, verifier: Arc<dyn ServerCertVerifier>) -> ClientConfig {
+    pub fn config_showing(&self, verifier: Arc<dyn ServerCertVerifier>, showing: Arc<Showing>) -> ClientConfig {
         ClientConfig::builder_with_provider(self.provider.clone())
             .with_safe_default_protocol_versions()
             .expect("the provider has the usual versions")
             .dangerous()
             .with_custom_certificate_verifier(verifier)
-            .with_no_client_auth()
+            .with_client_cert_resolver(showing)
     }
 
     /// One that believes everyone, for looking at a server's clock; nothing is told to whom it lets in.

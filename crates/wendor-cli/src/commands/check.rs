@@ -1,9 +1,14 @@
 //! `wendor upstream check`: the steps of a check in lines, findings under the step that they are of, remedies with their numbers.
 
+use std::io::IsTerminal;
+use std::time::{Duration, Instant};
+
+use reqwest::Response;
 use serde_json::json;
 use wendor_core::diagnosis::remedy::Change;
 use wendor_gateway::admin::catalogue::CatalogueApplied;
-use wendor_gateway::admin::check_report::{CheckReport, CheckStepLine, FindingLine, ProofCost};
+use wendor_gateway::admin::check_report::{CheckReport, CheckStepLine, FindingLine, ProofCost, RemedyLine};
+use wendor_gateway::admin::check_stream::CheckLine;
 use wendor_gateway::admin::checking::CheckAsk;
 use wendor_gateway::admin::draft::{CredentialDraft, UpstreamDraft};
 use wendor_gateway::admin::upstreams::UpstreamLine;
@@ -27,21 +32,14 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
         consent(&args, &ask, management).await?;
     }
     ask.prove = args.prove;
-    let mut report: CheckReport = management.post("/upstreams/check", &body_of(&ask)?).await?;
+    let mut report = watched(&ask, management, reader).await?;
     if let Some(number) = args.mend {
-        report = mended(
-            &mut ask,
-            (number, args.value.as_deref(), args.server.to_host.as_deref()),
-            &report,
-            (management, reader),
-        )
-        .await?;
+        let chosen = (number, args.value.as_deref(), args.server.to_host.as_deref());
+        report = mended(&mut ask, chosen, &report, (management, reader)).await?;
     }
-    match reader {
-        Reader::Program => output::json(&report)?,
-        Reader::Person => output::print(&told(&report, &report.name))?,
-    }
-    if reader == Reader::Person && report.steps.iter().any(|step| step.state == "not asked") {
+    if reader == Reader::Program {
+        output::json(&report)?;
+    } else if report.steps.iter().any(|step| step.state == "not asked") {
         output::note("To ask the model and prove what it can do: add --prove; what it costs at most is shown before.");
     }
     match report.steps.iter().find(|step| step.state == "failing") {
@@ -50,9 +48,130 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
     }
 }
 
+/// Checks, and shows a person each step as it is over, and at a terminal the one that runs.
+///
+/// # Errors
+/// When the service says no, or cannot be reached.
+pub(super) async fn watched(ask: &CheckAsk, management: &Management, reader: Reader) -> Result<CheckReport, Failure> {
+    let response = management.post_stream("/upstreams/check", &body_of(ask)?).await?;
+    let mut lines = Lines::of(response);
+    let mut shown = Shown::of(reader);
+    let began = Instant::now();
+    loop {
+        let line = tokio::select! {
+            line = lines.next() => line?,
+            () = tokio::time::sleep(TICK), if shown.is_running() => {
+                shown.still(began);
+                continue;
+            }
+        };
+        match line {
+            CheckLine::Begins(step) => shown.begins(step, began),
+            CheckLine::Ended(step) => shown.ended(&step)?,
+            CheckLine::Report(report) => {
+                shown.report(&report)?;
+                return Ok(*report);
+            }
+            CheckLine::Failed(why) => return Err(Failure::Own(why)),
+        }
+    }
+}
+
+/// How often it is told at a terminal that a step still runs.
+const TICK: Duration = Duration::from_millis(500);
+
+/// The lines of an answer that comes piece by piece.
+struct Lines {
+    response: Response,
+    buffer: Vec<u8>,
+}
+
+impl Lines {
+    fn of(response: Response) -> Self {
+        Self { response, buffer: Vec::new() }
+    }
+
+    async fn next(&mut self) -> Result<CheckLine, Failure> {
+        let broken = || Failure::Unreachable("Wendor went away in the middle of the check.".to_owned());
+        loop {
+            if let Some(end) = self.buffer.iter().position(|byte| *byte == b'\n') {
+                let line: Vec<u8> = self.buffer.drain(..=end).collect();
+                return serde_json::from_slice(&line).map_err(|error| {
+                    Failure::Own(format!("the service's answer cannot be read ({error}); is it of another version?"))
+                });
+            }
+            let piece = self.response.chunk().await.map_err(|_| broken())?.ok_or_else(broken)?;
+            self.buffer.extend_from_slice(&piece);
+        }
+    }
+}
+
+/// What a person has been shown of a check.
+struct Shown {
+    reader: Reader,
+    is_at_a_terminal: bool,
+    running: Option<String>,
+    last_reason: String,
+    has_head: bool,
+}
+
+impl Shown {
+    fn of(reader: Reader) -> Self {
+        let is_at_a_terminal = reader == Reader::Person && std::io::stderr().is_terminal();
+        Self { reader, is_at_a_terminal, running: None, last_reason: String::new(), has_head: false }
+    }
+
+    fn is_running(&self) -> bool {
+        self.is_at_a_terminal && self.running.is_some()
+    }
+
+    fn begins(&mut self, step: String, began: Instant) {
+        self.running = Some(step);
+        self.still(began);
+    }
+
+    /// The step that runs, in a line that the next one takes the place of.
+    fn still(&self, began: Instant) {
+        if let Some(step) = self.running.as_ref().filter(|_| self.is_at_a_terminal) {
+            let past = words::exact_wait(u64::try_from(began.elapsed().as_millis()).unwrap_or(u64::MAX));
+            output::transient(&format!("◌ {step:<17}running, {past}; Ctrl-C ends the check"));
+        }
+    }
+
+    fn ended(&mut self, step: &CheckStepLine) -> Result<(), Failure> {
+        self.running = None;
+        if self.reader == Reader::Program {
+            return Ok(());
+        }
+        if self.is_at_a_terminal {
+            output::transient("");
+        }
+        self.has_head = true;
+        output::print(&step_lines(step, &self.last_reason))?;
+        self.last_reason = if step.state == "not asked" { step.came_back.clone() } else { String::new() };
+        Ok(())
+    }
+
+    /// What is still to be said: what was not reached, and how it went.
+    fn report(&mut self, report: &CheckReport) -> Result<(), Failure> {
+        if self.reader == Reader::Program {
+            return Ok(());
+        }
+        for step in report.steps.iter().filter(|step| step.state == "not reached") {
+            self.ended(step)?;
+        }
+        output::print(&last_words(report))
+    }
+}
+
 async fn ask_of(args: &UpstreamCheckArgs, management: &Management) -> Result<CheckAsk, Failure> {
-    let ask =
-        CheckAsk { model: args.model.clone(), unpriced: args.unpriced, team: args.team.clone(), ..CheckAsk::default() };
+    let ask = CheckAsk {
+        model: args.model.clone(),
+        unpriced: args.unpriced,
+        team: args.team.clone(),
+        timeout_ms: timeout_of(&args.server),
+        ..CheckAsk::default()
+    };
     let known: Vec<UpstreamLine> = management.get("/upstreams", &[]).await?;
     let is_known = known.iter().any(|upstream| upstream.name == args.upstream);
     // What looks like an address is one, unless it is a name.
@@ -74,6 +193,7 @@ pub(super) fn draft(address: &str, server: &ServerArgs) -> Result<UpstreamDraft,
         auth: server.auth.clone(),
         plain_http: server.plain_http,
         certificate: server.certificate.clone(),
+        client_certificate: server.client_certificate.clone(),
         ..UpstreamDraft::default()
     };
     for header in &server.header {
@@ -88,6 +208,11 @@ pub(super) fn draft(address: &str, server: &ServerArgs) -> Result<UpstreamDraft,
         draft.credential = Some(CredentialDraft { env, file, kept: None, value });
     }
     Ok(draft)
+}
+
+/// How long a check may take, where that is said.
+pub(super) fn timeout_of(server: &ServerArgs) -> Option<u64> {
+    server.timeout.map(|timeout| u64::try_from(timeout.as_millis()).unwrap_or(u64::MAX))
 }
 
 /// A check as it is asked for. A credential's value is put in by hand: its type never writes it out.
@@ -108,7 +233,7 @@ pub(super) fn body_of(ask: &CheckAsk) -> Result<serde_json::Value, Failure> {
 /// # Errors
 /// When it cannot be read.
 pub(super) fn read_secret(note: &str) -> Result<String, Failure> {
-    use std::io::{IsTerminal, Read};
+    use std::io::Read;
     if std::io::stdin().is_terminal() {
         output::note(note);
     }
@@ -142,23 +267,32 @@ fn cost_words(cost: &ProofCost) -> String {
     )
 }
 
-/// A server can send whoever asks it to any other host: the credential follows only where somebody says so.
+/// Findings whose remedies are hosts that the server itself names.
+const LEADING: [&str; 2] = ["moved", "other-host"];
+
+/// A server can send whoever asks it to any other host: nothing follows there before somebody says so, and a credential never does.
 ///
 /// # Errors
 /// When nobody does.
-pub(super) fn consented(draft: &UpstreamDraft, then: &UpstreamDraft, to_host: Option<&str>) -> Result<(), Failure> {
+pub(super) fn consented(
+    (draft, then): (&UpstreamDraft, &UpstreamDraft),
+    finding: &str,
+    to_host: Option<&str>,
+) -> Result<(), Failure> {
     let host = |draft: &UpstreamDraft| {
         let pasted = wendor_core::diagnosis::pasted::read(&draft.address).ok()?;
         Some(pasted.address.host().to_ascii_lowercase())
     };
     let to = host(then);
     let is_meant = to.is_some() && to_host.map(str::to_ascii_lowercase) == to;
-    if draft.credential.is_none() || host(draft) == to || is_meant {
+    let is_led = LEADING.contains(&finding);
+    if host(draft) == to || is_meant || (draft.credential.is_none() && !is_led) {
         return Ok(());
     }
+    let gets = if draft.credential.is_some() { "requests and the credential" } else { "requests" };
     let to = to.unwrap_or_default();
     Err(Failure::NotUnderstood(format!(
-        "The remedy leads to another host, {to}, which would get the credential. If that is meant, add --to-host {to}."
+        "The remedy leads to another host, {to}, which would get {gets}. If that is meant, add --to-host {to}."
     )))
 }
 
@@ -169,11 +303,13 @@ async fn mended(
     report: &CheckReport,
     (management, reader): (&Management, Reader),
 ) -> Result<CheckReport, Failure> {
-    let remedies: Vec<_> =
-        report.steps.iter().flat_map(|step| &step.findings).flat_map(|finding| &finding.remedies).collect();
-    let found = remedies.iter().find(|remedy| remedy.number == Some(number));
-    let Some(remedy) = found else {
-        let count = remedies.iter().filter(|remedy| remedy.number.is_some()).count();
+    let findings = report.steps.iter().flat_map(|step| &step.findings);
+    let remedies: Vec<(&str, &RemedyLine)> = findings
+        .flat_map(|finding| finding.remedies.iter().map(|remedy| (finding.kind.as_str(), remedy)))
+        .collect();
+    let found = remedies.iter().find(|(_, remedy)| remedy.number == Some(number));
+    let Some((kind, remedy)) = found else {
+        let count = remedies.iter().filter(|(_, remedy)| remedy.number.is_some()).count();
         let there = match count {
             0 => "there is none that Wendor can apply".to_owned(),
             1 => "there is 1".to_owned(),
@@ -188,7 +324,7 @@ async fn mended(
         (Some(name), _) => {
             if let Some(Change::Address { to }) = &remedy.change {
                 let then = UpstreamDraft { address: to.as_str().to_owned(), ..report.settings.clone() };
-                consented(&report.settings, &then, to_host)?;
+                consented((&report.settings, &then), kind, to_host)?;
             }
             let body = json!({ "change": remedy.change, "value": value, "to_host": to_host });
             let applied: CatalogueApplied = management.post(&format!("/upstreams/{}/mend", part(name)), &body).await?;
@@ -198,7 +334,7 @@ async fn mended(
         }
         (None, Some(then)) => {
             if let Some(draft) = &ask.draft {
-                consented(draft, then, to_host)?;
+                consented((draft, then), kind, to_host)?;
             }
             let credential = ask.draft.as_ref().and_then(|draft| draft.credential.clone());
             ask.draft = Some(UpstreamDraft { credential, ..then.clone() });
@@ -208,17 +344,11 @@ async fn mended(
             return Err(Failure::NotUnderstood("This remedy needs the upstream in the catalogue.".to_owned()));
         }
     }
-    management.post("/upstreams/check", &body_of(ask)?).await
+    watched(ask, management, reader).await
 }
 
-/// A check in lines.
-pub(super) fn told(report: &CheckReport, name: &str) -> String {
-    let mut text = format!("{name}, {}\n", report.settings.address);
-    let mut last_reason = "";
-    for step in &report.steps {
-        text.push_str(&step_lines(step, last_reason));
-        last_reason = if step.state == "not asked" { &step.came_back } else { "" };
-    }
+/// How a check went, in a line.
+fn last_words(report: &CheckReport) -> String {
     let failing = report.steps.iter().find(|step| step.state == "failing");
     let noted = report.steps.iter().filter(|step| step.state == "noted").count();
     let last = match (failing, noted) {
@@ -228,8 +358,7 @@ pub(super) fn told(report: &CheckReport, name: &str) -> String {
         (None, 1) => "It works; one thing should be known.".to_owned(),
         (None, count) => format!("It works; {count} things should be known."),
     };
-    text.push_str(&format!("\n{last} {}\n", words::exact_wait(report.took_us / 1_000)));
-    text
+    format!("\n{} at {}: {last} {}\n", report.name, report.settings.address, words::exact_wait(report.took_us / 1_000))
 }
 
 fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {

@@ -42,7 +42,8 @@ pub(super) async fn add(
     let mut draft = check::draft(&args.address, &args.server)?;
     draft.place = args.place.clone();
     draft.streams = args.streams;
-    let report = checked(&mut draft, (args.mend, args.server.to_host.as_deref()), (management, reader)).await?;
+    let mending = (args.mend, args.server.to_host.as_deref(), check::timeout_of(&args.server));
+    let report = checked(&mut draft, mending, (management, reader)).await?;
     let name = args.name.clone().unwrap_or_else(|| report.name.clone());
     let offers = offers(&report, args.models.as_deref())?;
     let credential = draft.credential.clone();
@@ -74,28 +75,26 @@ pub(super) async fn add(
 /// Checks a draft until nothing bars the way, applying remedies if that is wished.
 async fn checked(
     draft: &mut UpstreamDraft,
-    (mend, to_host): (bool, Option<&str>),
+    (mend, to_host, timeout_ms): (bool, Option<&str>, Option<u64>),
     (management, reader): (&Management, Reader),
 ) -> Result<CheckReport, Failure> {
     for _ in 0..=MOST_MENDS {
-        let report: CheckReport = check_draft(draft, management).await?;
+        let ask = CheckAsk { draft: Some(draft.clone()), timeout_ms, ..CheckAsk::default() };
+        let report = check::watched(&ask, management, reader).await?;
         let failing = report.steps.iter().find(|step| step.state == "failing");
-        let Some(failing) = failing else {
-            if reader == Reader::Person {
-                output::note(&check::told(&report, &report.name));
-            }
-            return Ok(report);
-        };
-        let remedy = failing.findings.iter().flat_map(|finding| &finding.remedies).find(|remedy| remedy.then.is_some());
-        match remedy.and_then(|remedy| Some((remedy.says.clone(), remedy.then.clone()?))).filter(|_| mend) {
-            Some((says, then)) => {
-                check::consented(draft, &then, to_host)?;
-                output::note(&format!("{says}."));
+        let Some(failing) = failing else { return Ok(report) };
+        let mut remedies =
+            failing.findings.iter().flat_map(|finding| finding.remedies.iter().map(move |remedy| (finding, remedy)));
+        let remedy = remedies.find_map(|(finding, remedy)| Some((&finding.kind, &remedy.says, remedy.then.clone()?)));
+        let has_remedy = remedy.is_some();
+        match remedy.filter(|_| mend) {
+            Some((kind, says, then)) => {
+                check::consented((draft, &then), kind, to_host)?;
+                output::note(&format!("{says}. Checked so:"));
                 *draft = UpstreamDraft { credential: draft.credential.clone(), place: draft.place.clone(), ..then };
             }
             None => {
-                output::note(&check::told(&report, &report.name));
-                let hint = if remedy.is_some() { " Add --mend to apply the first remedy." } else { "" };
+                let hint = if has_remedy { " Add --mend to apply the first remedy." } else { "" };
                 return Err(Failure::UpstreamsFailed(format!(
                     "Nothing was written: it stops at {}.{hint}",
                     failing.step
@@ -104,11 +103,6 @@ async fn checked(
         }
     }
     Err(Failure::UpstreamsFailed("Nothing was written: every remedy led to the next one.".to_owned()))
-}
-
-async fn check_draft(draft: &UpstreamDraft, management: &Management) -> Result<CheckReport, Failure> {
-    let ask = CheckAsk { draft: Some(draft.clone()), ..CheckAsk::default() };
-    management.post("/upstreams/check", &check::body_of(&ask)?).await
 }
 
 /// The offers to be made, with what was learnt of their models.

@@ -1,6 +1,7 @@
 //! The grammar of bringing servers in: upstreams, routes, teams, and the guided start.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args, Subcommand};
 
@@ -159,7 +160,13 @@ pub struct ServerArgs {
     /// The one certificate that is accepted, by its SHA-256.
     #[arg(long, value_name = "SHA256")]
     pub certificate: Option<String>,
-    /// The other host that may get the key, where a remedy leads to one.
+    /// A file of the service's folder of credentials with the certificate by which Wendor says who it is.
+    #[arg(long, value_name = "PATH")]
+    pub client_certificate: Option<String>,
+    /// How long a check may take [10s; 60s with --prove].
+    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    pub timeout: Option<Duration>,
+    /// The other host that may be asked and get the key, where a remedy leads to one.
     #[arg(long, value_name = "HOST")]
     pub to_host: Option<String>,
 }

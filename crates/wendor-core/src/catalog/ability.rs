@@ -58,6 +58,8 @@ words! {
         TopK => "top-k",
         /// Chat-completions: it knows the role `developer`.
         Developer => "developer",
+        /// Chat-completions: it refuses the role `developer`, and gets such turns as `system`.
+        NoDeveloper => "no-developer",
         /// Chat-completions: it knows the limit only as `max_tokens`.
         OldLimit => "old-limit",
         /// Chat-completions: earlier thinking goes back to it as `reasoning_content`.

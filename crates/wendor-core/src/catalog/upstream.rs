@@ -358,6 +358,15 @@ pub struct Upstream {
     /// Whether its credential may cross a network unencrypted.
     #[serde(rename = "plain_http", default, skip_serializing_if = "std::ops::Not::not")]
     pub allows_plain_http: bool,
+    /// A file of the service's folder of credentials with the certificate and the private key, in PEM, by which Wendor says who it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub client_certificate: Option<String>,
+    /// Whether requests go there without the ids of Wendor's own (`x-request-id`, `traceparent`), which some servers refuse.
+    #[serde(rename = "no_request_ids", default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_without_ids: bool,
+    /// Whether nothing looks at what it serves, or whether it answers, unless somebody asks for it.
+    #[serde(rename = "no_looks", default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_not_looked_at: bool,
     /// The name of the services that accept each other's seals of thinking; its own when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seals: Option<String>,
@@ -385,6 +394,9 @@ impl Upstream {
             headers: BTreeMap::new(),
             certificate: None,
             allows_plain_http: false,
+            client_certificate: None,
+            is_without_ids: false,
+            is_not_looked_at: false,
             seals: None,
             offers: BTreeMap::new(),
         }
@@ -394,6 +406,13 @@ impl Upstream {
     #[must_use]
     pub fn a_minute(&self) -> MinuteLimits {
         minute_limits(self.requests_a_minute, self.tokens_a_minute)
+    }
+
+    /// Whether it is known to serve several requests at once: it says so, or it is a service. On one that serves one at a time a look may end
+    /// an answer that is under way.
+    #[must_use]
+    pub fn serves_several(&self) -> bool {
+        self.hosting == Hosting::Hosted || self.streams.is_some_and(|streams| streams.get() > 1)
     }
 
     /// Whether its credential would cross a network for everyone on it to read, and nobody has allowed that.

@@ -4,7 +4,9 @@ use super::finding::{Finding, FindingKind};
 use super::heard::{AnswerSeen, Ended};
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
+use super::rhythm::{Collected, collected};
 use crate::catalog::ability::Mark;
+use crate::routing::failure::FailureKind;
 use crate::wire::conversation::event::Usage;
 
 /// Output tokens that a plain question may take: enough to see a rhythm.
@@ -12,12 +14,6 @@ pub const CALL_TOKENS: u32 = 256;
 
 /// Output tokens of a second try, for models that think first.
 pub const PATIENT_TOKENS: u32 = 2_560;
-
-/// A first piece that comes later than this, in microseconds, tells a stream that was held back from one that is only quick.
-const HELD_FROM_US: u64 = 400_000;
-
-/// Pieces from which on a rhythm can be told.
-const RHYTHM_PIECES: usize = 8;
 
 /// A first piece that waits so long, in microseconds, while the next answer is quick, waited for the model to be loaded.
 const LOAD_FROM_US: u64 = 2_000_000;
@@ -38,26 +34,104 @@ fn seconds(us: u64) -> String {
     format!("{}.{:02} s", us / 1_000_000, us % 1_000_000 / 10_000)
 }
 
+/// A silence of so many microseconds before a connection breaks tells of a time that was over, and not of a server that died.
+const TIME_OVER_FROM_US: u64 = 900_000;
+
 /// What bars the way in any answer.
 fn barred(seen: &AnswerSeen, what: &str) -> Option<Finding> {
-    let owner = |says: &str| vec![Remedy::owner(says)];
-    if let Some(fault) = &seen.fault {
-        let says = format!("The {what} answer is not what its dialect promises: {}.", fault.detail);
-        return Some(Finding::failing(
-            FindingKind::NotTheDialect,
-            says,
-            owner(&format!("Your server's {what} answers cannot be read: {}.", fault.detail)),
-        ));
+    let fault = seen.fault.as_ref();
+    let owner = |kind, says: String, owner: &str| Some(Finding::failing(kind, says, vec![Remedy::owner(owner)]));
+    if let Some(encoding) = seen.head.encoding.as_ref().filter(|_| fault.is_some()) {
+        let says = format!("The {what} answer is compressed ({encoding}), though Wendor asks for it as it is.");
+        let does = "Please let your server, or the proxy before it, compress no answers of the API: they were asked for without.";
+        return owner(FindingKind::Compressed, says, does);
     }
-    if seen.ended == Ended::Midway {
-        let says = format!("The {what} answer breaks off in the middle, after {} pieces.", seen.pieces);
-        return Some(Finding::failing(
-            FindingKind::BrokenOff,
-            says,
-            owner("Answers of your server end without being complete; does it run out of memory or time?"),
-        ));
+    match fault.map(|fault| fault.kind) {
+        None if seen.ended == Ended::Midway => Some(broken_off(seen, what)),
+        None => None,
+        Some(_) if !seen.said.is_empty() => {
+            let says = format!("Where the {what} answer should go on, the server sends an error.{}", seen.said);
+            owner(FindingKind::ErrorInAnswer, says, &format!("Your server fails in the middle of answers.{}", seen.said))
+        }
+        Some(FailureKind::TimedOut) if seen.is_complete => {
+            let says = format!(
+                "The answer was complete after {}, and then neither ended nor closed: apps wait on until a time is over.",
+                seconds(seen.last_us)
+            );
+            let does = "Streams of your server neither end with their terminator nor close; does a proxy before it hold them open?";
+            owner(FindingKind::NeverEnds, says, does)
+        }
+        Some(FailureKind::TimedOut) if seen.pieces == 0 => Some(unanswered(fault.map_or("", |fault| &fault.detail))),
+        Some(FailureKind::TimedOut | FailureKind::CutOff) => Some(broken_off(seen, what)),
+        Some(_) if what == "streamed" && is_another_body(&seen.head.content_type) => {
+            let says = format!(
+                "Asked for a stream, the server sends {}: apps that stream get no answer.",
+                seen.head.content_type
+            );
+            let does = "Your server does not stream: asked for it, it sends the answer as another type. Is streaming turned off there, or a proxy before it collecting?";
+            owner(FindingKind::NotAStream, says, does)
+        }
+        Some(_) => {
+            let detail = fault.map_or("", |fault| &fault.detail);
+            let says = format!("The {what} answer is not what its dialect promises: {detail}.");
+            owner(FindingKind::NotTheDialect, says, &format!("Your server's {what} answers cannot be read: {detail}."))
+        }
     }
-    None
+}
+
+fn is_another_body(content_type: &str) -> bool {
+    ["application/json", "text/html"].contains(&content_type)
+}
+
+/// The server took the question and said nothing.
+#[must_use]
+pub fn unanswered(why: &str) -> Finding {
+    let says = format!("The server takes the question and does not answer it: {why}.");
+    let owner = "Your model server takes questions and does not answer them; does its log say why?";
+    Finding::failing(FindingKind::NoAnswer, says, vec![Remedy::owner(owner)])
+}
+
+/// The role of the developer is refused, in these words.
+#[must_use]
+pub fn role_unknown(model: &str, quoted: &str) -> Finding {
+    let says = format!(
+        "The server refuses turns of the role `developer`, which apps send in the place of `system`, and answers without one.{quoted}"
+    );
+    let mark = Change::Mark { model: model.to_owned(), mark: Mark::NoDeveloper };
+    let remedy = Remedy::change("Send such turns as `system`, which it knows", mark);
+    Finding::noted(FindingKind::RoleUnknown, says, vec![remedy])
+}
+
+/// The time of the check itself was over: nothing is said of the server's.
+#[must_use]
+pub fn time_up(what: &str, seconds: u64) -> Finding {
+    let says = format!(
+        "{what} was not over when the check's own time was ({seconds} s). That says nothing against the server: it may be slow, loading its model, or busy with another's answer."
+    );
+    let does = "Check again with more time: `--timeout 2m`, or the field in the console";
+    Finding::failing(FindingKind::TimeUp, says, vec![Remedy::operator(does)])
+}
+
+fn broken_off(seen: &AnswerSeen, what: &str) -> Finding {
+    let silence = seen.end_us.saturating_sub(seen.last_us);
+    if silence >= TIME_OVER_FROM_US && seen.pieces > 0 {
+        let says = format!(
+            "The {what} answer breaks off {} after its last piece: something on the way, such as a proxy, gives up after that time.",
+            tenths(silence)
+        );
+        let owner = format!(
+            "Answers of your server are cut when nothing comes for {}; please raise the read time-out of the proxy before it (600 s is usual for models).",
+            tenths(silence)
+        );
+        return Finding::failing(FindingKind::GivesUp, says, vec![Remedy::owner(owner)]);
+    }
+    let says = format!("The {what} answer breaks off in the middle, after {} pieces.", seen.pieces);
+    let owner = "Answers of your server end without being complete; does it run out of memory or time?";
+    Finding::failing(FindingKind::BrokenOff, says, vec![Remedy::owner(owner)])
+}
+
+fn tenths(us: u64) -> String {
+    format!("{}.{} s", us / 1_000_000, us % 1_000_000 / 100_000)
 }
 
 fn used(seen: &AnswerSeen) -> String {
@@ -152,13 +226,6 @@ fn silent(seen: &AnswerSeen, again: Option<&AnswerSeen>, of: Of<'_>) -> Option<F
     }
 }
 
-/// Whether all pieces came at once after a wait in which a stream would have begun.
-fn is_held_back(seen: &AnswerSeen) -> bool {
-    let Some(first) = seen.first_us.filter(|first| *first >= HELD_FROM_US) else { return false };
-    let is_long = seen.pieces >= RHYTHM_PIECES || (seen.pieces == 1 && seen.text().len() > 40);
-    is_long && seen.last_us.saturating_sub(first) < first / 20
-}
-
 /// Judges a whole answer, and by the time that it took the stream before it: one that waited as long for its first piece as a whole answer
 /// takes was held back, one that waited much longer waited for the model.
 #[must_use]
@@ -167,16 +234,7 @@ pub fn judge_whole(seen: &AnswerSeen, stream: &AnswerSeen, of: Of<'_>) -> Judged
         return Judged::found("no proper answer", finding);
     }
     let mut judged = Judged::well(format!("after {}, {}, proper end", seconds(seen.end_us), used(seen)));
-    let waited = stream.first_us.unwrap_or_default();
-    if is_held_back(stream) && seen.end_us >= waited / 2 {
-        let says = format!(
-            "The stream came in one piece after {}: something on the way collects it. Apps see nothing until the answer is complete.",
-            seconds(waited)
-        );
-        let owner =
-            "Streams of your server arrive in one piece; please turn off response buffering in the proxy before it.";
-        judged.findings.push(Finding::noted(FindingKind::Buffered, says, vec![Remedy::owner(owner)]));
-    }
+    judged.findings.extend(collected(stream, seen.end_us).map(buffered));
     if let Some(first_us) = stream.first_us.filter(|first| *first >= LOAD_FROM_US && seen.end_us < first / 2) {
         let says = format!(
             "The first answer began after {}, this one was complete after {}: the model was being loaded.",
@@ -201,6 +259,21 @@ pub fn judge_whole(seen: &AnswerSeen, stream: &AnswerSeen, of: Of<'_>) -> Judged
         ));
     }
     judged
+}
+
+fn buffered(how: Collected) -> Finding {
+    let says = match how {
+        Collected::Whole(after) => format!(
+            "The stream came in one piece after {}: something on the way collects it. Apps see nothing until the answer is complete.",
+            seconds(after)
+        ),
+        Collected::Lumps(lumps, pieces) => format!(
+            "The stream came in {lumps} lumps of about {} pieces each: something on the way collects it. Apps see nothing in between.",
+            pieces / lumps
+        ),
+    };
+    let owner = "Streams of your server arrive collected; please turn off response buffering in the proxy before it.";
+    Finding::noted(FindingKind::Buffered, says, vec![Remedy::owner(owner)])
 }
 
 #[cfg(test)]

@@ -62,6 +62,8 @@ findings! {
     NoWay => "no-way", "there is no way to the machine from here";
     /// Connection.
     FamilyDead => "family-dead", "one of the host's addresses does not answer, so that connections begin late";
+    /// Connection, or any step after it.
+    TimeUp => "time-up", "the time of the check was over before the server's answer was";
     /// Encryption.
     PortEncrypted => "port-encrypted", "the port speaks TLS, the address says http";
     /// Encryption.
@@ -77,6 +79,12 @@ findings! {
     /// Encryption.
     Expired => "expired", "the certificate has expired";
     /// Encryption.
+    OldCertificate => "old-certificate", "the certificate is of a form that nobody accepts any more";
+    /// Encryption.
+    OldEncryption => "old-encryption", "the server speaks only versions or ciphers of TLS that are not used any more";
+    /// Encryption, or HTTP.
+    ClientCertificate => "client-certificate", "the server wants a certificate that says who asks";
+    /// Encryption.
     ClockOff => "clock-off", "the certificate is good by the server's clock but not by ours";
     /// Encryption.
     HandshakeFailed => "handshake-failed", "no encrypted connection comes about";
@@ -85,13 +93,29 @@ findings! {
     /// HTTP.
     NotHttp => "not-http", "what listens there does not speak HTTP";
     /// HTTP.
+    Http2Only => "http2-only", "the port speaks the second version of HTTP alone, in plain";
+    /// HTTP.
+    ClosedUnanswered => "closed-unanswered", "connections are taken and closed without an answer";
+    /// HTTP.
+    Silent => "silent", "connections are taken and nothing is said";
+    /// HTTP.
+    Busy => "busy", "the server is busy with other answers";
+    /// HTTP.
     SignInPage => "sign-in-page", "requests are led to a sign-in page for people";
     /// HTTP.
     Moved => "moved", "the server says that it is at another address";
     /// HTTP.
     WebPage => "web-page", "the server answers with web pages";
     /// HTTP.
-    NotReady => "not-ready", "something answers in the server's place that it is not ready";
+    NotReady => "not-ready", "the server is there and not ready yet";
+    /// HTTP, or answers.
+    BadGateway => "bad-gateway", "a proxy is there, and the server behind it is not";
+    /// HTTP, or answers.
+    GivesUp => "gives-up", "a proxy on the way does not wait for as long as an answer takes";
+    /// HTTP, or answers.
+    ServerError => "server-error", "the server itself fails";
+    /// HTTP, or key.
+    HeaderLimit => "header-limit", "the headers are larger than the server or a proxy before it takes";
     /// Path.
     PrefixMissing => "prefix-missing", "the API stands below a path that the address lacks";
     /// Path.
@@ -106,6 +130,10 @@ findings! {
     KeyElsewhere => "key-elsewhere", "the server wants the key in another place";
     /// Key.
     KeyRefused => "key-refused", "the server refuses the key";
+    /// Key.
+    ProxySignIn => "proxy-sign-in", "a proxy on the way wants to know who asks";
+    /// Key, or answers.
+    IdsRefused => "ids-refused", "the server refuses requests for the ids that Wendor sends with them";
     /// Key.
     HeaderMissing => "header-missing", "the server wants a request header that is not set";
     /// Key.
@@ -123,17 +151,33 @@ findings! {
     /// Models.
     ModelUnknown => "model-unknown", "the server has no model of that name";
     /// Models.
+    ModelRefused => "model-refused", "the model is listed and may not be used";
+    /// Models.
+    AnyName => "any-name", "the server answers whatever model is named";
+    /// Models.
     OtherWeights => "other-weights", "the same name stands for other weights elsewhere, or than the offer is pinned to";
     /// Answers.
-    NoAnswer => "no-answer", "the server takes the question and does not answer in time";
+    NoAnswer => "no-answer", "the server takes the question and does not answer";
     /// Answers.
     BrokenOff => "broken-off", "the answer breaks off";
+    /// Answers.
+    NeverEnds => "never-ends", "a stream is complete, and neither ended nor closed";
+    /// Answers.
+    NotAStream => "not-a-stream", "a stream is asked for, and something else is sent";
+    /// Answers.
+    Compressed => "compressed", "answers are compressed though nobody asked for it";
+    /// Answers.
+    ErrorInAnswer => "error-in-answer", "an error stands where the answer should be";
+    /// Answers.
+    BodyLimit => "body-limit", "requests of a size that apps send are refused on the way";
+    /// Answers.
+    RoleUnknown => "role-unknown", "the role `developer` is refused";
     /// Answers.
     NotTheDialect => "not-the-dialect", "the answer is not what the dialect promises";
     /// Answers.
     SlowLoad => "slow-load", "the first answer waits for the model to be loaded";
     /// Answers.
-    Buffered => "buffered", "a stream arrives in one piece";
+    Buffered => "buffered", "a stream arrives in one piece, or in a few lumps";
     /// Answers.
     NoUsage => "no-usage", "the stream does not say what it used";
     /// Answers.

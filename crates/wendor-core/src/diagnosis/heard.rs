@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::refusal::quoted;
+use super::seen::Heard;
 use crate::catalog::upstream::Dialect;
 use crate::routing::failure::Failure;
 use crate::wire::codec::{self, FrameKind, StreamReader};
@@ -17,6 +19,9 @@ const PIECES_BEYOND: usize = 8;
 const BYTES_A_SHORT_TOKEN: usize = 2;
 const BYTES_A_LONG_TOKEN: usize = 16;
 
+/// How much of what stands in the place of an answer is looked at.
+const SAID_BYTES: usize = 64 * 1024;
+
 /// What was heard of an answer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct AnswerSeen {
@@ -28,14 +33,31 @@ pub struct AnswerSeen {
     pub end_us: u64,
     /// Pieces of text and thinking.
     pub pieces: usize,
+    /// When each of them came.
+    pub times: Vec<u64>,
+    /// What the head of the answer says of its body.
+    pub head: BodyTold,
+    /// What the server says where the answer should be, as a sentence; empty where it says nothing.
+    pub said: String,
     /// The answer.
     pub answer: Answer,
     /// How it ended.
     pub ended: Ended,
+    /// Whether all of the answer is there, whatever became of its end.
+    pub is_complete: bool,
     /// Whether it went on past the limit that was asked for: then the rest was not read.
     pub is_past_limit: bool,
     /// What was not as the dialect promises.
     pub fault: Option<Failure>,
+}
+
+/// What the head of an answer says of its body.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct BodyTold {
+    /// Its type, without parameters.
+    pub content_type: String,
+    /// How it is encoded; `None` where it is not.
+    pub encoding: Option<String>,
 }
 
 /// How a stream ended.
@@ -60,6 +82,16 @@ impl AnswerSeen {
     #[must_use]
     pub fn text(&self) -> String {
         self.answer.choices.first().map(super::super::wire::conversation::answer::Choice::text_of).unwrap_or_default()
+    }
+
+    /// The same as requests have it: what their code says of it, which is right. `came` is how it would have failed, if it did.
+    #[must_use]
+    pub fn as_requests_have_it(mut self, came: Result<(), Failure>) -> Self {
+        if came.is_ok() && self.ended == Ended::Midway {
+            self.ended = Ended::Proper;
+        }
+        self.fault = came.err();
+        self
     }
 
     fn is_at_cap(&self) -> bool {
@@ -99,6 +131,12 @@ impl Listener {
         }
     }
 
+    /// Whether more is to be read.
+    #[must_use]
+    pub fn wants_more(&self) -> bool {
+        !self.seen.is_past_limit
+    }
+
     /// Takes what came, so many microseconds after asking. Says whether more is to be read: past its limit an answer is not.
     pub fn take(&mut self, bytes: &[u8], at_us: u64) -> bool {
         self.hear(bytes, at_us);
@@ -124,7 +162,10 @@ impl Listener {
         let mut events = Vec::new();
         match self.reader.read(data, &mut events) {
             Ok(kind) => self.has_terminator |= kind == FrameKind::Done,
-            Err(failure) => self.seen.fault = Some(failure),
+            Err(failure) => {
+                self.seen.said = said_in(data);
+                self.seen.fault = Some(failure);
+            }
         }
         for event in events {
             let is_piece = match &event {
@@ -144,6 +185,7 @@ impl Listener {
                 self.seen.first_us.get_or_insert(at_us);
                 self.seen.last_us = at_us;
                 self.seen.pieces += 1;
+                self.seen.times.push(at_us);
             }
             self.seen.answer.take(event);
         }
@@ -156,6 +198,7 @@ impl Listener {
             self.frame(frame.data.as_deref(), at_us);
         }
         self.seen.end_us = at_us;
+        self.seen.is_complete = self.reader.is_finished();
         let needs_terminator = !self.reader.terminator().is_empty();
         self.seen.ended = match (self.reader.is_finished(), needs_terminator && !self.has_terminator) {
             (false, _) => Ended::Midway,
@@ -180,7 +223,18 @@ pub fn whole(dialect: Dialect, body: &[u8], at_us: u64) -> AnswerSeen {
     let mut seen = AnswerSeen { end_us: at_us, last_us: at_us, ended: Ended::Proper, ..AnswerSeen::default() };
     match codec::of(dialect).read_whole(body) {
         Ok(events) => seen.answer = Answer::of(events),
-        Err(failure) => seen.fault = Some(failure),
+        Err(failure) => {
+            seen.said = said_in(body);
+            seen.fault = Some(failure);
+        }
     }
     seen
+}
+
+/// What a server says in the place of an answer, as a sentence that quotes it.
+fn said_in(body: &[u8]) -> String {
+    let body = bytes::Bytes::copy_from_slice(body.get(..SAID_BYTES).unwrap_or(body));
+    let heard = Heard { status: 200, content_type: "application/json".to_owned(), body, ..Heard::default() };
+    // What is no JSON is no error that a server says, but noise.
+    if heard.json().is_some() { quoted(&heard) } else { String::new() }
 }

@@ -7,7 +7,9 @@ use serde_json::Value;
 
 use super::finding::{Finding, FindingKind};
 use super::remedy::{Change, Remedy};
+use super::refusal::quoted;
 use super::report::Judged;
+use super::seen::Heard;
 use crate::catalog::ability::Ability;
 use crate::catalog::upstream::Upstream;
 use crate::catalog::weights::{OtherWeights, is_same_digest};
@@ -187,6 +189,30 @@ pub fn judge(upstream: &Upstream, seen: &[ModelSeen], elsewhere: &[Elsewhere]) -
     judged
 }
 
+/// The model is listed, and is refused all the same.
+#[must_use]
+pub fn may_not_be_used(model: &str, heard: &Heard) -> Finding {
+    let (status, quoted) = (heard.status, quoted(heard));
+    let says = format!(
+        "The server lists {model} and refuses to serve it ({status}): the key may not use it, or it is listed and not loaded.{quoted}"
+    );
+    let owner = format!("You list {model} and answer {status} for it; may our key use it, and is it loaded?");
+    Finding::failing(FindingKind::ModelRefused, says, vec![Remedy::owner(owner)])
+}
+
+/// The server answers a name that it does not list: it goes by none.
+#[must_use]
+pub fn any_name(model: &str, names: &BTreeSet<&str>) -> Finding {
+    let listed = names.iter().take(4).copied().collect::<Vec<_>>().join(", ");
+    let says = format!(
+        "The server lists {listed} and answers to {model} as well: it goes by no name, so both names work, and which model answers it decides itself."
+    );
+    let rename = |to: &str| {
+        Remedy::change(format!("Offer it as {to}"), Change::Model { from: model.to_owned(), to: to.to_owned() })
+    };
+    Finding::noted(FindingKind::AnyName, says, names.first().map(|name| rename(name)).into_iter().collect())
+}
+
 /// The model that an offer names is not there.
 #[must_use]
 pub fn unknown(model: &str, names: &BTreeSet<&str>) -> Finding {
@@ -205,9 +231,15 @@ pub fn unknown(model: &str, names: &BTreeSet<&str>) -> Finding {
         let near = nearest(&stem(model), stems.iter().map(String::as_str))?.to_owned();
         names.iter().copied().find(|name| stem(name) == near)
     };
+    // Where there is one alone, it is that which is meant, whatever it is called.
+    let only = || names.first().copied().filter(|_| names.len() == 1);
     let near = nearest(model, names.iter().copied()).or_else(by_stem);
-    let mut remedies: Vec<Remedy> = near.into_iter().map(rename).collect();
-    let near = near.map_or_else(String::new, |near| format!(" Nearest: {near}."));
+    let mut remedies: Vec<Remedy> = near.or_else(only).into_iter().map(rename).collect();
+    let near = match (near, only()) {
+        (Some(near), _) => format!(" Nearest: {near}."),
+        (None, Some(only)) => format!(" The one that it has is {only}."),
+        (None, None) => String::new(),
+    };
     if remedies.is_empty() {
         remedies.push(Remedy::owner(format!(
             "We expect the model {model} on your server, and it does not have it; could you load it?"

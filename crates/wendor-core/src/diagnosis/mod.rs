@@ -6,20 +6,23 @@
 //!
 //! - [`pasted`]: an address as people paste it
 //! - [`settings`]: what can be seen without asking
-//! - [`reach`]: name, connection, encryption
-//! - [`speech`]: the first words: HTTP, path and dialect
+//! - [`reach`]: name and connection; [`encryption`], with [`hello`] for what is too old to be spoken
+//! - [`first_words`]: whether HTTP is spoken, or something stands in the server's place; [`speech`]: path and dialect
 //! - [`refusal`]: an answer that says no: key, header, terms, credit
 //! - [`listing`]: the models that are there beside the offers
 //! - [`inventory`]: what changes there from one look to the next
-//! - [`answer`]: a streamed and a whole answer
+//! - [`heard`], [`rhythm`], [`answer`]: a streamed and a whole answer
 //! - [`proof`], [`picture`]: abilities proven
 //! - [`finding`]: every finding there is; [`remedy`]: what can be done; [`change`]: a remedy applied
 //! - [`report`]: what a check says
 
 pub mod answer;
 pub mod change;
+pub mod encryption;
 pub mod finding;
+pub mod first_words;
 pub mod heard;
+pub mod hello;
 pub mod inventory;
 pub mod listing;
 pub mod pasted;
@@ -29,6 +32,7 @@ pub mod reach;
 pub mod refusal;
 pub mod remedy;
 pub mod report;
+pub mod rhythm;
 pub mod seen;
 pub mod settings;
 pub mod speech;

@@ -127,11 +127,15 @@ pub fn worst_of_call(cap: u32) -> TokenCounts {
     TokenCounts { input: QUESTION_TOKENS, output: u64::from(cap), ..TokenCounts::default() }
 }
 
-/// What the two plain calls take at most; a silent first one is asked again.
+/// How many questions the plain ones are at most.
+pub const MOST_CALLS: u32 = 5;
+
+/// What the plain questions take at most: a streamed and a whole one, and beside them one for a name that is not listed, one where the first
+/// was silent or went past its limit, and one where the whole one was refused.
 #[must_use]
 pub fn worst_of_calls() -> TokenCounts {
-    let output = u64::from(CALL_TOKENS) * 2 + u64::from(PATIENT_TOKENS);
-    TokenCounts { input: 3 * QUESTION_TOKENS, output, ..TokenCounts::default() }
+    let output = u64::from(CALL_TOKENS) * 4 + u64::from(PATIENT_TOKENS);
+    TokenCounts { input: u64::from(MOST_CALLS) * QUESTION_TOKENS, output, ..TokenCounts::default() }
 }
 
 /// Tokens of the long prompt for an offer: three quarters of its window, and never more than a few thousand.
@@ -143,6 +147,14 @@ fn prompt_tokens(offer: &Offer) -> u32 {
 #[must_use]
 pub fn plain(model: &str, is_streamed: bool, cap: u32) -> Conversation {
     asking(model, super::answer::QUESTION.to_owned(), is_streamed, cap)
+}
+
+/// The same with a turn of the developer in front, as apps that use that role send it.
+#[must_use]
+pub fn as_developer(mut conversation: Conversation) -> Conversation {
+    let text = "You count aloud, and say nothing else.".to_owned();
+    conversation.turns.insert(0, Turn::of_text(Role::Developer, text, "messages[0]"));
+    conversation
 }
 
 fn asking(model: &str, text: String, is_streamed: bool, cap: u32) -> Conversation {

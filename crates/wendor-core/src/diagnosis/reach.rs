@@ -1,21 +1,16 @@
-//! The way to an upstream: its name, a connection to each of its addresses, and who vouches for it.
+//! The way to an upstream: its name, and a connection to each of its addresses.
 
 use std::net::{IpAddr, SocketAddr};
 
-use chrono::{DateTime, TimeDelta, Utc};
-
 use super::finding::{Finding, FindingKind};
-use super::remedy::{Change, Remedy};
+use super::remedy::Remedy;
 use super::report::Judged;
-use super::seen::{Certificate, Dial, Dialled, NotTrusted, Tls};
+use super::seen::{Dial, Dialled};
 use crate::catalog::upstream::{Address, AddressParts, is_loopback};
 use crate::name::nearest;
 
 /// Ports on which model servers usually listen, tried where the one given is refused.
 pub const USUAL_PORTS: [u16; 10] = [8000, 8080, 80, 443, 8001, 8081, 8443, 8888, 5000, 3000];
-
-/// From when on an end of a certificate is worth a word.
-const SOON: TimeDelta = TimeDelta::days(14);
 
 /// Judges what a host's name led to. `known` are hosts that were meant before: of other upstreams, and this machine's own.
 #[must_use]
@@ -68,7 +63,7 @@ pub fn judge_connection(address: &Address, dialled: &Dialled) -> Judged {
     } else if has(|dial| matches!(dial, Dial::TimedOut)) {
         let (host, port) = (address.host(), address.port());
         let says = format!(
-            "{host} takes no connection on port {port} and says nothing. A firewall between, or another machine of that address."
+            "{host} neither takes nor refuses a connection on port {port}: a firewall drops it, the server takes no more, or no machine has that address."
         );
         let owner = format!(
             "Please let the machine that Wendor runs on reach port {port} of {host}: at the moment a firewall drops what it sends."
@@ -96,7 +91,7 @@ fn family_dead(address: &Address, good: IpAddr, dead: IpAddr) -> Finding {
         "{} is {good} and {dead}, and only {good} answers. Every new connection may try the dead one first.",
         address.host()
     );
-    let good = good.to_string();
+    let good = bracketed(good);
     let use_good = Remedy::address(address.with(AddressParts { host: Some(&good), ..AddressParts::default() }));
     // A certificate is for a name, so the address would not do there.
     let remedies = match address.is_encrypted() {
@@ -111,20 +106,35 @@ fn family_dead(address: &Address, good: IpAddr, dead: IpAddr) -> Finding {
 
 fn refused(address: &Address, dialled: &Dialled) -> Finding {
     let (host, port) = (address.host(), address.port());
-    if dialled.is_open_to_itself {
-        let says = format!(
-            "Port {port} is open on this machine, but only to itself: the server listens on 127.0.0.1 and not on {host}."
-        );
-        let local = address.with(AddressParts { host: Some("127.0.0.1"), ..AddressParts::default() });
-        let owner = format!(
-            "Please start the server so that it listens on every address of its machine (0.0.0.0), not only on 127.0.0.1, port {port}."
-        );
-        return Finding::failing(FindingKind::LoopbackOnly, says, vec![Remedy::address(local), Remedy::owner(owner)]);
+    if let Some(open) = dialled.open_at {
+        let is_to_itself = open.is_loopback();
+        let says = match is_to_itself && !is_loopback(host) {
+            true => format!(
+                "Port {port} is open on this machine, but only to itself: the server listens on {open} and not on {host}."
+            ),
+            false => format!("Port {port} is open on this machine, on {open} and not on {host}."),
+        };
+        let open = bracketed(open);
+        let mut remedies =
+            vec![Remedy::address(address.with(AddressParts { host: Some(&open), ..AddressParts::default() }))];
+        if is_to_itself && !is_loopback(host) {
+            remedies.push(Remedy::owner(format!(
+                "Please start the server so that it listens on every address of its machine (0.0.0.0), not only on {open}, port {port}."
+            )));
+        }
+        return Finding::failing(FindingKind::LoopbackOnly, says, remedies);
     }
     if let Some(open) = dialled.other_ports.first() {
         let says = format!("Nothing listens on port {port} of {host}, but something does on port {open}.");
         let moved = address.with(AddressParts { port: Some(*open), ..AddressParts::default() });
         return Finding::failing(FindingKind::OtherPort, says, vec![Remedy::address(moved)]);
+    }
+    if is_loopback(host) || dialled.is_this_machine {
+        let says = format!(
+            "Nothing listens on port {port} of this machine. The server is not started, or listens on another port."
+        );
+        let does = format!("Start it, or look which port it listens on: `ss -ltn` lists them. If it runs in a container, its port {port} has to be published to this machine");
+        return Finding::failing(FindingKind::NothingListens, says, vec![Remedy::operator(does)]);
     }
     let says = format!(
         "{host} is there, but nothing listens on port {port}. The server is not started, listens on another port, or only to its own machine."
@@ -135,134 +145,7 @@ fn refused(address: &Address, dialled: &Dialled) -> Finding {
     Finding::failing(FindingKind::NothingListens, says, vec![Remedy::owner(owner)])
 }
 
-/// Judges the encryption.
-#[must_use]
-pub fn judge_encryption(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
-    match tls {
-        Tls::NotAskedFor if is_loopback(address.host()) => Judged::well("none, and none needed: it is on this machine"),
-        Tls::NotAskedFor => Judged::well("none was asked for; prompts cross this network readable"),
-        Tls::Stands(certificate) => stands(certificate, now),
-        Tls::NotTls { speaks_http: true } => {
-            let says =
-                format!("Port {} of {} speaks plain HTTP, and the address says https.", address.port(), address.host());
-            let plain = address.with(AddressParts {
-                scheme: Some("http"),
-                port: Some(address.port()),
-                ..AddressParts::default()
-            });
-            let remedies = vec![Remedy::address(plain), Remedy::owner("Please let the server speak TLS.")];
-            Judged::found("plain HTTP", Finding::failing(FindingKind::PortPlain, says, remedies))
-        }
-        Tls::NotTls { speaks_http: false } => failed(address, "what came back is no TLS"),
-        Tls::Failed(why) => failed(address, why),
-        Tls::NotTrusted { why, chain, their_clock, leads_here } => match chain.first() {
-            None => failed(address, "no certificate came"),
-            Some(own) => {
-                let finding = not_trusted(address, *why, (own, chain.len()), (*their_clock, *leads_here, now));
-                Judged::found(format!("a certificate by {} that is not accepted", own.issuer), finding)
-            }
-        },
-    }
-}
-
-fn stands(certificate: &Certificate, now: DateTime<Utc>) -> Judged {
-    let days = (certificate.until - now).num_days();
-    let came_back = format!("by {}, good for {days} days", certificate.issuer);
-    if certificate.until - now > SOON {
-        return Judged::well(came_back);
-    }
-    let says = format!("The certificate is good for {days} days only.");
-    let owner = format!("Your server's certificate ends on {}; please renew it.", certificate.until.format("%Y-%m-%d"));
-    Judged::found(came_back, Finding::noted(FindingKind::ExpiresSoon, says, vec![Remedy::owner(owner)]))
-}
-
-fn failed(address: &Address, why: &str) -> Judged {
-    let says = format!("No encrypted connection with {} comes about: {why}.", address.authority());
-    let owner =
-        "Please look at the TLS settings of the server: it should speak TLS 1.2 or 1.3 with a certificate of its name.";
-    Judged::found(why, Finding::failing(FindingKind::HandshakeFailed, says, vec![Remedy::owner(owner)]))
-}
-
-fn not_trusted(
-    address: &Address,
-    why: NotTrusted,
-    (own, certificates): (&Certificate, usize),
-    (their_clock, leads_here, now): (Option<DateTime<Utc>>, bool, DateTime<Utc>),
-) -> Finding {
-    let pin = Remedy::change(
-        format!(
-            "Accept this one certificate ({}), after comparing it with the owner",
-            shortened(own.fingerprint.as_str())
-        ),
-        Change::Certificate { to: own.fingerprint.clone() },
-    );
-    let host = address.host();
-    match why {
-        NotTrusted::Expired | NotTrusted::NotYet => out_of_time(host, own, their_clock, now),
-        NotTrusted::OtherHost => other_host(address, own, leads_here),
-        NotTrusted::UnknownIssuer | NotTrusted::Bad if own.is_self_signed => {
-            let says = format!(
-                "{host} vouches for itself: its certificate is signed by itself, and nobody known says that it is the right server."
-            );
-            Finding::failing(FindingKind::SelfSigned, says, vec![pin])
-        }
-        NotTrusted::UnknownIssuer | NotTrusted::Bad if certificates == 1 => {
-            let says = format!(
-                "{host} sends its own certificate alone; that of its issuer, {}, is missing, so the way to a known authority is not to be found.",
-                own.issuer
-            );
-            let owner = format!(
-                "Please let the server send its whole chain of certificates: that of {} is missing.",
-                own.issuer
-            );
-            Finding::failing(FindingKind::ChainIncomplete, says, vec![Remedy::owner(owner), pin])
-        }
-        NotTrusted::UnknownIssuer | NotTrusted::Bad => {
-            let says =
-                format!("The certificate of {host} comes from {}, an authority that is not known here.", own.issuer);
-            let add = "Give the service that authority's certificate (setting `authorities`), and start it again";
-            Finding::failing(FindingKind::UnknownAuthority, says, vec![Remedy::operator(add), pin])
-        }
-    }
-}
-
-fn shortened(fingerprint: &str) -> &str {
-    fingerprint.get(..23).unwrap_or(fingerprint)
-}
-
-fn out_of_time(host: &str, own: &Certificate, theirs: Option<DateTime<Utc>>, now: DateTime<Utc>) -> Finding {
-    let day = |at: DateTime<Utc>| at.format("%Y-%m-%d %H:%M").to_string();
-    if let Some(theirs) = theirs.filter(|theirs| (own.from..=own.until).contains(theirs)) {
-        let says = format!(
-            "By the server's clock ({}) the certificate is good; by this machine's ({}) it is not. One of the two clocks is wrong.",
-            day(theirs),
-            day(now)
-        );
-        let does =
-            "Look at the clock of the machine that Wendor runs on (`date -u`), and turn on its time synchronisation";
-        return Finding::failing(FindingKind::ClockOff, says, vec![Remedy::operator(does)]);
-    }
-    if own.from > now {
-        let says = format!(
-            "The certificate of {host} is good only from {} on. The clock here says {}.",
-            day(own.from),
-            day(now)
-        );
-        let does = "Look at the clock of the machine that Wendor runs on (`date -u`); if it is right, wait or have the certificate issued anew";
-        return Finding::failing(FindingKind::ClockOff, says, vec![Remedy::operator(does)]);
-    }
-    let says = format!("The certificate of {host} has expired on {}.", day(own.until));
-    let owner = format!("The certificate of your server {host} has expired on {}; please renew it.", day(own.until));
-    Finding::failing(FindingKind::Expired, says, vec![Remedy::owner(owner)])
-}
-
-fn other_host(address: &Address, own: &Certificate, leads_here: bool) -> Finding {
-    let hosts = if own.hosts.is_empty() { "no host at all".to_owned() } else { own.hosts.join(", ") };
-    let says = format!("The certificate is for {hosts}, and the address says {}.", address.host());
-    let mut remedies = Vec::new();
-    if let Some(named) = own.hosts.iter().find(|host| !host.starts_with('*')).filter(|_| leads_here) {
-        remedies.push(Remedy::address(address.with(AddressParts { host: Some(named), ..AddressParts::default() })));
-    }
-    remedies.push(Remedy::owner(format!("Please have a certificate issued that is for {} too.", address.host())));
-    Finding::failing(FindingKind::OtherHost, says, remedies)
+/// An address as a host of a URL.
+fn bracketed(address: IpAddr) -> String {
+    if address.is_ipv6() { format!("[{address}]") } else { address.to_string() }
 }

@@ -83,6 +83,56 @@ pub struct Asked<'a> {
     pub headers: &'a [String],
     /// The server's host.
     pub host: &'a str,
+    /// How long the refusal took, in milliseconds.
+    pub took_ms: u64,
+}
+
+/// Whether headers were too large: some servers say so by a status of its own, some in a page.
+#[must_use]
+pub fn is_header_limit(heard: &Heard) -> bool {
+    let small = || String::from_utf8_lossy(&heard.body).to_ascii_lowercase();
+    heard.status == 431 || (heard.status == 400 && heard.is_page() && small().contains("header") && small().contains("too large"))
+}
+
+/// The headers are too large.
+#[must_use]
+pub fn header_limit(host: &str, heard: &Heard) -> Finding {
+    let says = format!("{host} refuses the request since its headers are too large ({}).{}", heard.status, quoted(heard));
+    let owner = format!("Please let {host}, or the proxy before it, take headers of 16 KB: keys and ids of requests are in them.");
+    Finding::failing(FindingKind::HeaderLimit, says, vec![Remedy::owner(owner)])
+}
+
+/// A proxy did not wait any longer.
+#[must_use]
+pub fn gives_up(host: &str, after_ms: u64) -> Finding {
+    let after = format!("{}.{} s", after_ms / 1_000, after_ms % 1_000 / 100);
+    let says = format!("A proxy gives up after {after} (504): the server behind it did not answer in that time.");
+    let owner = format!("The proxy on {host} waits {after} for the model server and no longer; please raise its read time-out (600 s is usual for models), and look whether the server answers.");
+    Finding::failing(FindingKind::GivesUp, says, vec![Remedy::owner(owner)])
+}
+
+/// The server itself fails.
+#[must_use]
+pub fn server_error(host: &str, heard: &Heard) -> Finding {
+    let says = format!("{host} itself fails at a plain request ({}).{}", heard.status, quoted(heard));
+    let owner = format!("Your server answers {} to a plain request; its log says why.{}", heard.status, quoted(heard));
+    Finding::failing(FindingKind::ServerError, says, vec![Remedy::owner(owner)])
+}
+
+/// A body was too large.
+#[must_use]
+pub fn body_limit(host: &str, taken: u64, refused: u64) -> Finding {
+    let size = |bytes: u64| match bytes {
+        0..1_000_000 => format!("{} KB", bytes / 1_000),
+        _ => format!("{}.{} MB", bytes / 1_000_000, bytes % 1_000_000 / 100_000),
+    };
+    let says = format!(
+        "Requests of {} are taken and those of {} are refused as too large (413): long prompts and images do not come through.",
+        size(taken),
+        size(refused)
+    );
+    let owner = format!("Please let {host}, or the proxy before it, take bodies of 32 MB: prompts with images are that large.");
+    Finding::noted(FindingKind::BodyLimit, says, vec![Remedy::owner(owner)])
 }
 
 /// What a refusal means.
@@ -146,14 +196,20 @@ fn by_status(heard: &Heard, asked: Asked<'_>, quoted: &str) -> Finding {
                 operator("Check again later; if it stays so, ask for a higher limit there".to_owned()),
             )
         }
-        (502..=504, _) => {
+        (502 | 503, _) => {
+            let kind = if status == 502 { FindingKind::BadGateway } else { FindingKind::NotReady };
             let says = format!("Something answers {status} in the place of the server: it is not ready.{quoted}");
-            Finding::failing(
-                FindingKind::NotReady,
-                says,
-                vec![Remedy::owner(format!("Behind {host} the model server does not answer ({status})."))],
-            )
+            let owner = format!("Behind {host} the model server does not answer ({status}).");
+            Finding::failing(kind, says, vec![Remedy::owner(owner)])
         }
+        (504, _) => gives_up(host, asked.took_ms),
+        (200..=299, _) => {
+            let says = format!("{host} answers with success, and with an error in it.{quoted}");
+            let owner = format!("Your server answers {status} with an error in its body.{quoted}");
+            Finding::failing(FindingKind::ErrorInAnswer, says, vec![Remedy::owner(owner)])
+        }
+        (500..=599, _) => server_error(host, heard),
+        _ if is_header_limit(heard) => header_limit(host, heard),
         (_, _) => {
             let says = format!("{host} refuses with {status}.{quoted}");
             Finding::failing(
@@ -163,6 +219,15 @@ fn by_status(heard: &Heard, asked: Asked<'_>, quoted: &str) -> Finding {
             )
         }
     }
+}
+
+/// The header in which a server wants its key, where its refusal names one.
+#[must_use]
+pub fn named_key_header(heard: &Heard) -> Option<String> {
+    let message = told(heard).message;
+    let words = [message.as_str(), heard.challenge.as_deref().unwrap_or_default()].join(" ").to_ascii_lowercase();
+    let mut words = words.split(|each: char| !each.is_ascii_alphanumeric() && each != '-').map(|word| word.trim_matches('-'));
+    words.find(|word| word.contains('-') && ["key", "token", "auth"].iter().any(|part| word.ends_with(part))).map(str::to_owned)
 }
 
 /// The header that a message asks for: a word with a hyphen, where it speaks of a header or a version, and that is not set yet.
@@ -219,14 +284,14 @@ mod tests {
         FindingKind::TermsNotAccepted
     )]
     #[case::other(418, "{}", true, FindingKind::Refused)]
-    #[case::not_json(500, "boom", true, FindingKind::Refused)]
+    #[case::not_json(500, "boom", true, FindingKind::ServerError)]
     fn what_a_refusal_means(
         #[case] status: u16,
         #[case] body: &str,
         #[case] has_key: bool,
         #[case] expected: FindingKind,
     ) {
-        let finding = judge(&heard(status, body), Asked { has_key, headers: &[], host: "quarry.example" });
+        let finding = judge(&heard(status, body), Asked { has_key, headers: &[], host: "quarry.example", took_ms: 0 });
         assert_eq!(finding.kind, expected, "{}", finding.says);
     }
 
@@ -247,7 +312,7 @@ mod tests {
     fn a_header_that_is_set_is_not_asked_for_again() {
         let answer = heard(400, r#"{"error":{"message":"The header harbour-version is not a date."}}"#);
         let set = ["harbour-version".to_owned()];
-        let finding = judge(&answer, Asked { has_key: true, headers: &set, host: "quarry.example" });
+        let finding = judge(&answer, Asked { has_key: true, headers: &set, host: "quarry.example", took_ms: 0 });
         assert_eq!(finding.kind, FindingKind::Refused);
     }
 }

@@ -100,6 +100,13 @@ pub fn judge(upstream: &Upstream, stated: Option<Dialect>, credential: &Credenti
     Judged::well(format!("{dialect}, {key}"))
 }
 
+/// The certificate by which Wendor says who it is cannot be found.
+#[must_use]
+pub fn identity_missing(why: &str) -> Finding {
+    let does = "Put one PEM file with the certificate and its private key into the service's folder of credentials, under that name";
+    Finding::failing(FindingKind::CredentialMissing, format!("It is not there: {why}."), vec![Remedy::operator(does)])
+}
+
 fn odd(place: &str, oddity: Oddity) -> Finding {
     let again = |what: &str| vec![Remedy::operator(format!("Set {place} again, {what}"))];
     let wrapped = |says: String, what: &str| Finding::failing(FindingKind::KeyWrapped, says, again(what));

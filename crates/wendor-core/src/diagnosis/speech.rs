@@ -1,16 +1,14 @@
-//! The first words with a server: whether it speaks HTTP, where its API stands, and in which dialect. [`search`] says what it has to look at
-//! next, until it knows; it only ever reads.
+//! Where a server's API stands, and in which dialect. [`search`] says what it has to look at next, until it knows; it only ever reads.
 
 use std::collections::BTreeMap;
 
 use super::finding::{Finding, FindingKind};
-use super::refusal::quoted;
 use super::remedy::{Change, Remedy};
+use super::refusal::server_error;
 use super::report::Judged;
-use super::seen::{Answered, Heard, NotHeard};
+use super::seen::Heard;
 use crate::catalog::upstream::{Address, AddressParts, Dialect};
 use crate::wire::codec;
-use crate::wire::rejection::is_loading;
 
 /// Paths below which APIs are often put.
 const USUAL_PREFIXES: [&str; 10] =
@@ -26,88 +24,6 @@ pub fn listing_path(dialect: Dialect) -> &'static str {
     }
 }
 
-/// Judges the first answer, to a request without the credential at `path`.
-#[must_use]
-pub fn judge_http(address: &Address, path: &str, answered: &Answered) -> Judged {
-    let owner = |says: &str| vec![Remedy::owner(says)];
-    let failing =
-        |kind, says: String, remedies| Judged::found("no answer in HTTP", Finding::failing(kind, says, remedies));
-    let (host, port) = (address.host(), address.port());
-    let heard = match answered {
-        Ok(heard) => heard,
-        Err(NotHeard::NotHttp { speaks_tls: true }) => {
-            let encrypted =
-                address.with(AddressParts { scheme: Some("https"), port: Some(port), ..AddressParts::default() });
-            let says = format!("Port {port} of {host} speaks TLS, and the address says http.");
-            return failing(FindingKind::PortEncrypted, says, vec![Remedy::address(encrypted)]);
-        }
-        Err(NotHeard::TimedOut(millis)) => {
-            let says = format!("{host} takes the connection and then says nothing for {} s.", millis / 1_000);
-            return failing(
-                FindingKind::NotReady,
-                says,
-                owner("Your model server takes connections and does not answer; is it still loading, or stuck?"),
-            );
-        }
-        Err(NotHeard::NotHttp { speaks_tls: false } | NotHeard::Broke | NotHeard::NoConnection) => {
-            let says = format!("What listens on port {port} of {host} does not speak HTTP.");
-            return failing(
-                FindingKind::NotHttp,
-                says,
-                vec![Remedy::operator("Is this the port of the model server, or of another service?")],
-            );
-        }
-    };
-    let told = heard.told();
-    match heard.status {
-        300..=399 => Judged::found(&*told, redirected(address, path, heard)),
-        502..=504 => Judged::found(&*told, not_ready(host, heard)),
-        _ => Judged::well(match &heard.server {
-            Some(server) => format!("HTTP is spoken: {told}, by {}", server.chars().take(40).collect::<String>()),
-            None => format!("HTTP is spoken: {told}"),
-        }),
-    }
-}
-
-fn not_ready(host: &str, heard: &Heard) -> Finding {
-    let (status, quoted) = (heard.status, quoted(heard));
-    if status == 503 && is_loading(&heard.body) {
-        let says = format!("{host} loads its model and answers no question yet.{quoted}");
-        let does = "Look again in a moment; a stage's `loading` says how long requests are held meanwhile";
-        return Finding::failing(FindingKind::NotReady, says, vec![Remedy::operator(does)]);
-    }
-    let says = format!("Something answers {status} in the server's place: the server behind it is not ready.{quoted}");
-    let owner = format!("Behind {host} nothing answers ({status}); is the model server running and done with loading?");
-    Finding::failing(FindingKind::NotReady, says, vec![Remedy::owner(owner)])
-}
-
-fn redirected(address: &Address, path: &str, heard: &Heard) -> Finding {
-    let target = heard.location.clone().unwrap_or_default();
-    let whole = match target.starts_with('/') {
-        true => {
-            address.with(AddressParts { prefix: Some(""), ..AddressParts::default() }).as_str().to_owned() + &target
-        }
-        false => target.clone(),
-    };
-    let bare = whole.split(['?', '#']).next().unwrap_or_default().trim_end_matches('/');
-    if let Some(base) =
-        bare.strip_suffix(path).and_then(|base| Address::parse(base).ok()).filter(|base| base != address)
-    {
-        let says = format!(
-            "The server says that it is at {} now. Wendor follows no redirection, since a key would go along.",
-            base.as_str()
-        );
-        return Finding::failing(FindingKind::Moved, says, vec![Remedy::address(base)]);
-    }
-    let to = bare.chars().take(120).collect::<String>();
-    let says = format!("Instead of an answer there is a way to another page ({to}): people are asked to sign in here.");
-    let owner = format!(
-        "Please let the machine that Wendor runs on reach the API at {} without the sign-in page, by a key of its own.",
-        address.as_str()
-    );
-    Finding::failing(FindingKind::SignInPage, says, vec![Remedy::owner(owner)])
-}
-
 /// What an answer at a place says of what stands there.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum Evidence {
@@ -117,6 +33,8 @@ enum Evidence {
     Guarded(Vec<Dialect>),
     /// A page for people.
     Page,
+    /// The server itself fails there.
+    Failing,
     /// Nothing.
     Nothing,
 }
@@ -166,7 +84,10 @@ fn evidence(heard: &Heard) -> Evidence {
         return Evidence::Listing(listed);
     }
     // What a status says goes before how its body looks: proxies and sign-ins of browsers answer them with pages.
-    let is_told_by_status = matches!(heard.status, 401 | 403 | 404 | 405 | 407 | 429);
+    let is_told_by_status = matches!(heard.status, 400..=499);
+    if heard.status >= 500 {
+        return Evidence::Failing;
+    }
     if heard.is_page() && !is_told_by_status {
         return Evidence::Page;
     }
@@ -197,6 +118,17 @@ pub enum Lists {
     Guarded,
     /// Not at all.
     No,
+}
+
+impl Lists {
+    /// The same, as it was seen with the key.
+    #[must_use]
+    pub fn for_those_with_a_key(self) -> Self {
+        match self {
+            Self::Openly | Self::Guarded => Self::Guarded,
+            Self::No => Self::No,
+        }
+    }
 }
 
 /// A place to be looked at, without the credential, by `GET`.
@@ -233,11 +165,20 @@ impl Looks {
     fn saw_page(&self) -> bool {
         self.0.values().flatten().any(|heard| evidence(heard) == Evidence::Page)
     }
+
+    /// What the server said where it failed at the stated address.
+    fn failure_at(&self, address: &Address) -> Option<&Heard> {
+        let is_own = |place: &Place| place.url.starts_with(address.as_str());
+        let failing = |(place, heard): (&Place, &'_ Option<Heard>)| is_own(place) && matches!(heard, Some(heard) if evidence(heard) == Evidence::Failing);
+        self.0.iter().find(|(place, heard)| failing((place, heard))).and_then(|(_, heard)| heard.as_ref())
+    }
 }
 
 /// What is looked for: the dialect that the upstream states, or any; `model` stands in paths that name one.
 #[derive(Clone, Copy, Debug)]
 pub struct Wanted<'a> {
+    /// Whether only the address itself is looked at, and no path that might be meant.
+    pub only_here: bool,
     /// The dialect, if one is stated.
     pub stated: Option<Dialect>,
     /// A model's name.
@@ -256,14 +197,14 @@ pub fn search(address: &Address, wanted: Wanted<'_>, looks: &Looks) -> Result<Op
         }
     }
     // Elsewhere a listing has to show itself: what is guarded may be guarded everywhere. What was stated goes first.
-    for base in other_bases(address) {
+    for base in other_bases(address).into_iter().filter(|_| !wanted.only_here) {
         let most = if wanted.stated.is_some() { 1 } else { groups.len() };
         for group in groups.iter().take(most) {
             let path = group.first().map_or("", |first| listing_path(*first));
             let is_there = match looks.at(&base, path)? {
                 Evidence::Listing(_) => true,
                 Evidence::Guarded(told) => !told.is_empty() && told.iter().any(|dialect| group.contains(dialect)),
-                Evidence::Page | Evidence::Nothing => false,
+                Evidence::Page | Evidence::Failing | Evidence::Nothing => false,
             };
             if is_there && let Some(found) = in_group(&base, group, wanted, looks)? {
                 return Ok(Some(found));
@@ -310,7 +251,7 @@ fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Lo
         Evidence::Guarded(told) if told.is_empty() => (group.to_vec(), Lists::Guarded),
         // An error of another dialect: it guards everything, and is looked for with its own group.
         Evidence::Guarded(_) => return Ok(None),
-        Evidence::Page | Evidence::Nothing => (group.to_vec(), Lists::No),
+        Evidence::Page | Evidence::Failing | Evidence::Nothing => (group.to_vec(), Lists::No),
     };
     candidates.retain(|dialect| group.contains(dialect));
     candidates.sort_by_key(|dialect| Some(*dialect) != wanted.stated);
@@ -321,7 +262,11 @@ fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Lo
         let endpoint = codec::of(*dialect).path(wanted.model, false);
         match looks.at(address, &endpoint)? {
             Evidence::Guarded(told) if told.is_empty() || told.contains(dialect) => return Ok(found(*dialect, lists)),
-            Evidence::Guarded(_) | Evidence::Listing(_) | Evidence::Page | Evidence::Nothing => {}
+            Evidence::Guarded(_)
+            | Evidence::Listing(_)
+            | Evidence::Page
+            | Evidence::Failing
+            | Evidence::Nothing => {}
         }
     }
     // Some servers deny an endpoint to whoever only looks at it; then the listing has to do.
@@ -332,36 +277,8 @@ fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Lo
 #[must_use]
 pub fn judge_path(address: &Address, stated: Option<Dialect>, found: Option<&Found>, looks: &Looks) -> Judged {
     let Some(found) = found else {
-        let host = address.host();
-        let (kind, says, owner) = match looks.saw_page() {
-            true => (
-                FindingKind::WebPage,
-                format!(
-                    "{} answers with web pages for people; the API of a model server is not there.",
-                    address.as_str()
-                ),
-                format!(
-                    "At which address does the model server behind {host} have its API? At {} there are web pages.",
-                    address.as_str()
-                ),
-            ),
-            false => (
-                FindingKind::PathUnknown,
-                format!(
-                    "Something answers at {}, but no dialect's endpoints are there, nor below {} usual paths.",
-                    address.as_str(),
-                    USUAL_PREFIXES.len()
-                ),
-                format!(
-                    "Which path does the API of the model server on {host} stand below? At {} there is nothing.",
-                    address.as_str()
-                ),
-            ),
-        };
-        return Judged::found(
-            format!("nothing in {} places", looks.count()),
-            Finding::failing(kind, says, vec![Remedy::owner(owner)]),
-        );
+        let told = format!("nothing in {} places", looks.count());
+        return Judged::found(told, nowhere(address, looks));
     };
     let lists = match found.lists {
         Lists::Openly => "and lists its models",
@@ -376,6 +293,30 @@ pub fn judge_path(address: &Address, stated: Option<Dialect>, found: Option<&Fou
         None => Judged::well(came_back),
         Some(stated) => Judged::found(came_back, other_dialect(stated, found.dialect)),
     }
+}
+
+/// The API is nowhere that was thought of.
+fn nowhere(address: &Address, looks: &Looks) -> Finding {
+    let (host, at) = (address.host(), address.as_str());
+    if let Some(failed) = looks.failure_at(address) {
+        return server_error(host, failed);
+    }
+    let (kind, says, owner) = match looks.saw_page() {
+        true => (
+            FindingKind::WebPage,
+            format!("{at} answers with web pages for people; the API of a model server is not there."),
+            format!("At which address does the model server behind {host} have its API? At {at} there are web pages."),
+        ),
+        false => (
+            FindingKind::PathUnknown,
+            format!(
+                "Something answers at {at}, but no dialect's endpoints are there, nor below {} usual paths.",
+                USUAL_PREFIXES.len()
+            ),
+            format!("Which path does the API of the model server on {host} stand below? At {at} there is nothing."),
+        ),
+    };
+    Finding::failing(kind, says, vec![Remedy::owner(owner)])
 }
 
 fn elsewhere(address: &Address, found: &Address) -> Finding {
@@ -419,16 +360,5 @@ mod tests {
     #[case::not_there(404, Evidence::Nothing)]
     fn a_status_goes_before_how_a_body_looks(#[case] status: u16, #[case] expected: Evidence) {
         assert_eq!(evidence(&heard(status, "text/html", "<html><h1>Ferries</h1></html>")), expected);
-    }
-
-    #[rstest]
-    #[case::loads(503, r#"{"error":{"message":"Loading model","code":503}}"#, "loads its model")]
-    #[case::behind_a_proxy(502, "<html>Bad Gateway</html>", "Something answers 502")]
-    #[case::quoted(503, r#"{"error":"all slots are busy"}"#, r#"It says: "all slots are busy""#)]
-    fn what_is_not_ready_is_told_apart(#[case] status: u16, #[case] body: &str, #[case] words: &str) {
-        let address = Address::parse("http://quarry.example").unwrap();
-        let judged = judge_http(&address, "/v1/models", &Ok(heard(status, "application/json", body)));
-        let finding = judged.findings.first().unwrap();
-        assert!(finding.kind == FindingKind::NotReady && finding.says.contains(words), "{}", finding.says);
     }
 }

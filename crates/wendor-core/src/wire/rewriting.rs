@@ -8,7 +8,7 @@ use super::conversation::Native;
 use super::json::read::camel;
 use super::json::texts::{TextAt, has_escaped_letters, texts};
 use super::json::write::quoted;
-use super::members::{Edit, Member, behind_opening, cuts, members};
+use super::members::{Edit, Member, behind_opening, cuts, items, members};
 use super::seal::{Origin, SealDomain, holds_mark};
 use super::verdict::{Target, goes_back};
 use crate::catalog::upstream::Dialect;
@@ -62,6 +62,17 @@ impl Rewriting {
         }
     }
 
+    /// The same for an upstream of chat-completions that does not know the role `developer`: such turns go as `system`. Says whether there was
+    /// one.
+    #[must_use]
+    pub fn with_system_role(mut self, body: &[u8]) -> (Self, bool) {
+        let edits = if memchr::memmem::find(body, b"developer").is_some() { developer_roles(body) } else { None };
+        let edits = edits.unwrap_or_default();
+        let has_some = !edits.is_empty();
+        self.edits.extend(edits);
+        (self, has_some)
+    }
+
     /// The same, and the service is told not to keep the answer.
     #[must_use]
     pub fn not_kept(self, body: &[u8]) -> Self {
@@ -90,6 +101,23 @@ impl Rewriting {
         }
         Some(self)
     }
+}
+
+/// The role of each turn of the developer, written anew.
+fn developer_roles(body: &[u8]) -> Option<Vec<Edit>> {
+    let outer = members(body).ok()?;
+    let list = outer.iter().find(|member| member.name == "messages")?;
+    let mut edits = Vec::new();
+    for item in items(list.value).ok()? {
+        let turn = list.value.get(item.clone())?;
+        for role in members(turn.as_bytes()).unwrap_or_default().iter().filter(|member| member.name == "role") {
+            if serde_json::from_str::<&str>(role.value).is_ok_and(|role| role == "developer") {
+                let from = list.place.start + item.start;
+                edits.push((from + role.place.start..from + role.place.end, "\"system\"".to_owned()));
+            }
+        }
+    }
+    Some(edits)
 }
 
 /// `member` as the first of the body.

@@ -94,7 +94,8 @@ fn conversed(
     if is_own && is_told_not_to_keep(conversation, target) {
         changes.push(RequestChange::new("store", NOT_SET, "false, since teams share the credential"));
     }
-    if let Some(rewriting) = spliced(conversation, target, (body, is_streamed)).filter(|_| is_own) {
+    let rewriting = if is_own { spliced(conversation, target, (body, is_streamed), changes) } else { None };
+    if let Some(rewriting) = rewriting {
         let rewriting = capped(request, body, (cap, target), (rewriting, changes));
         return request.for_same_dialect(body, target.model, &rewriting);
     }
@@ -114,7 +115,7 @@ fn passed(
     changes.extend(verdict.approximated.iter().map(changed));
     let rewriting = Rewriting::of(&request.controls, target, body).unwrap_or_default();
     let is_chat = matches!(request.endpoint.kind, Kind::Chat(_));
-    let rewriting = if is_chat { with_old_limit(rewriting, target, body) } else { rewriting };
+    let rewriting = if is_chat { for_marks(rewriting, (target, body), changes) } else { rewriting };
     let rewriting = capped(request, body, (cap, target), (rewriting, changes));
     request.for_same_dialect(body, target.model, &rewriting)
 }
@@ -134,11 +135,16 @@ fn usual_path(dialect: Dialect, model: &str, is_streamed: bool) -> Option<String
 
 /// What has to be cut out of the app's own body. `None` where it has to be written anew: thinking that another service sealed is left out
 /// block by block.
-fn spliced(conversation: &Conversation, target: &Target<'_>, (body, is_streamed): (&Bytes, bool)) -> Option<Rewriting> {
+fn spliced(
+    conversation: &Conversation,
+    target: &Target<'_>,
+    (body, is_streamed): (&Bytes, bool),
+    changes: &mut Vec<RequestChange>,
+) -> Option<Rewriting> {
     if conversation.is_changed || is_written_anew(conversation, target) {
         return None;
     }
-    let mut rewriting = with_old_limit(Rewriting::of(&conversation.native, target, body)?, target, body);
+    let mut rewriting = for_marks(Rewriting::of(&conversation.native, target, body)?, (target, body), changes);
     if is_told_not_to_keep(conversation, target) {
         rewriting = rewriting.not_kept(body);
     }
@@ -147,9 +153,25 @@ fn spliced(conversation: &Conversation, target: &Target<'_>, (body, is_streamed)
     if is_as_wanted { Some(rewriting) } else { rewriting.delivered(target.dialect, body, is_streamed) }
 }
 
-fn with_old_limit(rewriting: Rewriting, target: &Target<'_>, body: &Bytes) -> Rewriting {
-    let is_old = target.dialect == Dialect::ChatCompletions && target.marks.contains(&Mark::OldLimit);
-    if is_old { rewriting.with_old_limit(body) } else { rewriting }
+/// What the marks of an offer ask for beside.
+fn for_marks(
+    mut rewriting: Rewriting,
+    (target, body): (&Target<'_>, &Bytes),
+    changes: &mut Vec<RequestChange>,
+) -> Rewriting {
+    if target.dialect != Dialect::ChatCompletions {
+        return rewriting;
+    }
+    if target.marks.contains(&Mark::OldLimit) {
+        rewriting = rewriting.with_old_limit(body);
+    }
+    if target.marks.contains(&Mark::NoDeveloper) {
+        let (written, has_some) = rewriting.with_system_role(body);
+        rewriting = written;
+        let to = "system, since the offer does not know that role";
+        changes.extend(has_some.then(|| RequestChange::new("messages.role", "developer", to)));
+    }
+    rewriting
 }
 
 /// Whether a service that keeps answers unless it is told not to has to be told: it keeps them for whoever has the credential, which

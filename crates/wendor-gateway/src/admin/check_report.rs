@@ -167,6 +167,24 @@ pub(super) fn report_line(
     }
 }
 
+/// Steps as they are told, their remedies numbered one after the other.
+pub(super) struct Numbered {
+    subject: Subject,
+    number: usize,
+}
+
+impl Numbered {
+    /// Of a check of that subject.
+    pub(super) fn of(subject: Subject) -> Self {
+        Self { subject, number: 0 }
+    }
+
+    /// The next step.
+    pub(super) fn line(&mut self, step: &StepReport) -> CheckStepLine {
+        step_line(&self.subject, step, &mut self.number)
+    }
+}
+
 fn step_line(subject: &Subject, step: &StepReport, number: &mut usize) -> CheckStepLine {
     CheckStepLine {
         step: step.step.as_str().to_owned(),

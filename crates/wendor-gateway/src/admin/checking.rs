@@ -1,6 +1,9 @@
 //! Checks of upstreams: of one in the catalogue or of a draft; what asking on would cost; and a remedy applied.
 
-use actix_web::{post, web};
+use std::time::Duration;
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse, post, web};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
@@ -16,6 +19,7 @@ use wendor_core::name::{Name, OfferName};
 
 use super::catalogue::CatalogueApplied;
 use super::check_report::{CheckReport, ProofCost, report_line};
+use super::check_stream::{self, CheckLine, WATCHED};
 use super::draft::{self, UpstreamDraft};
 use super::named;
 use super::principal::Principal;
@@ -24,7 +28,8 @@ use super::revise::{Mode, revise};
 use crate::app::App;
 use crate::checks::calls::{Asking, Extent};
 use crate::checks::spending::{OPERATORS, Payer};
-use crate::checks::{self, Checked, Subject};
+use crate::checks::quiet::Quiet;
+use crate::checks::{self, Checked, Subject, Time, Watcher};
 use crate::credentials::{Credential, Kept};
 use crate::fleet::tell;
 
@@ -50,6 +55,9 @@ pub struct CheckAsk {
     /// The team that pays; that of whoever asks when absent.
     #[serde(default)]
     pub team: Option<String>,
+    /// How long it may take, in milliseconds, from 1,000 to 600,000; 10,000 when absent, 60,000 where abilities are proven.
+    #[serde(default)]
+    pub timeout_ms: Option<u64>,
 }
 
 /// A remedy to be applied.
@@ -67,21 +75,52 @@ pub struct MendAsk {
     pub to_host: Option<String>,
 }
 
-/// Check an upstream, step by step, as far as the first that bars the way.
+/// How long a check may take.
+const USUAL_TIME: Duration = Duration::from_secs(10);
+const TIME_TO_PROVE: Duration = Duration::from_secs(60);
+const TIMES_MS: std::ops::RangeInclusive<u64> = 1_000..=600_000;
+
+/// A check made ready.
+struct Ready {
+    app: web::Data<App>,
+    principal: Principal,
+    ask: CheckAsk,
+    payer: Payer,
+    subject: Subject,
+    asking: Asking,
+    cost: ProofCost,
+    time: Duration,
+}
+
+/// Check an upstream, step by step, as far as the first that bars the way. Asked with `accept: application/x-ndjson` it tells of each step
+/// as it begins and as it ends, in a line of JSON each; whoever closes the connection ends it, and what was spent by then is in the ledger.
 #[utoipa::path(tag = "upstreams", request_body = CheckAsk, responses(
-    (status = 200, body = CheckReport, description = "What was seen"),
+    (status = 200, description = "What was seen; a step in each line where that is accepted",
+     content((CheckReport = "application/json"), (CheckLine = "application/x-ndjson"))),
     (status = 400, body = ProblemDetails, description = "A value cannot be taken"),
     (status = 404, body = ProblemDetails, description = "No such upstream")))]
 #[post("/upstreams/check")]
 pub(super) async fn check(
     principal: Principal,
     app: web::Data<App>,
+    request: HttpRequest,
     body: web::Json<CheckAsk>,
-) -> Result<web::Json<CheckReport>, Problem> {
+) -> Result<HttpResponse, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
-    let ask = body.into_inner();
+    let ready = ready(app, principal, body.into_inner()).await?;
+    // Before it is done: where a server makes the service fail, it is known who asked for it.
+    let deed = deed_of(&ready.subject, &ready.ask, &ready.payer);
+    ready.app.store.audit(&ready.principal.doing(&ready.app), &deed).await?;
+    let accepts = request.headers().get(header::ACCEPT).and_then(|accept| accept.to_str().ok());
+    if accepts.is_some_and(|accept| accept.contains(WATCHED)) {
+        return Ok(check_stream::answer(ready.subject.clone(), |watcher| ready.run(Some(watcher))));
+    }
+    Ok(HttpResponse::Ok().json(ready.run(None).await?))
+}
+
+async fn ready(app: web::Data<App>, principal: Principal, ask: CheckAsk) -> Result<Ready, Problem> {
     let payer = payer(&app, &principal, ask.team.as_deref())?;
-    let subject = subject(&app, &principal, &ask).await?;
+    let subject = subject(&app, (&principal, &payer), &ask).await?;
     let cost = proof_cost(&app, &subject, ask.model.as_deref());
     if ask.prove && cost.money.is_none() && !ask.unpriced && subject.upstream.hosting == Hosting::Hosted {
         let message = "the offer has no rate, so nobody can say what asking would cost; add a rate, or consent to it (`unpriced`)";
@@ -93,14 +132,28 @@ pub(super) async fn check(
         (false, Hosting::Own) => Asking::NotYet,
         (false, Hosting::Hosted) => Asking::Nothing,
     };
-    // Before it is done: where a server makes the service fail, it is known who asked for it.
-    app.store.audit(&principal.doing(&app), &deed_of(&subject, &ask, &payer)).await?;
-    let start = std::time::Instant::now();
-    let extent = Extent { model: ask.model.as_deref(), asking, payer: &payer };
-    let checked = checks::run(&app, &subject, &extent).await;
-    keep(&app, &principal, &subject, &checked).await?;
-    let took_us = u64::try_from(start.elapsed().as_micros()).unwrap_or(u64::MAX);
-    Ok(web::Json(report_line(&app, &subject, &checked, (cost, took_us))))
+    let usual = if ask.prove { TIME_TO_PROVE } else { USUAL_TIME };
+    let time = match ask.timeout_ms {
+        None => usual,
+        Some(millis) if TIMES_MS.contains(&millis) => Duration::from_millis(millis),
+        Some(millis) => {
+            let message = format!("a check takes from 1 s to 10 min, and {millis} ms is neither within");
+            return Err(Problem::BadValue { field: "timeout_ms", message });
+        }
+    };
+    Ok(Ready { app, principal, ask, payer, subject, asking, cost, time })
+}
+
+impl Ready {
+    async fn run(self, watcher: Option<Watcher>) -> Result<CheckReport, Problem> {
+        let Self { app, principal, ask, payer, subject, asking, cost, time } = self;
+        let start = std::time::Instant::now();
+        let extent = Extent { model: ask.model.as_deref(), asking, payer: &payer, time: Time::of(time) };
+        let checked = checks::run(&app, &subject, &extent, watcher).await;
+        keep(&app, &principal, &subject, &checked).await?;
+        let took_us = u64::try_from(start.elapsed().as_micros()).unwrap_or(u64::MAX);
+        Ok(report_line(&app, &subject, &checked, (cost, took_us)))
+    }
 }
 
 /// What asking on would cost at most.
@@ -114,7 +167,8 @@ pub(super) async fn cost_of_proof(
     body: web::Json<CheckAsk>,
 ) -> Result<web::Json<ProofCost>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
-    let subject = subject(&app, &principal, &body).await?;
+    let payer = payer(&app, &principal, body.team.as_deref())?;
+    let subject = subject(&app, (&principal, &payer), &body).await?;
     Ok(web::Json(proof_cost(&app, &subject, body.model.as_deref())))
 }
 
@@ -146,7 +200,11 @@ fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, 
     Ok(Payer { team, person: principal.name.clone() })
 }
 
-async fn subject(app: &App, principal: &Principal, ask: &CheckAsk) -> Result<Subject, Problem> {
+async fn subject(
+    app: &App,
+    (principal, payer): (&Principal, &Payer),
+    ask: &CheckAsk,
+) -> Result<Subject, Problem> {
     let snapshot = super::catalogue::fresh(app).await?;
     let elsewhere = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {
@@ -156,7 +214,9 @@ async fn subject(app: &App, principal: &Principal, ask: &CheckAsk) -> Result<Sub
             let kept = Kept::read(&app.store, &app.keyring, &snapshot.catalogue).await?;
             let credential = found(kept.find(Some(&name), &upstream));
             let (elsewhere, seen) = (elsewhere(Some(&name)), kept.seen(Some(&name), &upstream));
-            Ok(Subject { name: Some(name), stated: Some(upstream.dialect), seen, credential, upstream, elsewhere })
+            let (identity, stated) = (app.keyring.identity(&upstream), Some(upstream.dialect));
+            let quiet = Some(Quiet::at(app, (&name, &upstream), &payer.team));
+            Ok(Subject { name: Some(name), stated, seen, credential, identity, quiet, upstream, elsewhere })
         }
         (None, Some(text)) => {
             let drafted = draft::check(text)?;
@@ -175,7 +235,9 @@ async fn subject(app: &App, principal: &Principal, ask: &CheckAsk) -> Result<Sub
                 // So that it counts as having one, wherever it will be kept.
                 upstream.credential = Some(wendor_core::catalog::upstream::CredentialSource::Kept("new".to_owned()));
             }
-            Ok(Subject { name: None, stated: drafted.stated, seen, credential, upstream, elsewhere: elsewhere(None) })
+            let (identity, stated) = (app.keyring.identity(&upstream), drafted.stated);
+            let (elsewhere, quiet) = (elsewhere(None), None);
+            Ok(Subject { name: None, stated, seen, credential, identity, quiet, upstream, elsewhere })
         }
         (Some(_), Some(_)) | (None, None) => {
             Err(Problem::BadValue { field: "name", message: "say a `name` of the catalogue, or a `draft`".to_owned() })
@@ -243,7 +305,7 @@ fn proof_cost(app: &App, subject: &Subject, model: Option<&str>) -> ProofCost {
     let rate = name.and_then(|name| snapshot.rates.in_force(&name, app.clock.now().date_naive()));
     ProofCost {
         model,
-        calls: 3 + u32::try_from(asked.len()).unwrap_or(0),
+        calls: proof::MOST_CALLS + u32::try_from(asked.len()).unwrap_or(0),
         input_tokens: worst.input,
         output_tokens: worst.output,
         money: rate.map(|rate| worst_price(worst, 0, rate).to_string()),

@@ -99,6 +99,15 @@ pub struct UpstreamDraft {
     /// Whether the credential may cross a network unencrypted.
     #[serde(default)]
     pub plain_http: bool,
+    /// A file of the service's folder of credentials with a certificate and its private key, by which Wendor says who it is.
+    #[serde(default)]
+    pub client_certificate: Option<String>,
+    /// Whether requests go there without ids of Wendor's own.
+    #[serde(default)]
+    pub no_request_ids: bool,
+    /// Whether nothing looks at it by itself.
+    #[serde(default)]
+    pub no_looks: bool,
     /// The name of the services that accept each other's seals.
     #[serde(default)]
     pub seals: Option<String>,
@@ -163,6 +172,10 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
         draft.certificate.as_deref().map(|text| Fingerprint::parse(text).map_err(|why| bad("certificate", why)));
     upstream.certificate = certificate.transpose()?;
     upstream.allows_plain_http = draft.plain_http;
+    let file = draft.client_certificate.as_deref().map(|path| CredentialSource::file(path).map(|_| path.to_owned()));
+    upstream.client_certificate = file.transpose().map_err(|why| bad("client_certificate", why))?;
+    upstream.is_without_ids = draft.no_request_ids;
+    upstream.is_not_looked_at = draft.no_looks;
     upstream.seals = plain("seals", draft.seals.as_ref())?;
     for offer in &draft.offers {
         OfferName::new(draft_name()?, &offer.model).map_err(|why| bad("offers", why.to_string()))?;
@@ -270,6 +283,9 @@ pub fn draft_of(upstream: &Upstream) -> UpstreamDraft {
         headers: upstream.headers.clone(),
         certificate: upstream.certificate.clone().map(String::from),
         plain_http: upstream.allows_plain_http,
+        client_certificate: upstream.client_certificate.clone(),
+        no_request_ids: upstream.is_without_ids,
+        no_looks: upstream.is_not_looked_at,
         seals: upstream.seals.clone(),
         offers: upstream.offers.iter().map(|(model, offer)| offer_draft(model, offer)).collect(),
     }

@@ -69,6 +69,8 @@ pub struct InventoryLine {
     pub looked_at: Option<DateTime<Utc>>,
     /// Why that look saw nothing, if so; what is told is from before then.
     pub failed: Option<String>,
+    /// Why it is not looked at by itself at the moment, if it is not.
+    pub held_back: Option<String>,
     /// The server's version, where it tells it.
     pub server_version: Option<String>,
     /// The memory that loaded models hold, where it tells that.
@@ -135,7 +137,8 @@ pub(super) async fn refresh(
         .transpose()?;
     let subject = only.as_ref().map_or_else(|| "every upstream".to_owned(), |name| format!("upstream {name}"));
     app.store.audit(&principal.doing(&app), &Deed::of(Action::InventoryRefreshed, subject)).await?;
-    tasks::inventory::refresh(&app, only.as_ref().map_or(Which::Every, Which::One)).await;
+    // What was put off is looked at by the service itself, later.
+    let _put_off = tasks::inventory::refresh(&app, only.as_ref().map_or(Which::Every, Which::One)).await;
     Ok(web::Json(shown(&app).await?))
 }
 
@@ -156,7 +159,7 @@ async fn shown(app: &App) -> Result<InventoryShown, Problem> {
     };
     let events = app.store.inventory_events().await?;
     let snapshot = app.now_serving();
-    let upstreams = snapshot.catalogue.upstreams.iter().map(|(name, upstream)| line(&known, name, upstream));
+    let upstreams = snapshot.catalogue.upstreams.iter().map(|(name, upstream)| line(&app, &known, (name, upstream)));
     let event = |stored: wendor_store::inventory::StoredEvent| InventoryEventLine {
         at: stored.at,
         kind: stored.event.kind.as_str().to_owned(),
@@ -166,7 +169,7 @@ async fn shown(app: &App) -> Result<InventoryShown, Problem> {
     Ok(InventoryShown { upstreams: upstreams.collect(), events: events.into_iter().map(event).collect() })
 }
 
-fn line(known: &Known, name: &Name, upstream: &Upstream) -> InventoryLine {
+fn line(app: &App, known: &Known, (name, upstream): (&Name, &Upstream)) -> InventoryLine {
     let stored = known.inventories.get(name);
     let seen = stored.map(|stored| &stored.seen);
     let mut models: Vec<ServedLine> =
@@ -181,10 +184,20 @@ fn line(known: &Known, name: &Name, upstream: &Upstream) -> InventoryLine {
         upstream: name.to_string(),
         looked_at: stored.map(|stored| stored.looked_at),
         failed: stored.and_then(|stored| stored.failed.clone()),
+        held_back: held_back(app, name, upstream),
         server_version: seen.and_then(|seen| seen.server_version.clone()),
         loaded_bytes: (!loaded.is_empty()).then(|| loaded.iter().sum()),
         models,
     }
+}
+
+/// Why it is not looked at by itself at the moment, if it is not.
+fn held_back(app: &App, name: &Name, upstream: &Upstream) -> Option<String> {
+    if upstream.is_not_looked_at {
+        return Some("not looked at by itself (`looks`)".to_owned());
+    }
+    let until = app.fleet.upstream(name).looks().not_before()?;
+    (until > app.clock.now()).then(|| format!("asked too often; not looked at before {} UTC", until.format("%H:%M")))
 }
 
 fn served_line(

@@ -19,6 +19,7 @@ pub mod audit;
 pub mod browser;
 pub mod catalogue;
 pub mod check_report;
+pub mod check_stream;
 pub mod checking;
 pub mod client_code;
 pub mod codes;

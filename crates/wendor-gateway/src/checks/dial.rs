@@ -1,7 +1,7 @@
 //! A connection to each address of a host, all at once, and what can be seen around a port that refuses.
 
 use std::io::ErrorKind;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::{Duration, Instant};
 
 use futures_util::future::join_all;
@@ -23,8 +23,10 @@ pub async fn each(addresses: &[IpAddr], port: u16) -> Dialled {
     let mut dialled = Dialled { each, ..Dialled::default() };
     let refusing = dialled.each.iter().find(|(_, dial)| *dial == Dial::Refused).map(|(to, _)| *to);
     if let Some(to) = refusing.filter(|_| open_one(&dialled).is_none()) {
-        dialled.is_open_to_itself =
-            is_this_machine(to.ip()) && is_open(SocketAddr::new(Ipv4Addr::LOCALHOST.into(), port)).await;
+        dialled.is_this_machine = is_this_machine(to.ip());
+        if dialled.is_this_machine {
+            dialled.open_at = open_beside(to).await;
+        }
         dialled.other_ports = open_ports(to).await;
     }
     dialled
@@ -69,7 +71,26 @@ async fn open_ports(refusing: SocketAddr) -> Vec<u16> {
     open.into_iter().filter(|(_, is_open)| *is_open).map(|(port, _)| port).collect()
 }
 
-/// Whether an address is one of this machine's own, other than the usual one to itself.
+/// Another address of this machine at which the same port is open.
+async fn open_beside(refusing: SocketAddr) -> Option<IpAddr> {
+    let own = [Some(Ipv4Addr::LOCALHOST.into()), Some(Ipv6Addr::LOCALHOST.into()), outward()];
+    for address in own.into_iter().flatten().filter(|address| *address != refusing.ip()) {
+        if is_open(SocketAddr::new(address, refusing.port())).await {
+            return Some(address);
+        }
+    }
+    None
+}
+
+/// The address by which this machine goes out; nothing is sent for it.
+fn outward() -> Option<IpAddr> {
+    let socket = std::net::UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).ok()?;
+    // An address of documentation, which every route outward leads to.
+    socket.connect((Ipv4Addr::new(192, 0, 2, 1), 9)).ok()?;
+    socket.local_addr().ok().map(|address| address.ip())
+}
+
+/// Whether an address is one of this machine's own.
 fn is_this_machine(address: IpAddr) -> bool {
-    address != IpAddr::V4(Ipv4Addr::LOCALHOST) && std::net::UdpSocket::bind(SocketAddr::new(address, 0)).is_ok()
+    std::net::UdpSocket::bind(SocketAddr::new(address, 0)).is_ok()
 }

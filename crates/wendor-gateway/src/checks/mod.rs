@@ -1,33 +1,42 @@
 //! Checks of upstreams: looking at one layer after the other, as far as the first that bars the way, and handing what is seen to
 //! [`wendor_core::diagnosis`], which says what it means.
 //!
-//! 1. what can be seen without asking, 2. the name, 3. a connection to each address ([`dial`]), 4. encryption ([`tls`]),
-//! 5. HTTP and 6. path and dialect, both without the credential, 7. the credential, which goes to a verified peer alone and never
+//! 1. what can be seen without asking, 2. the name, 3. a connection to each address ([`dial`]), 4. encryption ([`tls`], [`words`]),
+//! 5. HTTP and 6. path and dialect, both without the credential first, 7. the credential, which goes to a verified peer alone and never
 //!    along a redirection ([`talk`] follows none), 8. the listing ([`look`]), and, if that is asked for, 9. a streamed and 10. a whole
-//!    answer and 11. abilities ([`calls`]), which are paid for ([`spending`]).
+//!    answer and 11. abilities ([`calls`]), which are asked as requests are ([`question`]) and paid for ([`spending`]).
 //!
-//! Dropped midway a check closes its connections and is over; what it had spent by then stands in the ledger.
+//! Looks wait while an answer runs there that they could end ([`quiet`]). Where the way is barred, each change that would open it is tried
+//! ([`trial`]). Dropped midway a check closes its connections and is over; what it had spent by then stands in the ledger.
 
 pub mod calls;
+pub mod checked;
 pub mod dial;
 pub mod look;
+mod question;
+pub mod quiet;
 pub mod spending;
 pub mod talk;
 pub mod tls;
+mod trial;
+mod words;
 
-use std::collections::BTreeMap;
 use std::net::SocketAddr;
-use std::time::Instant;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
 
-use wendor_core::catalog::upstream::{Auth, Dialect, Upstream};
+use chrono::TimeDelta;
+use tokio::time::timeout_at;
+use wendor_core::catalog::upstream::{Address, Auth, Dialect, Upstream};
+use wendor_core::diagnosis::encryption;
 use wendor_core::diagnosis::finding::{Finding, FindingKind};
+use wendor_core::diagnosis::first_words::{self, Known};
 use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::diagnosis::listing::{self, Elsewhere};
-use wendor_core::diagnosis::proof::{Outcome, Proof};
 use wendor_core::diagnosis::reach;
 use wendor_core::diagnosis::refusal::{self, Asked};
 use wendor_core::diagnosis::remedy::{Change, Remedy};
-use wendor_core::diagnosis::report::{Judged, Report, Step, StepReport, StepState};
+use wendor_core::diagnosis::report::{Judged, Step, StepReport};
 use wendor_core::diagnosis::seen::{CredentialSeen, Heard, Tls};
 use wendor_core::diagnosis::settings;
 use wendor_core::diagnosis::speech::{self, Found, Lists, Looks, Wanted};
@@ -36,8 +45,14 @@ use wendor_core::secret::Secret;
 
 use crate::app::App;
 use crate::hosts::Led;
+use crate::identity::{Identity, Showing};
 use calls::Extent;
+pub use checked::{Checked, Told, Watcher};
+use quiet::Quiet;
 use talk::{Credentials, Peer};
+
+/// A server that answered so short a time ago and says nothing now is busy, most likely.
+const LATELY: TimeDelta = TimeDelta::minutes(10);
 
 /// What is checked.
 #[derive(Clone, Debug)]
@@ -52,65 +67,93 @@ pub struct Subject {
     pub credential: Option<Secret>,
     /// The same as far as a check looks at it.
     pub seen: CredentialSeen,
+    /// What it is shown that wants to know who asks, or why that is not there.
+    pub identity: Result<Option<Identity>, String>,
+    /// Where looks wait; what is not in the catalogue yet has no answers that they could end.
+    pub quiet: Option<Quiet>,
     /// Weights that other upstreams have under the same names.
     pub elsewhere: Vec<Elsewhere>,
 }
 
-/// What a check came to.
-#[derive(Debug, Default)]
-pub struct Checked {
-    /// Every step.
-    pub report: Report,
-    /// Where the API is, and in which dialect.
-    pub found: Option<Found>,
-    /// What is served there.
-    pub inventory: Option<Inventory>,
-    /// What came of each proof, with the model.
-    pub proofs: BTreeMap<Proof, Outcome>,
-    /// The model that was asked.
-    pub model: Option<String>,
+/// The time that a check has.
+#[derive(Clone, Copy, Debug)]
+pub struct Time {
+    /// How much it was given.
+    pub given: Duration,
+    /// When it is over.
+    pub until: tokio::time::Instant,
+}
+
+/// What is left of its time to say how it went.
+const TO_TELL: Duration = Duration::from_millis(100);
+
+impl Time {
+    /// So much, from now on.
+    #[must_use]
+    pub fn of(given: Duration) -> Self {
+        Self { given, until: tokio::time::Instant::now() + given }
+    }
+
+    /// How long one look may take: a part of it, so that one that hangs leaves time for the others.
+    #[must_use]
+    pub fn of_look(self) -> Duration {
+        (self.given * 2 / 5).min(self.until.saturating_duration_since(tokio::time::Instant::now()))
+    }
+
+    /// Whether it is over.
+    #[must_use]
+    pub fn is_over(self) -> bool {
+        tokio::time::Instant::now() + Duration::from_millis(5) >= self.until
+    }
 }
 
 fn since(start: Instant) -> u64 {
     u64::try_from(start.elapsed().as_micros()).unwrap_or(u64::MAX)
 }
 
-/// Checks `subject` as far as `extent` says.
-pub async fn run(app: &App, subject: &Subject, extent: &Extent<'_>) -> Checked {
-    let mut checked = Checked::default();
+/// Checks `subject` as far as `extent` says. Who watches is told of each step as it begins and as it ends.
+pub async fn run(app: &App, subject: &Subject, extent: &Extent<'_>, watcher: Option<Watcher>) -> Checked {
+    let mut checked = Checked::watched_by(watcher);
     // Whether it went to the end or stopped on the way, every step is told of.
-    let _stopped = steps(app, subject, extent, &mut checked).await;
-    checked.report.close();
+    let stopped = timeout_at(extent.time.until + TO_TELL, steps(app, subject, extent, &mut checked)).await;
+    if stopped.is_err() {
+        checked.time_is_up(extent.time);
+    }
+    trial::order_remedies(app, subject, extent, &mut checked).await;
+    checked.close();
     checked
 }
 
 /// The steps in order; `None` where the way is barred.
 async fn steps(app: &App, subject: &Subject, extent: &Extent<'_>, checked: &mut Checked) -> Option<()> {
-    let report = &mut checked.report;
     let upstream = &subject.upstream;
-    let judged = settings::judge(upstream, subject.stated, &subject.seen);
-    go_on(report.take(StepReport::of(Step::Settings, upstream.address.as_str(), judged, 0)))?;
-    let peer = reached(app, subject, report).await?;
-    let found = spoken(subject, &peer, report).await?;
+    checked.begins(Step::Settings);
+    let judged = match &subject.identity {
+        Ok(_) => settings::judge(upstream, subject.stated, &subject.seen),
+        Err(why) => Judged::found("", settings::identity_missing(why)),
+    };
+    checked.take(StepReport::of(Step::Settings, upstream.address.as_str(), judged, 0))?;
+    let (peer, asks_for_ours) = reached(app, subject, checked).await?;
+    let peer = peer.within(extent.time).quietly(subject.quiet.clone());
+    let found = spoken(app, subject, (&peer, asks_for_ours), checked).await?;
     checked.found = Some(found.clone());
-    let listed = admitted(subject, &peer, &found, &mut checked.report).await?;
+    let listed = admitted(subject, &peer, &found, checked).await?;
+    checked.begins(Step::Models);
+    let start = Instant::now();
     let inventory = match listed {
         Some(heard) => Some(look::read(&peer, &found, &heard, subject.credential.as_ref(), &upstream.auth).await),
         None => None,
     };
-    let judged = judge_models(subject, &found, inventory.as_ref());
+    let judged = judge_models(app, (subject, &peer, &found), extent, inventory.as_ref()).await;
     checked.inventory = inventory;
-    go_on(checked.report.take(StepReport::of(Step::Models, speech::listing_path(found.dialect), judged, 0)))?;
+    checked.take(StepReport::of(Step::Models, speech::listing_path(found.dialect), judged, since(start)))?;
     calls::run(app, (subject, &peer, &found), extent, checked).await
 }
 
-fn go_on(goes_on: bool) -> Option<()> {
-    goes_on.then_some(())
-}
-
-/// Name, connection, encryption.
-async fn reached(app: &App, subject: &Subject, report: &mut Report) -> Option<Peer> {
+/// Name, connection, encryption. Says beside whether a certificate of ours was asked for.
+async fn reached(app: &App, subject: &Subject, checked: &mut Checked) -> Option<(Peer, bool)> {
     let address = &subject.upstream.address;
+    checked.begins(Step::Name);
     let start = Instant::now();
     let Led { to: addresses, refused } = app.hosts.look_up(address.host()).await;
     let snapshot = app.now_serving();
@@ -122,20 +165,23 @@ async fn reached(app: &App, subject: &Subject, report: &mut Report) -> Option<Pe
         Some((refused, why)) => reach::judge_refused(address, refused, why),
         None => reach::judge_name(address, &addresses, &known),
     };
-    go_on(report.take(StepReport::of(Step::Name, address.host(), judged, since(start))))?;
+    checked.take(StepReport::of(Step::Name, address.host(), judged, since(start)))?;
 
+    checked.begins(Step::Connection);
     let start = Instant::now();
     let dialled = dial::each(&addresses, address.port()).await;
     let judged = reach::judge_connection(address, &dialled);
-    go_on(report.take(StepReport::of(Step::Connection, format!("port {}", address.port()), judged, since(start))))?;
+    checked.take(StepReport::of(Step::Connection, format!("port {}", address.port()), judged, since(start)))?;
     let to = dial::open_one(&dialled)?;
 
+    checked.begins(Step::Encryption);
     let start = Instant::now();
     let (seen, peer) = encrypted(app, subject, to).await;
     let tried = if address.is_encrypted() { "TLS" } else { "" };
-    let judged = reach::judge_encryption(address, &seen, app.clock.now());
-    go_on(report.take(StepReport::of(Step::Encryption, tried, judged, since(start))))?;
-    Some(peer.with_headers(&subject.upstream.headers))
+    let judged = encryption::judge(address, &seen, app.clock.now());
+    checked.take(StepReport::of(Step::Encryption, tried, judged, since(start)))?;
+    let asks_for_ours = matches!(seen, Tls::Stands { asks_for_ours: true, .. });
+    Some((peer.with_headers(&subject.upstream.headers), asks_for_ours))
 }
 
 async fn encrypted(app: &App, subject: &Subject, to: SocketAddr) -> (Tls, Peer) {
@@ -144,44 +190,92 @@ async fn encrypted(app: &App, subject: &Subject, to: SocketAddr) -> (Tls, Peer) 
     if !upstream.address.is_encrypted() {
         return (Tls::NotAskedFor, peer);
     }
-    let seen = tls::look(app, upstream, to).await;
-    let config = app.trust.config(app.trust.verifier(upstream.certificate.as_ref()));
+    let identity = subject.identity.as_ref().ok().and_then(Option::as_ref);
+    let seen = tls::look(app, (upstream, identity), to).await;
+    let verifier = app.trust.verifier(upstream.certificate.as_ref());
+    let config = app.trust.config_showing(verifier, Arc::new(Showing::of(identity)));
     (seen, peer.encrypted(config))
 }
 
-/// HTTP, path and dialect, without the credential.
-async fn spoken(subject: &Subject, peer: &Peer, report: &mut Report) -> Option<Found> {
-    let address = &subject.upstream.address;
-    let stated = subject.stated;
+/// HTTP, path and dialect, without the credential; with it at the address itself, before anything else is concluded.
+async fn spoken(
+    app: &App,
+    subject: &Subject,
+    (peer, asks_for_ours): (&Peer, bool),
+    checked: &mut Checked,
+) -> Option<Found> {
+    let (address, stated) = (&subject.upstream.address, subject.stated);
     let path = speech::listing_path(stated.unwrap_or(Dialect::ChatCompletions));
+    checked.begins(Step::Http);
     let start = Instant::now();
     let mut first = peer.get(&address.endpoint(path), Credentials::None).await;
+    let took_ms = since(start) / 1_000;
     tls::tell_apart(peer, &mut first).await;
-    let judged = speech::judge_http(address, path, &first);
-    go_on(report.take(StepReport::of(Step::Http, format!("GET {path} without the key"), judged, since(start))))?;
+    let with_key = Credentials::of(subject.credential.as_ref(), &subject.upstream.auth);
+    let leads_to_itself = first.as_ref().is_ok_and(|heard| first_words::leads_to_itself(address, heard));
+    if leads_to_itself && subject.credential.is_some() {
+        // Some lead only those to a sign-in who show no key. What leads elsewhere does not get it.
+        let heard = peer.get(&address.endpoint(path), with_key).await;
+        if heard.as_ref().is_ok_and(|heard| !(300..400).contains(&heard.status)) {
+            first = heard;
+        }
+    }
+    let lately = has_answered(app, subject);
+    let identity = subject.identity.as_ref().ok().and_then(Option::as_ref);
+    let known =
+        Known { has_answered: lately.as_deref(), asks_for_ours, shows_ours: identity.is_some(), took_ms };
+    let judged = first_words::judge(address, path, &first, known);
+    checked.take(StepReport::of(Step::Http, format!("GET {path} without the key"), judged, since(start)))?;
 
+    checked.begins(Step::Path);
     let start = Instant::now();
+    let model = subject.upstream.offers.keys().next().cloned().unwrap_or_else(|| "model".to_owned());
     let mut looks = Looks::default();
     looks.add(speech::Place { url: address.endpoint(path) }, first.ok());
-    let model = subject.upstream.offers.keys().next().cloned().unwrap_or_else(|| "model".to_owned());
-    let wanted = Wanted { stated, model: &model };
-    let found = loop {
-        match speech::search(address, wanted, &looks) {
-            Ok(found) => break found,
-            Err(place) => {
-                let heard = peer.get(&place.url, Credentials::None).await.ok();
-                looks.add(place, heard);
-            }
-        }
-    };
+    let wanted = Wanted { only_here: false, stated, model: &model };
+    let mut found = search(peer, (address, wanted), Credentials::None, &mut looks).await;
+    if subject.credential.is_some() && found.as_ref().is_none_or(|found| found.address != *address) {
+        let wanted = Wanted { only_here: true, ..wanted };
+        let there = search(peer, (address, wanted), with_key, &mut Looks::default()).await;
+        found = there.map(|there| Found { lists: there.lists.for_those_with_a_key(), ..there }).or(found);
+    }
     let judged = speech::judge_path(address, stated, found.as_ref(), &looks);
     let tried = format!("{} places, without the key", looks.count());
-    go_on(report.take(StepReport::of(Step::Path, tried, judged, since(start))))?;
+    checked.take(StepReport::of(Step::Path, tried, judged, since(start)))?;
     found
 }
 
+/// Looks at one place after the other until it is known where the API is.
+async fn search(
+    peer: &Peer,
+    (address, wanted): (&Address, Wanted<'_>),
+    credentials: Credentials<'_>,
+    looks: &mut Looks,
+) -> Option<Found> {
+    loop {
+        match speech::search(address, wanted, looks) {
+            Ok(found) => return found,
+            Err(place) => {
+                let heard = peer.get(&place.url, credentials).await.ok();
+                looks.add(place, heard);
+            }
+        }
+    }
+}
+
+/// How long ago an upstream answered, in words, where that is not long.
+fn has_answered(app: &App, subject: &Subject) -> Option<String> {
+    let state = app.fleet.upstream(subject.name.as_ref()?);
+    let past = app.clock.now() - state.connections().last_success()?;
+    (past < LATELY).then(|| match past.num_seconds() {
+        seconds @ 0..=90 => format!("{seconds} s ago"),
+        seconds => format!("{} min ago", seconds / 60),
+    })
+}
+
 /// The credential. Gives the listing, if there is one.
-async fn admitted(subject: &Subject, peer: &Peer, found: &Found, report: &mut Report) -> Option<Option<Heard>> {
+async fn admitted(subject: &Subject, peer: &Peer, found: &Found, checked: &mut Checked) -> Option<Option<Heard>> {
+    checked.begins(Step::Key);
     let upstream = &subject.upstream;
     let start = Instant::now();
     let url = found.address.endpoint(speech::listing_path(found.dialect));
@@ -195,7 +289,7 @@ async fn admitted(subject: &Subject, peer: &Peer, found: &Found, report: &mut Re
         Some(_) => format!("GET {} with the key", speech::listing_path(found.dialect)),
         None => String::new(),
     };
-    go_on(report.take(StepReport::of(Step::Key, tried, judged, since(start))))?;
+    checked.take(StepReport::of(Step::Key, tried, judged, since(start)))?;
     Some(listed)
 }
 
@@ -218,7 +312,8 @@ async fn judge_key(subject: &Subject, peer: &Peer, found: &Found, heard: Option<
     if matches!(heard.status, 404 | 405) {
         return (None, Judged::well("not known before the first answer: there is no listing"));
     }
-    if let Some(auth) = elsewhere(subject, peer, &found.address.endpoint(speech::listing_path(found.dialect))).await {
+    let url = found.address.endpoint(speech::listing_path(found.dialect));
+    if let Some(auth) = elsewhere(subject, peer, (&url, &heard)).await {
         let way = String::from(auth.clone());
         let says = format!("{} refuses the key where it is sent now and accepts it as `{way}`.", peer.host());
         let remedy = Remedy::change(format!("Send it as `{way}`"), Change::Auth { to: auth });
@@ -266,15 +361,18 @@ async fn without_listing(subject: &Subject, peer: &Peer, found: &Found) -> Judge
     }
 }
 
-/// Another place in which the key is accepted, if there is one. The peer is the verified one.
-async fn elsewhere(subject: &Subject, peer: &Peer, url: &str) -> Option<Auth> {
+/// Another place in which the key is accepted, if there is one: one that the refusal names goes first. The peer is the verified one.
+async fn elsewhere(subject: &Subject, peer: &Peer, (url, refused): (&str, &Heard)) -> Option<Auth> {
     let secret = subject.credential.as_ref()?;
-    let ways = [
+    let mut ways: Vec<Auth> = refusal::named_key_header(refused).into_iter().map(Auth::Header).collect();
+    ways.extend([
         Auth::Bearer,
         Auth::Header("api-key".to_owned()),
         Auth::Header("x-api-key".to_owned()),
         Auth::Query("key".to_owned()),
-    ];
+        // The key alone, without a word before it.
+        Auth::Header("authorization".to_owned()),
+    ]);
     for way in ways.into_iter().filter(|way| *way != subject.upstream.auth) {
         let heard = peer.get(url, Credentials::of(Some(secret), &way)).await;
         if heard.is_ok_and(|heard| !speech::dialects_of_listing(&heard).is_empty()) {
@@ -285,19 +383,27 @@ async fn elsewhere(subject: &Subject, peer: &Peer, url: &str) -> Option<Auth> {
 }
 
 fn asked<'a>(subject: &Subject, peer: &'a Peer) -> Asked<'a> {
-    Asked { has_key: subject.credential.is_some(), headers: peer.header_names(), host: peer.host() }
+    Asked { has_key: subject.credential.is_some(), headers: peer.header_names(), host: peer.host(), took_ms: 0 }
 }
 
-fn judge_models(subject: &Subject, found: &Found, inventory: Option<&Inventory>) -> Judged {
+async fn judge_models(
+    app: &App,
+    (subject, peer, found): (&Subject, &Peer, &Found),
+    extent: &Extent<'_>,
+    inventory: Option<&Inventory>,
+) -> Judged {
     let Some(inventory) = inventory else { return Judged::well("not told: the server has no listing") };
     let mut upstream = subject.upstream.clone();
     upstream.dialect = found.dialect;
-    listing::judge(&upstream, &inventory.models, &subject.elsewhere)
-}
-
-/// A step that costs something and was not asked for.
-pub(crate) fn not_asked(report: &mut Report, steps: &[Step], why: &str) {
-    for step in steps {
-        report.take(StepReport::untaken(*step, StepState::NotAsked, why));
+    let mut judged = listing::judge(&upstream, &inventory.models, &subject.elsewhere);
+    let names = inventory.models.iter().map(|model| model.name.as_str()).collect();
+    for finding in judged.findings.iter_mut().filter(|finding| finding.kind == FindingKind::ModelUnknown) {
+        let missing = upstream.offers.keys().find(|model| !inventory.models.iter().any(|seen| listing::is_called(&seen.name, model)));
+        if let Some(model) = missing
+            && calls::answers_to(app, (subject, peer, found), extent, model).await
+        {
+            *finding = listing::any_name(model, &names);
+        }
     }
+    judged
 }

@@ -13,6 +13,7 @@ use wendor_core::metering::spool_frame;
 use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
+use wendor_core::request_id::RequestId;
 use wendor_core::quota::{AtLimit, Measure, Quota, QuotaId};
 
 use crate::allowances::Held;
@@ -69,6 +70,8 @@ pub struct Spending<'a> {
     offer: Option<OfferName>,
     rate: Option<Rate>,
     at: DateTime<Utc>,
+    /// What it stands under in the ledger.
+    pub id: RequestId,
     started: std::time::Instant,
     worst: TokenCounts,
     /// Taken when it is settled.
@@ -118,7 +121,8 @@ pub async fn begin<'a>(
     let slot = app.spool.take_slot().map_err(|_| CannotSpend::NotRecorded)?;
     let rate = offer.as_ref().and_then(|offer| app.now_serving().rates.in_force(offer, at.date_naive()).cloned());
     let started = std::time::Instant::now();
-    Ok(Spending { app, payer, offer, rate, at, started, worst, room: Some((held, slot)) })
+    let id = app.ids.next(at);
+    Ok(Spending { app, payer, offer, rate, at, id, started, worst, room: Some((held, slot)) })
 }
 
 impl Spending<'_> {
@@ -158,7 +162,7 @@ impl Spending<'_> {
             counted,
             cost,
             record: Record::Check(CheckRecord { streamed: end.streamed, end: how, latency }),
-            ..LedgerEntry::of_request(self.at, self.app.ids.next(self.at), self.payer.team.clone(), route)
+            ..LedgerEntry::of_request(self.at, self.id.clone(), self.payer.team.clone(), route)
         };
         let attempt = self.offer.take().map(|offer| Attempt {
             offer,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use chrono::{DateTime, Utc};
@@ -19,13 +19,16 @@ use tokio::task::JoinSet;
 use tokio::time::{timeout, timeout_at};
 use tokio_rustls::TlsConnector;
 use wendor_core::catalog::upstream::{Address, Auth};
-use wendor_core::diagnosis::seen::{Answered, Heard, NotHeard};
+use wendor_core::diagnosis::seen::{Answered, Heard, NotHeard, Words};
 use wendor_core::secret::Secret;
 
+use super::Time;
 use super::dial::CONNECT;
+use super::quiet::{Busy, Quiet};
+use crate::gate::Permit;
 
-/// How long a look may take.
-const LOOK: Duration = Duration::from_secs(10);
+/// How long a look may take where nothing else is said.
+const LOOK: Duration = Duration::from_secs(4);
 
 /// How much of an answer is read: listings of services with hundreds of models are some hundred kilobytes.
 const MOST_BYTES: usize = 4 * 1024 * 1024;
@@ -56,6 +59,8 @@ pub struct Peer {
     tls: Option<Arc<rustls::ClientConfig>>,
     headers: BTreeMap<String, String>,
     names: Vec<String>,
+    quiet: Option<Quiet>,
+    time: Option<Time>,
 }
 
 /// An open answer.
@@ -80,6 +85,8 @@ impl Peer {
             tls: None,
             headers: BTreeMap::new(),
             names: Vec::new(),
+            quiet: None,
+            time: None,
         }
     }
 
@@ -122,6 +129,34 @@ impl Peer {
         self
     }
 
+    /// Asked within that time.
+    #[must_use]
+    pub fn within(mut self, time: Time) -> Self {
+        self.time = Some(time);
+        self
+    }
+
+    /// Asked only while that ends nothing.
+    #[must_use]
+    pub fn quietly(mut self, quiet: Option<Quiet>) -> Self {
+        self.quiet = quiet;
+        self
+    }
+
+    /// How long a look may take.
+    fn look(&self) -> Duration {
+        self.time.map_or(LOOK, |time| time.of_look())
+    }
+
+    /// Room for a look.
+    async fn room(&self) -> Result<Option<Permit>, NotHeard> {
+        let until = self.time.map_or_else(|| tokio::time::Instant::now() + LOOK, |time| time.until);
+        match &self.quiet {
+            None => Ok(None),
+            Some(quiet) => quiet.enter(until).await.map(Some).map_err(|Busy(answers)| NotHeard::Busy(answers)),
+        }
+    }
+
     async fn line(&self) -> Result<Box<dyn Line>, NotHeard> {
         let tcp = timeout(CONNECT, TcpStream::connect(self.socket)).await;
         let tcp = tcp.ok().and_then(Result::ok).ok_or(NotHeard::NoConnection)?;
@@ -156,8 +191,7 @@ impl Peer {
         });
         match timeout_at(until, sender.send_request(request)).await {
             Ok(Ok(response)) => Ok(Answer { response, _connection: tasks }),
-            Ok(Err(error)) if error.is_parse() => Err(NotHeard::NotHttp { speaks_tls: false }),
-            Ok(Err(_)) => Err(NotHeard::Broke),
+            Ok(Err(error)) => Err(not_heard(&error)),
             Err(_elapsed) => Err(NotHeard::TimedOut(u64::try_from(patience.as_millis()).unwrap_or(u64::MAX))),
         }
     }
@@ -173,7 +207,7 @@ impl Peer {
         let mut request = Request::builder()
             .method(method)
             .header(header::HOST, &self.authority)
-            .header(header::ACCEPT, "application/json, text/event-stream")
+            .header(header::ACCEPT, "application/json")
             .header(header::ACCEPT_ENCODING, "identity")
             .header(header::USER_AGENT, concat!("wendor/", env!("CARGO_PKG_VERSION")));
         if !body.is_empty() {
@@ -200,8 +234,9 @@ impl Peer {
     /// # Errors
     /// [`NotHeard`].
     pub async fn get(&self, url: &str, credentials: Credentials<'_>) -> Answered {
-        let answer = self.ask((Method::GET, url), credentials, Bytes::new(), LOOK).await?;
-        answer.heard(LOOK).await
+        let _room = self.room().await?;
+        let answer = self.ask((Method::GET, url), credentials, Bytes::new(), self.look()).await?;
+        answer.heard(self.look()).await
     }
 
     /// Asks with a body and hears all of the answer.
@@ -209,6 +244,7 @@ impl Peer {
     /// # Errors
     /// [`NotHeard`].
     pub async fn post(&self, url: &str, credentials: Credentials<'_>, body: Bytes, patience: Duration) -> Answered {
+        let _room = self.room().await?;
         self.ask((Method::POST, url), credentials, body, patience).await?.heard(patience).await
     }
 
@@ -245,33 +281,19 @@ impl Answer {
         heard.body = body.freeze();
         Ok(heard)
     }
+}
 
-    /// Hands over each part of it when it comes, with the microseconds since `start`, until it says that no more is to be read; the connection
-    /// closes then. Says whether it came to its end.
-    pub async fn each_part(
-        mut self,
-        start: Instant,
-        patience: Duration,
-        mut take: impl FnMut(&[u8], u64) -> bool,
-    ) -> bool {
-        let until = tokio::time::Instant::now() + patience;
-        let mut bytes = 0;
-        loop {
-            match timeout_at(until, self.response.body_mut().frame()).await {
-                Ok(None) => return true,
-                Ok(Some(Ok(frame))) => {
-                    let data = frame.data_ref().map_or(&[][..], |data| data);
-                    bytes += data.len();
-                    if !take(data, super::since(start)) {
-                        return false;
-                    }
-                }
-                Ok(Some(Err(_))) | Err(_) => return false,
-            }
-            if bytes > MOST_BYTES {
-                return false;
-            }
-        }
+/// Why no answer came.
+fn not_heard(error: &hyper::Error) -> NotHeard {
+    let kind = std::error::Error::source(error).and_then(|cause| cause.downcast_ref::<std::io::Error>());
+    if error.is_parse() {
+        NotHeard::NotHttp(Words::Bytes)
+    } else if kind.is_some_and(|error| error.kind() == std::io::ErrorKind::ConnectionReset) {
+        NotHeard::Reset
+    } else if error.is_incomplete_message() || error.is_canceled() || error.is_closed() {
+        NotHeard::Closed
+    } else {
+        NotHeard::Broke
     }
 }
 
@@ -283,6 +305,7 @@ fn head_of(response: &Response<Incoming>) -> Heard {
         content_type: content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase(),
         location: text(header::LOCATION).map(str::to_owned),
         server: text(header::SERVER).map(str::to_owned),
+        challenge: text(header::WWW_AUTHENTICATE).or_else(|| text(header::PROXY_AUTHENTICATE)).map(str::to_owned),
         retry_after: text(header::RETRY_AFTER).and_then(|text| text.trim().parse().ok()),
         body: Bytes::new(),
     }

@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use rustls::pki_types::{CertificateDer, ServerName};
@@ -10,30 +11,42 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 use wendor_core::catalog::upstream::Upstream;
-use wendor_core::diagnosis::seen::{Answered, Certificate, NotHeard, NotTrusted, Tls};
+use tokio_rustls::client::TlsStream;
+use wendor_core::diagnosis::seen::{Answered, Certificate, NotHeard, NotTrusted, Tls, Words};
 use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
 use super::dial::CONNECT;
-use super::talk::{Credentials, Peer};
+use super::talk::Peer;
+use super::words;
 use crate::app::App;
+use crate::identity::{Identity, Showing};
 use crate::trust::{Shown, Watching, fingerprint};
 
 /// How an attempt at TLS ended, when it did not stand.
 enum Ended {
     /// The peer speaks something else.
     NotTls,
-    /// It spoke TLS, and it came to nothing.
+    /// It speaks TLS, and refuses how we do.
+    Refused(String),
+    /// It came to nothing.
     Failed(String),
 }
 
-/// Looks at the encryption of `to`.
-pub async fn look(app: &App, upstream: &Upstream, to: SocketAddr) -> Tls {
+/// How long it is waited for a refusal that comes after the handshake.
+const REFUSAL: Duration = Duration::from_millis(300);
+
+/// Looks at the encryption of `to`, as somebody who shows `identity`, if that is asked for.
+pub async fn look(app: &App, (upstream, identity): (&Upstream, Option<&Identity>), to: SocketAddr) -> Tls {
     let watching = Arc::new(Watching::over(app.trust.verifier(upstream.certificate.as_ref())));
-    let ended = shake(to, upstream.address.host(), app.trust.config(watching.clone())).await;
+    let showing = Arc::new(Showing::of(identity));
+    let host = upstream.address.host();
+    let ended = shake(to, host, app.trust.config_showing(watching.clone(), showing.clone())).await;
+    let asks_for_ours = showing.was_asked();
     match (ended, watching.shown()) {
-        (Ok(()), Some(shown)) => match shown.chain.first().and_then(read) {
-            Some(certificate) => Tls::Stands(certificate),
+        (Ok(stream), Some(shown)) => match shown.chain.first().and_then(read) {
+            Some(_) if asks_for_ours && is_refused_after_all(stream).await => Tls::WantsOurs { shown: identity.is_some() },
+            Some(certificate) => Tls::Stands { certificate, asks_for_ours },
             None => Tls::Failed("its certificate cannot be read".to_owned()),
         },
         (_, Some(Shown { chain, refused: Some(error) })) => {
@@ -43,39 +56,64 @@ pub async fn look(app: &App, upstream: &Upstream, to: SocketAddr) -> Tls {
                 Some(host) => app.hosts.look_up(host).await.to.contains(&to.ip()),
                 None => false,
             };
-            Tls::NotTrusted { why: why(&error), chain, their_clock, leads_here }
+            let is_for_other_host = chain.first().is_some_and(|own| !own.is_for(host));
+            Tls::NotTrusted { why: why(&error), chain, their_clock, leads_here, is_for_other_host }
         }
-        (Err(Ended::NotTls), _) => {
-            let plain = Peer::plain(to, &upstream.address).get(upstream.address.as_str(), Credentials::None).await;
-            Tls::NotTls { speaks_http: plain.is_ok() }
-        }
+        (Err(Ended::Refused(_) | Ended::Failed(_)), _) if asks_for_ours => Tls::WantsOurs { shown: identity.is_some() },
+        (Err(Ended::NotTls), _) => Tls::NotTls { words: words::of(to).await },
+        (Err(Ended::Refused(why)), _) => match words::too_old(to, host).await {
+            Some(what) => Tls::Old(what),
+            None => Tls::Failed(why),
+        },
         (Err(Ended::Failed(why)), _) => Tls::Failed(why),
-        (Ok(()), None) => Tls::Failed("no certificate came".to_owned()),
+        (Ok(_), None) => Tls::Failed("no certificate came".to_owned()),
     }
 }
 
-/// Where an answer to plain HTTP is none, or complains: whether the port speaks TLS instead.
+/// Whether a server that asked for a certificate refuses what it got. In TLS 1.3 it says so only once the handshake is over.
+async fn is_refused_after_all(mut stream: TlsStream<TcpStream>) -> bool {
+    use tokio::io::AsyncReadExt;
+    let read = timeout(REFUSAL, stream.read_u8()).await;
+    let error = match read {
+        Ok(Err(error)) => error,
+        Ok(Ok(_)) | Err(_) => return false,
+    };
+    error.get_ref().and_then(|inner| inner.downcast_ref::<Error>()).is_some_and(|error| matches!(error, Error::AlertReceived(_)))
+}
+
+/// Where an answer to plain HTTP is none, or complains: whether the port speaks TLS instead, or what it says.
 pub async fn tell_apart(peer: &Peer, answered: &mut Answered) {
     if peer.is_encrypted() {
         return;
     }
     let may_be = match answered {
-        Err(NotHeard::NotHttp { .. } | NotHeard::Broke) => true,
+        Err(NotHeard::NotHttp(_) | NotHeard::Broke | NotHeard::Closed | NotHeard::Reset) => true,
         Ok(heard) => heard.status == 400 && (heard.is_page() || heard.json().is_none()),
-        Err(NotHeard::NoConnection | NotHeard::TimedOut(_)) => false,
+        Err(NotHeard::NoConnection | NotHeard::TimedOut(_) | NotHeard::Busy(_)) => false,
     };
-    if may_be && speaks_tls(peer.socket(), peer.host()).await {
-        *answered = Err(NotHeard::NotHttp { speaks_tls: true });
+    if !may_be {
+        return;
+    }
+    if speaks_tls(peer.socket(), peer.host()).await {
+        *answered = Err(NotHeard::NotHttp(Words::Tls));
+    } else if let Err(not) = answered {
+        match words::of(peer.socket()).await {
+            Words::Nothing | Words::Http | Words::Closed | Words::Reset => {}
+            words => *not = NotHeard::NotHttp(words),
+        }
     }
 }
 
 async fn speaks_tls(to: SocketAddr, host: &str) -> bool {
     let Ok(trust) = crate::trust::Trust::with_authorities(None) else { return false };
     // Whom the certificate names does not matter here: nothing is said to whoever shows it.
-    shake(to, host, trust.config(trust.nobody())).await.is_ok()
+    match shake(to, host, trust.config(trust.nobody())).await {
+        Ok(_) | Err(Ended::Refused(_)) => true,
+        Err(Ended::NotTls | Ended::Failed(_)) => false,
+    }
 }
 
-async fn shake(to: SocketAddr, host: &str, config: rustls::ClientConfig) -> Result<(), Ended> {
+async fn shake(to: SocketAddr, host: &str, config: rustls::ClientConfig) -> Result<TlsStream<TcpStream>, Ended> {
     let failed = |why: &str| Ended::Failed(why.to_owned());
     let name = ServerName::try_from(host.to_owned())
         .map_err(|_| failed("its host is no name that a certificate could hold"))?;
@@ -84,9 +122,10 @@ async fn shake(to: SocketAddr, host: &str, config: rustls::ClientConfig) -> Resu
     let shaken = timeout(CONNECT, TlsConnector::from(Arc::new(config)).connect(name, tcp)).await;
     match shaken {
         Err(_elapsed) => Err(failed("the server does not answer to TLS")),
-        Ok(Ok(_closed_again)) => Ok(()),
+        Ok(Ok(stream)) => Ok(stream),
         Ok(Err(error)) => match error.get_ref().and_then(|inner| inner.downcast_ref::<Error>()) {
             Some(Error::InvalidMessage(_)) => Err(Ended::NotTls),
+            Some(other @ (Error::AlertReceived(_) | Error::PeerIncompatible(_))) => Err(Ended::Refused(other.to_string())),
             Some(other) => Err(failed(&other.to_string())),
             // A server that closes in the middle of a greeting has not understood it.
             None => Err(Ended::NotTls),
@@ -137,6 +176,7 @@ fn read(der: &CertificateDer<'static>) -> Option<Certificate> {
         hosts: names.map(|names| names.value.general_names.iter().filter_map(host).collect()).unwrap_or_default(),
         from: at(parsed.validity().not_before)?,
         until: at(parsed.validity().not_after)?,
+        version: parsed.version().0 + 1,
         is_self_signed: parsed.issuer() == parsed.subject(),
         issuer: common(parsed.issuer()),
         fingerprint: fingerprint(der),

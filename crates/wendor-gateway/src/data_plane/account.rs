@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::AppKey;
-use wendor_core::catalog::upstream::USUAL_QUEUE;
+use wendor_core::catalog::upstream::{USUAL_QUEUE, Upstream};
 use wendor_core::metering::entry::{LedgerEntry, Record};
 use wendor_core::metering::images::Images;
 use wendor_core::metering::rate::{Cost, Rate, price};
@@ -231,13 +231,7 @@ impl Account {
             weight: weight.map_or(1, NonZeroU32::get),
             lane: self.marks.lane,
         };
-        let limits = Limits {
-            streams: upstream.streams.map(|all| all.get().into()),
-            tokens: upstream.tokens.map(|all| all.get().into()),
-            queue: upstream.queue.unwrap_or(USUAL_QUEUE).into(),
-            teams: self.snapshot.catalogue.teams.len(),
-            a_minute: upstream.a_minute(),
-        };
+        let limits = room_limits(upstream, self.snapshot.catalogue.teams.len());
         let of_offer = Limits { streams: None, tokens: None, a_minute: offered.a_minute(), ..limits };
         let state = self.app.fleet.upstream(name.upstream());
         let offer_gate = state.offer(name.model()).gate(of_offer.a_minute).map(|gate| (gate.clone(), of_offer));
@@ -251,5 +245,17 @@ impl Account {
         let mut hasher = DefaultHasher::new();
         self.call.id.hash(&mut hasher);
         hasher.finish()
+    }
+}
+
+/// How much room there is at an upstream, shared by so many teams.
+#[must_use]
+pub fn room_limits(upstream: &Upstream, teams: usize) -> Limits {
+    Limits {
+        streams: upstream.streams.map(|all| all.get().into()),
+        tokens: upstream.tokens.map(|all| all.get().into()),
+        queue: upstream.queue.unwrap_or(USUAL_QUEUE).into(),
+        teams,
+        a_minute: upstream.a_minute(),
     }
 }

@@ -318,14 +318,26 @@ pub fn no_such_route(key: &AppKey, wanted: &str, allowed: &[&Name]) -> Refusal {
 /// # Errors
 /// [`Refusal::BadRequest`] for what cannot be understood.
 pub fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body: &Bytes) -> Result<Content, Refusal> {
+    let dialect = request.endpoint.dialect;
+    let is_choosy = |name| snapshot.catalogue.offer(name).is_some_and(|(up, offer)| is_choosy(offer, up, dialect));
+    content_if(request, body, || route.offers().any(is_choosy))
+}
+
+/// The same, where an offer makes it necessary to look into the request, or not.
+///
+/// # Errors
+/// When what has to be read cannot be.
+pub fn content_if(
+    request: &AppRequest,
+    body: &Bytes,
+    is_choosy: impl FnOnce() -> bool,
+) -> Result<Content, Refusal> {
     if let Kind::Embed(form, _) = &request.endpoint.kind {
         let embedding = EmbeddingRequest::read(*form, body).map_err(Refusal::BadRequest)?;
         return Ok(Content::Embedding(Box::new(embedding)));
     }
-    let dialect = request.endpoint.dialect;
-    let is_choosy = |name| snapshot.catalogue.offer(name).is_some_and(|(up, offer)| is_choosy(offer, up, dialect));
     let is_chat = matches!(request.endpoint.kind, Kind::Chat(_));
-    let has_to = is_chat && (request.has_to_be_understood(body) || route.offers().any(is_choosy));
+    let has_to = is_chat && (request.has_to_be_understood(body) || is_choosy());
     if !has_to {
         return Ok(Content::NotLookedAt);
     }

@@ -1,10 +1,11 @@
 //! The HTTP clients of one worker: connections to upstreams are kept by worker, so that no request wakes another thread.
 //!
 //! The time to connect belongs to the connector, and stages may set it, so there is one client for each such time in use, and one of its
-//! own for each upstream that is pinned to a certificate.
+//! own for each upstream that is pinned to a certificate or is shown one.
 
 use std::cell::RefCell;
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::time::Duration;
 
 use hyper_rustls::HttpsConnector;
@@ -18,6 +19,7 @@ use super::dated::Dated;
 pub use super::dated::was_kept;
 use super::pieces::Pieces;
 use crate::hosts::Hosts;
+use crate::identity::{Identity, Showing};
 use crate::trust::Trust;
 
 /// How long a connection is kept that nobody uses: a new one costs a TLS handshake, and many servers keep theirs for a minute.
@@ -33,7 +35,7 @@ pub type HttpClient = Client<Dated<HttpsConnector<HttpConnector<Hosts>>>, Pieces
 #[derive(Debug)]
 pub struct Clients {
     usual: RefCell<HashMap<Duration, HttpClient>>,
-    pinned: RefCell<HashMap<(Duration, Fingerprint), HttpClient>>,
+    special: RefCell<HashMap<(Duration, Option<Fingerprint>, Option<Identity>), HttpClient>>,
     trust: Trust,
     hosts: Hosts,
 }
@@ -42,27 +44,38 @@ impl Clients {
     /// None yet; those to come trust and find servers so.
     #[must_use]
     pub fn new(trust: Trust, hosts: Hosts) -> Self {
-        Self { usual: RefCell::default(), pinned: RefCell::default(), trust, hosts }
+        Self { usual: RefCell::default(), special: RefCell::default(), trust, hosts }
     }
 
-    /// The client that takes at most `connect` to connect, for a server that is pinned to that certificate or to none.
+    /// The client that takes at most `connect` to connect, for a server that is pinned to that certificate or to none, and that is shown that
+    /// identity or none.
     #[must_use]
-    pub fn with_connect(&self, connect: Duration, pin: Option<&Fingerprint>) -> HttpClient {
-        let build = || build(connect, &self.trust, pin, self.hosts.clone());
-        match pin {
-            None => self.usual.borrow_mut().entry(connect).or_insert_with(build).clone(),
-            Some(pin) => self.pinned.borrow_mut().entry((connect, pin.clone())).or_insert_with(build).clone(),
+    pub fn with_connect(
+        &self,
+        connect: Duration,
+        (pin, identity): (Option<&Fingerprint>, Option<&Identity>),
+    ) -> HttpClient {
+        let build = || build(connect, &self.trust, (pin, identity), self.hosts.clone());
+        if pin.is_none() && identity.is_none() {
+            return self.usual.borrow_mut().entry(connect).or_insert_with(build).clone();
         }
+        let kind = (connect, pin.cloned(), identity.cloned());
+        self.special.borrow_mut().entry(kind).or_insert_with(build).clone()
     }
 }
 
-fn build(connect: Duration, trust: &Trust, pin: Option<&Fingerprint>, hosts: Hosts) -> HttpClient {
+fn build(
+    connect: Duration,
+    trust: &Trust,
+    (pin, identity): (Option<&Fingerprint>, Option<&Identity>),
+    hosts: Hosts,
+) -> HttpClient {
     let mut tcp = HttpConnector::new_with_resolver(hosts);
     tcp.set_connect_timeout(Some(connect));
     tcp.set_nodelay(true);
     tcp.enforce_http(false);
     let connector = hyper_rustls::HttpsConnectorBuilder::new()
-        .with_tls_config(trust.config(trust.verifier(pin)))
+        .with_tls_config(trust.config_showing(trust.verifier(pin), Arc::new(Showing::of(identity))))
         .https_or_http()
         .enable_http1()
         .wrap_connector(tcp);

@@ -49,6 +49,10 @@ const MAX_REPLY_BYTES: usize = 64 * 1024 * 1024;
 const WHY_UNAVAILABLE_BYTES: usize = 4 * 1024;
 const WHY_UNAVAILABLE_TIME: Duration = Duration::from_millis(200);
 
+/// The same where somebody waits to read it.
+const WHY_WANTED_BYTES: usize = 64 * 1024;
+const WHY_WANTED_TIME: Duration = Duration::from_secs(2);
+
 /// What a try needs.
 pub struct Try<'a> {
     /// The upstream.
@@ -79,8 +83,22 @@ pub struct Try<'a> {
     pub headers: &'a AttemptHeaders,
     /// Told how far it comes.
     pub seen: &'a Seen,
-    /// Told what the headers of its answer say.
-    pub told: &'a dyn Fn(&HeaderMap),
+    /// Told what comes of it.
+    pub hearing: &'a dyn Hearing,
+}
+
+/// Whoever is told what comes of a try as it comes.
+pub trait Hearing {
+    /// The head of an answer.
+    fn head(&self, status: u16, headers: &HeaderMap);
+
+    /// What came of its body.
+    fn bytes(&self, _bytes: &[u8]) {}
+
+    /// Whether the body is wanted of an answer that is a failure whatever it says.
+    fn wants_reasons(&self) -> bool {
+        false
+    }
 }
 
 /// An upstream's answer that goes to the app.
@@ -166,7 +184,7 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         Ok(Err(error)) => return Err(failure_of(&error, one)),
         Err(_elapsed) => return Err(timed_out("no answer", patience)),
     };
-    (one.told)(response.headers());
+    one.hearing.head(response.status().as_u16(), response.headers());
     if let Some(kind) = FailureKind::of_status(response.status().as_u16()) {
         // A server need not count tokens; that is no fault of it.
         if matches!(one.request.endpoint.kind, Kind::Count(_)) && [404, 405, 501].contains(&response.status().as_u16())
@@ -214,20 +232,28 @@ async fn refused(
     let status = response.status().as_u16();
     if kind.fault() != Fault::App {
         let after = retry_after(response.headers(), one.now);
-        let loads = status == 503 && says_that_it_loads(response, until).await;
+        let reason = reason_of(response, (until, one)).await;
+        one.hearing.bytes(&reason);
+        let loads = status == 503 && is_loading(&reason);
         return Err(if loads { Failure::loading(after) } else { Failure::of_status(status, after) });
     }
     let cut = || Failure::new(FailureKind::CutOff, format!("its answer {status} broke off"));
     let body = timeout_at(until, http_body_util::Limited::new(response.into_body(), MAX_REPLY_BYTES).collect()).await;
     let bytes = body.map_err(|_| cut())?.map_err(|_| cut())?.to_bytes();
+    one.hearing.bytes(&bytes);
     Ok(Reply::Rejected(RejectedReply { status, kind: kind_of(status, &bytes), bytes, dialect: one.upstream.dialect }))
 }
 
-/// Whether a server that is not available loads the model, as far as it says so at once.
-async fn says_that_it_loads(response: Response<Incoming>, until: Instant) -> bool {
-    let until = until.min(Instant::now() + WHY_UNAVAILABLE_TIME);
-    let body = http_body_util::Limited::new(response.into_body(), WHY_UNAVAILABLE_BYTES).collect();
-    timeout_at(until, body).await.is_ok_and(|body| body.is_ok_and(|body| is_loading(&body.to_bytes())))
+/// The reason that comes with a failure, as far as it comes at once: that of a server that is not available, or where somebody wants it.
+async fn reason_of(response: Response<Incoming>, (until, one): (Instant, &Try<'_>)) -> Bytes {
+    let (most, time) = match (one.hearing.wants_reasons(), response.status().as_u16()) {
+        (true, _) => (WHY_WANTED_BYTES, WHY_WANTED_TIME),
+        (false, 503) => (WHY_UNAVAILABLE_BYTES, WHY_UNAVAILABLE_TIME),
+        (false, _) => return Bytes::new(),
+    };
+    let body = http_body_util::Limited::new(response.into_body(), most).collect();
+    let read = timeout_at(until.min(Instant::now() + time), body).await;
+    read.ok().and_then(Result::ok).map(http_body_util::Collected::to_bytes).unwrap_or_default()
 }
 
 /// All of a reply's body.
@@ -242,7 +268,11 @@ async fn body_of(response: Response<Incoming>, one: &Try<'_>) -> Result<Bytes, F
             Ok(Some(Err(_))) => {
                 return Err(Failure::new(FailureKind::CutOff, "the connection broke in the middle of its reply"));
             }
-            Ok(Some(Ok(frame))) => bytes.extend_from_slice(frame.data_ref().map_or(&[][..], |data| data)),
+            Ok(Some(Ok(frame))) => {
+                let data = frame.data_ref().map_or(&[][..], |data| data);
+                one.hearing.bytes(data);
+                bytes.extend_from_slice(data);
+            }
         }
         if one.is_text() {
             one.seen.note(Facts { output_bytes: u64::try_from(bytes.len()).unwrap_or(u64::MAX), ..Facts::default() });
@@ -384,7 +414,11 @@ async fn first_event(
         }
         match timeout_at(until, body.frame()).await {
             Err(_elapsed) => return Err(timed_out("no first token", patience)),
-            Ok(Some(Ok(frame))) => frame.data_ref().map_or(Ok(()), |data| passage.push(data))?,
+            Ok(Some(Ok(frame))) => {
+                let data = frame.data_ref().map_or(&[][..], |data| data);
+                one.hearing.bytes(data);
+                passage.push(data)?;
+            }
             Ok(Some(Err(_))) => {
                 return Err(Failure::new(FailureKind::CutOff, "the connection broke before a first token"));
             }

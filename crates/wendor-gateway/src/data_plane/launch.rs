@@ -24,7 +24,7 @@ use super::account::{Account, output_cap};
 use super::admit::content_for;
 use super::body::ReadBody;
 use super::clients::Clients;
-use super::exchange::{Reply, Try, exchange};
+use super::exchange::{Hearing, Reply, Try, exchange};
 use super::images::Fetched;
 use super::outlet::{AttemptHeaders, Outlet};
 use super::pieces::Pieces;
@@ -135,9 +135,10 @@ impl Launch {
             began: Instant::now(),
             headers: &self.headers,
             seen: &seen,
-            told: &|headers| tell_limits(&account, &offer, headers),
+            hearing: &Limits { account: &account, offer: &offer },
         };
-        let client = clients.with_connect(deadlines.connect, upstream.certificate.as_ref());
+        let identity = snapshot.identity(offer.upstream());
+        let client = clients.with_connect(deadlines.connect, (upstream.certificate.as_ref(), identity));
         let reply = exchange(&client, &one, Pieces::new(pieces, share).telling(seen.clone())).await;
         let (Err(failure), Some((pieces, share))) = (&reply, spare) else { return reply };
         let again = match again(failure, &one, previous) {
@@ -170,9 +171,17 @@ fn again<'o>(failure: &Failure, one: &Try<'o>, previous: Option<&'o Outlet>) -> 
 }
 
 /// What an answer says of limits is told to its offer.
-fn tell_limits(account: &Account, offer: &OfferName, headers: &HeaderMap) {
-    let texts = headers.iter().filter_map(|(name, value)| Some((name.as_str(), value.to_str().ok()?)));
-    account.app.fleet.offer(offer).told_limits(&read_told(texts, account.app.clock.now()));
+struct Limits<'a> {
+    account: &'a Account,
+    offer: &'a OfferName,
+}
+
+impl Hearing for Limits<'_> {
+    fn head(&self, _status: u16, headers: &HeaderMap) {
+        let app = &self.account.app;
+        let texts = headers.iter().filter_map(|(name, value)| Some((name.as_str(), value.to_str().ok()?)));
+        app.fleet.offer(self.offer).told_limits(&read_told(texts, app.clock.now()));
+    }
 }
 
 fn missing() -> Failure {

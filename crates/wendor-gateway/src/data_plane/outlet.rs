@@ -19,6 +19,7 @@ pub struct Outlet {
     /// The credential as a part of the query, where it goes there.
     query: Option<String>,
     headers: HeaderMap,
+    is_without_ids: bool,
 }
 
 /// Headers of one attempt: the ids under which an upstream finds it in its own logs, and what comes from the app.
@@ -72,7 +73,7 @@ impl Outlet {
         }
         let base = upstream.address.clone();
         let endpoint = at(&base, &codec::of(upstream.dialect).path("", false), query.as_deref())?;
-        Ok(Self { endpoint, base, query, headers })
+        Ok(Self { endpoint, base, query, headers, is_without_ids: upstream.is_without_ids })
     }
 
     /// One request with `body`, at `path` where it is not the dialect's usual one. `headers` are its own.
@@ -93,8 +94,10 @@ impl Outlet {
         };
         *request.headers_mut() = self.headers.clone();
         request.headers_mut().insert(header::ACCEPT, HeaderValue::from_static(accept));
-        request.headers_mut().insert("x-request-id", headers.request.clone());
-        request.headers_mut().insert("traceparent", headers.trace.clone());
+        if !self.is_without_ids {
+            request.headers_mut().insert("x-request-id", headers.request.clone());
+            request.headers_mut().insert("traceparent", headers.trace.clone());
+        }
         for (name, value) in &headers.own {
             // What the operator sets on the upstream comes first.
             request.headers_mut().entry(name).or_insert_with(|| value.clone());

@@ -2,6 +2,7 @@
 //! kept across revisions by name.
 
 mod asked;
+pub mod looks;
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -27,6 +28,7 @@ use wendor_core::watch::event::Event;
 use wendor_core::watch::reached::Outcomes;
 
 use crate::app::App;
+use self::looks::Looks;
 use crate::gate::Gate;
 pub use asked::Asked;
 
@@ -36,6 +38,7 @@ pub struct UpstreamState {
     /// Of connections to it.
     connections: Mutex<Health>,
     gate: Arc<Gate>,
+    looks: Looks,
     retries: Mutex<RetryBudget>,
     hedges: Mutex<HedgeBudget>,
     /// What it served at the last look.
@@ -203,6 +206,12 @@ impl UpstreamState {
             Some((Some(model.into()), change))
         });
         connected.into_iter().chain(answered).collect()
+    }
+
+    /// Whether it may be looked at.
+    #[must_use]
+    pub fn looks(&self) -> &Looks {
+        &self.looks
     }
 
     /// Who is served there.

@@ -46,13 +46,20 @@ async fn probe_due(app: &App) {
         Hosting::Own => app.settings.timing.probe_every,
         Hosting::Hosted => app.settings.timing.probe_every * HOSTED_LESS,
     };
-    let is_due = |(name, upstream): &(&Name, &Upstream)| app.fleet.upstream(name).takes_probe(now, every(upstream));
+    let is_due = |(name, upstream): &(&Name, &Upstream)| {
+        let state = app.fleet.upstream(name);
+        // On a server that serves one request at a time a probe could end an answer, whose end tells as much.
+        let may = !upstream.is_not_looked_at
+            && state.looks().may_look(now)
+            && (upstream.serves_several() || state.gate().fullness().streams == 0);
+        may && state.takes_probe(now, every(upstream))
+    };
     let due = snapshot.catalogue.upstreams.iter().filter(is_due);
     join_all(due.map(|(name, upstream)| probe(app, name, upstream))).await;
 }
 
 async fn probe(app: &App, name: &Name, upstream: &Upstream) {
-    let seen = timeout(PATIENCE, answers(app, upstream)).await;
+    let seen = timeout(PATIENCE, answers(app, name, upstream)).await;
     let late = || Err(format!("no answer to a probe within {}", humantime::format_duration(PATIENCE)));
     let failed = |why: String| Failure::new(FailureKind::Unreachable, why);
     let change =
@@ -61,9 +68,13 @@ async fn probe(app: &App, name: &Name, upstream: &Upstream) {
 }
 
 /// Whether anybody answers there, whatever the answer is.
-async fn answers(app: &App, upstream: &Upstream) -> Result<(), String> {
+async fn answers(app: &App, name: &Name, upstream: &Upstream) -> Result<(), String> {
     let peer = peer_of(app, upstream).await?;
     let url = upstream.address.endpoint(listing_path(upstream.dialect));
     let heard = peer.get(&url, Credentials::None).await;
-    heard.map(|_| ()).map_err(|_| format!("no answer from {}", upstream.address.authority()))
+    let heard = heard.map_err(|_| format!("no answer from {}", upstream.address.authority()))?;
+    if heard.status == 429 {
+        app.fleet.upstream(name).looks().refused(app.clock.now(), heard.retry_after);
+    }
+    Ok(())
 }

@@ -23,6 +23,9 @@ auth = "header:x-quarry-key"
 headers = { x-harbour = "fairhaven" }
 certificate = "sha256:00112233445566778899aabbccddeeff00112233445566778899aabbccddeeff"
 plain_http = "allowed"
+client_certificate = "quarry.pem"
+request_ids = "none"
+looks = "none"
 offers."sea/fulmar-large".rates = [{ from = 2026-01-01, input = 3, input_cached = 0.3, cache_written = "3.75", output = 15, image = 0.04, image_sizes = { "1024x1024" = 0.08 } }]
 
 [routes.night-sailings]
@@ -192,7 +195,7 @@ fn the_reference_holds_every_field_and_reads() {
     let reference = page.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
     let file = read(reference).unwrap_or_else(|problems| panic!("{problems:#?}"));
     assert_eq!(file.catalogue.routes.len(), 1);
-    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes requests_a_minute tokens_a_minute loading room hedge tokens queue drained weight webhooks secret events";
+    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes requests_a_minute tokens_a_minute loading room hedge tokens queue drained weight webhooks secret events client_certificate request_ids looks";
     for field in fields.split(' ') {
         assert!(
             reference.contains(&format!("{field} =")) || reference.contains(&format!("{field}.")),

@@ -119,6 +119,15 @@ fn upstream_lines(out: &mut String, upstream: &Upstream) {
     if upstream.allows_plain_http {
         line(out, "plain_http = \"allowed\"");
     }
+    if let Some(file) = &upstream.client_certificate {
+        line(out, &format!("client_certificate = {}", quoted(file)));
+    }
+    if upstream.is_without_ids {
+        line(out, "request_ids = \"none\"");
+    }
+    if upstream.is_not_looked_at {
+        line(out, "looks = \"none\"");
+    }
     if let Some(seals) = &upstream.seals {
         line(out, &format!("seals = {}", quoted(seals)));
     }

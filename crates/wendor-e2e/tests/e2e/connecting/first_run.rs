@@ -47,8 +47,10 @@ async fn every_empty_list_says_how_to_begin_and_a_server_that_is_not_there_write
     let nothing = ferry.wendor(&["start", "127.0.0.1:9", "--route", "a", "--team", "b"]).await;
     assert_eq!(nothing.status, 6, "{} {}", nothing.out, nothing.err);
     assert!(
-        nothing.err.contains("nothing listens on port 9") && nothing.err.contains("Nothing was written"),
-        "{}",
+        nothing.out.contains("Nothing listens on port 9 of this machine")
+            && nothing.err.contains("Nothing was written"),
+        "{} {}",
+        nothing.out,
         nothing.err
     );
     assert_eq!(ferry.get("/catalogue").await["revision"], 0);

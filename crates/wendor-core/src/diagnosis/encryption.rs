@@ -1,0 +1,193 @@
+//! The encryption of an upstream: whether it is there, who vouches for the server, and whether it wants to know who asks.
+
+use chrono::{DateTime, TimeDelta, Utc};
+
+use super::finding::{Finding, FindingKind};
+use super::remedy::{Change, Remedy};
+use super::report::Judged;
+use super::seen::{Certificate, NotTrusted, Tls, Words};
+use crate::catalog::upstream::{Address, AddressParts, is_loopback};
+
+/// From when on an end of a certificate is worth a word.
+const SOON: TimeDelta = TimeDelta::days(14);
+
+/// Judges the encryption.
+#[must_use]
+pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
+    match tls {
+        Tls::NotAskedFor if is_loopback(address.host()) => Judged::well("none, and none needed: it is on this machine"),
+        Tls::NotAskedFor => Judged::well("none was asked for; prompts cross this network readable"),
+        Tls::Stands { certificate, .. } => stands(certificate, now),
+        Tls::WantsOurs { shown } => Judged::found("it wants to know who asks", wants_ours(address, *shown, "")),
+        Tls::Old(what) => Judged::found(what.as_str(), old(address, what)),
+        Tls::NotTls { words: Words::Http | Words::Http2 } => {
+            let says =
+                format!("Port {} of {} speaks plain HTTP, and the address says https.", address.port(), address.host());
+            let plain = address.with(AddressParts {
+                scheme: Some("http"),
+                port: Some(address.port()),
+                ..AddressParts::default()
+            });
+            let remedies = vec![Remedy::address(plain), Remedy::owner("Please let the server speak TLS.")];
+            Judged::found("plain HTTP", Finding::failing(FindingKind::PortPlain, says, remedies))
+        }
+        Tls::NotTls { words } => match words {
+            Words::Text(text) => {
+                let says = format!("What listens on port {} of {} is no TLS: it says \"{text}\".", address.port(), address.host());
+                let does = "Is this the port of the model server, or of another service?";
+                Judged::found(format!("\"{text}\""), Finding::failing(FindingKind::NotHttp, says, vec![Remedy::operator(does)]))
+            }
+            Words::Nothing => failed(address, "what listens there does not answer to TLS"),
+            Words::Closed | Words::Reset => failed(address, "the connection is closed at the first word of TLS"),
+            Words::Tls | Words::Http | Words::Http2 | Words::Bytes => failed(address, "what came back is no TLS"),
+        },
+        Tls::Failed(why) => failed(address, why),
+        Tls::NotTrusted { why, chain, their_clock, leads_here, is_for_other_host } => match chain.first() {
+            None => failed(address, "no certificate came"),
+            Some(own) => {
+                let mut finding = not_trusted(address, *why, (own, chain.len()), (*their_clock, *leads_here, now));
+                if *is_for_other_host && *why != NotTrusted::OtherHost && own.version >= 3 {
+                    finding.says.push_str(&format!(" Beside that it is for {}, and not for {}.", named(own), address.host()));
+                }
+                Judged::found(format!("a certificate by {} that is not accepted", own.issuer), finding)
+            }
+        },
+    }
+}
+
+/// What the hosts of a certificate are.
+fn named(own: &Certificate) -> String {
+    if own.hosts.is_empty() { "no host at all".to_owned() } else { own.hosts.join(", ") }
+}
+
+/// The server wants a certificate of ours. `quoted` is what it says of it.
+#[must_use]
+pub fn wants_ours(address: &Address, shown: bool, quoted: &str) -> Finding {
+    let host = address.host();
+    let says = match shown {
+        true => format!("{host} refuses the certificate by which Wendor says who it is.{quoted}"),
+        false => format!("{host} wants a certificate that says who asks, and Wendor has none for it.{quoted}"),
+    };
+    let does = "Put a certificate that the server's owner issued, with its private key, as one PEM file into the service's folder of credentials, and name it in the upstream's setting `client_certificate`";
+    let owner = format!("Please issue a client certificate for Wendor, or let {host} be asked with a key alone.");
+    Finding::failing(FindingKind::ClientCertificate, says, vec![Remedy::operator(does), Remedy::owner(owner)])
+}
+
+fn old(address: &Address, what: &str) -> Finding {
+    let says = format!("{} speaks only {what}, which is not safe any more: Wendor speaks TLS 1.2 and 1.3.", address.authority());
+    let owner = format!("Your server speaks only {what}; please let it speak TLS 1.2 or 1.3 with ciphers that are in use.");
+    Finding::failing(FindingKind::OldEncryption, says, vec![Remedy::owner(owner)])
+}
+
+fn stands(certificate: &Certificate, now: DateTime<Utc>) -> Judged {
+    let days = (certificate.until - now).num_days();
+    let came_back = format!("by {}, good for {days} days", certificate.issuer);
+    if certificate.until - now > SOON {
+        return Judged::well(came_back);
+    }
+    let says = format!("The certificate is good for {days} days only.");
+    let owner = format!("Your server's certificate ends on {}; please renew it.", certificate.until.format("%Y-%m-%d"));
+    Judged::found(came_back, Finding::noted(FindingKind::ExpiresSoon, says, vec![Remedy::owner(owner)]))
+}
+
+fn failed(address: &Address, why: &str) -> Judged {
+    let says = format!("No encrypted connection with {} comes about: {why}.", address.authority());
+    let owner =
+        "Please look at the TLS settings of the server: it should speak TLS 1.2 or 1.3 with a certificate of its name.";
+    Judged::found(why, Finding::failing(FindingKind::HandshakeFailed, says, vec![Remedy::owner(owner)]))
+}
+
+fn not_trusted(
+    address: &Address,
+    why: NotTrusted,
+    (own, certificates): (&Certificate, usize),
+    (their_clock, leads_here, now): (Option<DateTime<Utc>>, bool, DateTime<Utc>),
+) -> Finding {
+    let pin = Remedy::change(
+        format!(
+            "Accept this one certificate ({}), after comparing it with the owner",
+            shortened(own.fingerprint.as_str())
+        ),
+        Change::Certificate { to: own.fingerprint.clone() },
+    );
+    let host = address.host();
+    if own.version < 3 {
+        let says = format!(
+            "The certificate of {host} is of X.509 version {}, which names no hosts and which nobody accepts any more.",
+            own.version
+        );
+        let owner = format!("Please issue the certificate of {host} anew, in version 3 and for that name.");
+        return Finding::failing(FindingKind::OldCertificate, says, vec![Remedy::owner(owner)]);
+    }
+    match why {
+        NotTrusted::Expired | NotTrusted::NotYet => out_of_time(host, own, their_clock, now),
+        NotTrusted::OtherHost => other_host(address, own, leads_here),
+        NotTrusted::UnknownIssuer | NotTrusted::Bad if own.is_self_signed => {
+            let says = format!(
+                "{host} vouches for itself: its certificate is signed by itself, and nobody known says that it is the right server."
+            );
+            Finding::failing(FindingKind::SelfSigned, says, vec![pin])
+        }
+        NotTrusted::UnknownIssuer | NotTrusted::Bad => {
+            let add = format!(
+                "If {} is your own authority, give the service its certificate (setting `authorities`), and start it again",
+                own.issuer
+            );
+            if certificates > 1 {
+                let says =
+                    format!("The certificate of {host} comes from {}, an authority that is not known here.", own.issuer);
+                return Finding::failing(FindingKind::UnknownAuthority, says, vec![Remedy::operator(add), pin]);
+            }
+            // With one certificate the two look the same.
+            let says = format!(
+                "The certificate of {host} was issued by {}, which is not known here, and the server sends nothing beside it: either that is an authority of your own, or the server leaves out the certificates up to a known one.",
+                own.issuer
+            );
+            let owner = format!(
+                "Please let the server send its whole chain of certificates: that of {} is missing.",
+                own.issuer
+            );
+            Finding::failing(FindingKind::ChainIncomplete, says, vec![Remedy::operator(add), Remedy::owner(owner), pin])
+        }
+    }
+}
+
+fn shortened(fingerprint: &str) -> &str {
+    fingerprint.get(..23).unwrap_or(fingerprint)
+}
+
+fn out_of_time(host: &str, own: &Certificate, theirs: Option<DateTime<Utc>>, now: DateTime<Utc>) -> Finding {
+    let day = |at: DateTime<Utc>| at.format("%Y-%m-%d %H:%M").to_string();
+    if let Some(theirs) = theirs.filter(|theirs| (own.from..=own.until).contains(theirs)) {
+        let says = format!(
+            "By the server's clock ({}) the certificate is good; by this machine's ({}) it is not. One of the two clocks is wrong.",
+            day(theirs),
+            day(now)
+        );
+        let does =
+            "Look at the clock of the machine that Wendor runs on (`date -u`), and turn on its time synchronisation";
+        return Finding::failing(FindingKind::ClockOff, says, vec![Remedy::operator(does)]);
+    }
+    if own.from > now {
+        let says = format!(
+            "The certificate of {host} is good only from {} on. The clock here says {}.",
+            day(own.from),
+            day(now)
+        );
+        let does = "Look at the clock of the machine that Wendor runs on (`date -u`); if it is right, wait or have the certificate issued anew";
+        return Finding::failing(FindingKind::ClockOff, says, vec![Remedy::operator(does)]);
+    }
+    let says = format!("The certificate of {host} has expired on {}.", day(own.until));
+    let owner = format!("The certificate of your server {host} has expired on {}; please renew it.", day(own.until));
+    Finding::failing(FindingKind::Expired, says, vec![Remedy::owner(owner)])
+}
+
+fn other_host(address: &Address, own: &Certificate, leads_here: bool) -> Finding {
+    let says = format!("The certificate is for {}, and the address says {}.", named(own), address.host());
+    let mut remedies = Vec::new();
+    if let Some(named) = own.hosts.iter().find(|host| !host.starts_with('*')).filter(|_| leads_here) {
+        remedies.push(Remedy::address(address.with(AddressParts { host: Some(named), ..AddressParts::default() })));
+    }
+    remedies.push(Remedy::owner(format!("Please have a certificate issued that is for {} too.", address.host())));
+    Finding::failing(FindingKind::OtherHost, says, remedies)
+}

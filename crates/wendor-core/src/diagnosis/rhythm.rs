@@ -1,0 +1,89 @@
+//! The rhythm of a stream: whether its pieces come as they are made, or something on the way collects them.
+
+use super::heard::AnswerSeen;
+
+/// A first piece that comes later than this, in microseconds, tells a stream that was held back from one that is only quick.
+const HELD_FROM_US: u64 = 400_000;
+
+/// Pieces from which on a rhythm can be told.
+const RHYTHM_PIECES: usize = 8;
+
+/// A pause of so many microseconds parts one lump from the next.
+const LUMP_GAP_US: u64 = 100_000;
+
+/// Pieces of a lump, on average, from which on they were collected: servers that decode several tokens at once send fewer.
+const LUMP_PIECES: usize = 6;
+
+/// How a stream was collected.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Collected {
+    /// All of it came at once, after so many microseconds.
+    Whole(u64),
+    /// It came in so many lumps, of so many pieces altogether.
+    Lumps(usize, usize),
+}
+
+/// Whether a stream was collected on the way. `whole_us` is how long a whole answer took: a stream that came at once in no more time was only
+/// quick.
+#[must_use]
+pub fn collected(stream: &AnswerSeen, whole_us: u64) -> Option<Collected> {
+    let first = stream.first_us?;
+    let is_long = stream.pieces >= RHYTHM_PIECES || (stream.pieces == 1 && stream.text().len() > 40);
+    if !is_long {
+        return None;
+    }
+    let spread = stream.last_us.saturating_sub(first);
+    if first >= HELD_FROM_US && spread < first / 20 && whole_us >= first / 2 {
+        return Some(Collected::Whole(first));
+    }
+    let lumps = lumps(&stream.times);
+    // Pieces that are made one after the other stand apart; those of a lump were written at once.
+    let longest = lumps.iter().map(|(from, to)| to - from).max().unwrap_or_default();
+    let is_at_once = longest < LUMP_GAP_US / 5;
+    (lumps.len() > 1 && is_at_once && stream.pieces >= LUMP_PIECES * lumps.len())
+        .then_some(Collected::Lumps(lumps.len(), stream.pieces))
+}
+
+/// When each lump began and ended.
+fn lumps(times: &[u64]) -> Vec<(u64, u64)> {
+    let mut lumps: Vec<(u64, u64)> = Vec::new();
+    for at in times {
+        match lumps.last_mut() {
+            Some((_, last)) if at - *last < LUMP_GAP_US => *last = *at,
+            Some(_) | None => lumps.push((*at, *at)),
+        }
+    }
+    lumps
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn stream(times: Vec<u64>) -> AnswerSeen {
+        AnswerSeen {
+            first_us: times.first().copied(),
+            last_us: times.last().copied().unwrap_or_default(),
+            pieces: times.len(),
+            times,
+            ..AnswerSeen::default()
+        }
+    }
+
+    fn bursts(starts: &[u64], pieces: u64, between: u64) -> AnswerSeen {
+        stream(starts.iter().flat_map(|start| (0..pieces).map(move |piece| start + piece * between)).collect())
+    }
+
+    #[rstest]
+    #[case::one_after_the_other(bursts(&[50_000], 40, 12_000), None)]
+    #[case::slow_ones(bursts(&[0, 300_000, 600_000, 900_000, 1_200_000, 1_500_000, 1_800_000, 2_100_000], 1, 0), None)]
+    #[case::quick(bursts(&[3_000], 40, 50), None)]
+    #[case::a_pause_in_the_middle(bursts(&[0, 700_000], 20, 8_000), None)]
+    #[case::several_tokens_at_once(bursts(&[0, 150_000, 300_000, 450_000], 4, 100), None)]
+    #[case::a_first_piece_and_then_lumps(bursts(&[10_000, 500_000, 1_000_000], 20, 100), Some(Collected::Lumps(3, 60)))]
+    #[case::all_at_the_end(bursts(&[900_000], 30, 100), Some(Collected::Whole(900_000)))]
+    fn a_collected_stream_is_told_by_its_lumps(#[case] stream: AnswerSeen, #[case] expected: Option<Collected>) {
+        assert_eq!(collected(&stream, 900_000), expected);
+    }
+}

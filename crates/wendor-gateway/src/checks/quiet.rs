@@ -1,0 +1,62 @@
+//! Looks harm nobody: on a server that serves one request at a time a look may end an answer that is under way. So a look takes room as
+//! requests do, and waits while an answer of Wendor's runs there, unless the server is known to serve several at once.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::time::{Instant, sleep, timeout_at};
+use wendor_core::catalog::upstream::Upstream;
+use wendor_core::name::Name;
+
+use crate::app::App;
+use crate::data_plane::account::room_limits;
+use crate::fleet::UpstreamState;
+use crate::gate::{Ask, Lane, Limits, Permit};
+
+/// How often it is looked whether answers are over.
+const AGAIN: Duration = Duration::from_millis(50);
+
+/// Where looks wait.
+#[derive(Clone, Debug)]
+pub struct Quiet {
+    state: Arc<UpstreamState>,
+    serves_several: bool,
+    limits: Limits,
+    who: Name,
+}
+
+/// So many answers were under way, to the end of the time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Busy(pub u32);
+
+impl Quiet {
+    /// At that upstream, for `who` looks.
+    #[must_use]
+    pub fn at(app: &App, (name, upstream): (&Name, &Upstream), who: &Name) -> Self {
+        let limits = room_limits(upstream, app.now_serving().catalogue.teams.len());
+        let serves_several = upstream.serves_several();
+        Self { state: app.fleet.upstream(name), serves_several, limits, who: who.clone() }
+    }
+
+    /// Waits until a look ends nothing, and takes room for it.
+    ///
+    /// # Errors
+    /// [`Busy`] when that does not come in time.
+    pub async fn enter(&self, until: Instant) -> Result<Permit, Busy> {
+        let gate = self.state.gate();
+        let ask = || Ask { who: self.who.clone(), tokens: 0, weight: 1, lane: Lane::Interactive };
+        // Several at once show that it serves several.
+        while !self.serves_several && gate.fullness().streams == 1 {
+            if Instant::now() + AGAIN > until {
+                return Err(Busy(1));
+            }
+            sleep(AGAIN).await;
+        }
+        if let Ok(permit) = gate.take(ask(), self.limits) {
+            return Ok(permit);
+        }
+        let busy = || Busy(gate.fullness().streams);
+        let waiting = gate.wait(&ask(), self.limits).map_err(|_| busy())?;
+        timeout_at(until, waiting.permit()).await.map_err(|_| busy())
+    }
+}
