@@ -10,7 +10,7 @@ use chrono::{DateTime, Utc};
 use rand::RngExt;
 use wendor_core::audit::Doer;
 use wendor_core::catalog::Catalogue;
-use wendor_core::catalog::upstream::{CredentialSource, Upstream};
+use wendor_core::catalog::upstream::{BASIC, CredentialSource, Upstream};
 use wendor_core::catalog::webhook::{SHORTEST_SECRET, Webhook};
 use wendor_core::diagnosis::seen::CredentialSeen;
 use wendor_core::diagnosis::settings;
@@ -167,7 +167,7 @@ impl<'k> Kept<'k> {
         let Some(source) = &upstream.credential else { return Credential::None };
         let text = self.text(name, upstream, source).and_then(|text| match text.expose().trim() {
             "" => Err("is empty".to_owned()),
-            text if !text.bytes().all(|byte| byte.is_ascii_graphic()) => {
+            text if !text.strip_prefix(BASIC).unwrap_or(text).bytes().all(|byte| byte.is_ascii_graphic()) => {
                 Err("holds a character that no credential has".to_owned())
             }
             text => Ok(Secret::new(text)),

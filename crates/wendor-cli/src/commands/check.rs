@@ -210,6 +210,12 @@ pub(super) fn draft(address: &str, server: &ServerArgs) -> Result<UpstreamDraft,
     Ok(draft)
 }
 
+/// A draft with a remedy, and with the credential that it had: its own, or what was pasted along with its address.
+pub(super) fn going_on(draft: &UpstreamDraft, then: UpstreamDraft, holds_key: bool) -> UpstreamDraft {
+    let pasted = draft.pasted.clone().or_else(|| holds_key.then(|| draft.address.clone()));
+    UpstreamDraft { credential: draft.credential.clone(), pasted, place: draft.place.clone(), ..then }
+}
+
 /// How long a check may take, where that is said.
 pub(super) fn timeout_of(server: &ServerArgs) -> Option<u64> {
     server.timeout.map(|timeout| u64::try_from(timeout.as_millis()).unwrap_or(u64::MAX))
@@ -276,7 +282,7 @@ const LEADING: [&str; 2] = ["moved", "other-host"];
 /// When nobody does.
 pub(super) fn consented(
     (draft, then): (&UpstreamDraft, &UpstreamDraft),
-    finding: &str,
+    (finding, holds_key): (&str, bool),
     to_host: Option<&str>,
 ) -> Result<(), Failure> {
     let host = |draft: &UpstreamDraft| {
@@ -286,10 +292,10 @@ pub(super) fn consented(
     let to = host(then);
     let is_meant = to.is_some() && to_host.map(str::to_ascii_lowercase) == to;
     let is_led = LEADING.contains(&finding);
-    if host(draft) == to || is_meant || (draft.credential.is_none() && !is_led) {
+    if host(draft) == to || is_meant || (draft.credential.is_none() && !holds_key && !is_led) {
         return Ok(());
     }
-    let gets = if draft.credential.is_some() { "requests and the credential" } else { "requests" };
+    let gets = if draft.credential.is_some() || holds_key { "requests and the credential" } else { "requests" };
     let to = to.unwrap_or_default();
     Err(Failure::NotUnderstood(format!(
         "The remedy leads to another host, {to}, which would get {gets}. If that is meant, add --to-host {to}."
@@ -324,7 +330,7 @@ async fn mended(
         (Some(name), _) => {
             if let Some(Change::Address { to }) = &remedy.change {
                 let then = UpstreamDraft { address: to.as_str().to_owned(), ..report.settings.clone() };
-                consented((&report.settings, &then), kind, to_host)?;
+                consented((&report.settings, &then), (kind, report.holds_key), to_host)?;
             }
             let body = json!({ "change": remedy.change, "value": value, "to_host": to_host });
             let applied: CatalogueApplied = management.post(&format!("/upstreams/{}/mend", part(name)), &body).await?;
@@ -334,10 +340,9 @@ async fn mended(
         }
         (None, Some(then)) => {
             if let Some(draft) = &ask.draft {
-                consented((draft, then), kind, to_host)?;
+                consented((draft, then), (kind, report.holds_key), to_host)?;
             }
-            let credential = ask.draft.as_ref().and_then(|draft| draft.credential.clone());
-            ask.draft = Some(UpstreamDraft { credential, ..then.clone() });
+            ask.draft = ask.draft.as_ref().map(|draft| going_on(draft, then.clone(), report.holds_key));
             output::note(&format!("{}. Checked so:\n", remedy.says));
         }
         (None, None) => {

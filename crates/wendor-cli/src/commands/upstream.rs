@@ -46,8 +46,7 @@ pub(super) async fn add(
     let report = checked(&mut draft, mending, (management, reader)).await?;
     let name = args.name.clone().unwrap_or_else(|| report.name.clone());
     let offers = offers(&report, args.models.as_deref())?;
-    let credential = draft.credential.clone();
-    let settings = UpstreamDraft { offers, credential, ..report.settings.clone() };
+    let settings = check::going_on(&draft, UpstreamDraft { offers, ..report.settings.clone() }, report.holds_key);
     let models = settings.offers.iter().map(|offer| offer.model.clone()).collect();
     // Taken apart here, since a credential's value is never written out again by the type.
     let mut body = serde_json::to_value(UpstreamAddition { name: name.clone(), settings, look: true })
@@ -89,9 +88,9 @@ async fn checked(
         let has_remedy = remedy.is_some();
         match remedy.filter(|_| mend) {
             Some((kind, says, then)) => {
-                check::consented((draft, &then), kind, to_host)?;
+                check::consented((draft, &then), (kind, report.holds_key), to_host)?;
                 output::note(&format!("{says}. Checked so:"));
-                *draft = UpstreamDraft { credential: draft.credential.clone(), place: draft.place.clone(), ..then };
+                *draft = check::going_on(draft, then, report.holds_key);
             }
             None => {
                 let hint = if has_remedy { " Add --mend to apply the first remedy." } else { "" };

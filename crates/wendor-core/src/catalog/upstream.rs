@@ -177,6 +177,15 @@ pub enum Auth {
     Query(String),
 }
 
+/// How a credential begins that is user and password, in the form of RFC 7617: it is a whole value of its header.
+pub const BASIC: &str = "Basic ";
+
+/// What stands in the `authorization` header for a credential.
+#[must_use]
+pub fn authorization(credential: &str) -> String {
+    if credential.starts_with(BASIC) { credential.to_owned() } else { format!("Bearer {credential}") }
+}
+
 impl TryFrom<String> for Auth {
     type Error = String;
     fn try_from(text: String) -> Result<Self, String> {

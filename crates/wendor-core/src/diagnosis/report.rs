@@ -175,6 +175,16 @@ impl Judged {
         Self { came_back: came_back.into(), findings: vec![finding] }
     }
 
+    /// The same, and this beside what came back, where there is something.
+    #[must_use]
+    pub fn beside(mut self, more: Option<String>) -> Self {
+        if let Some(more) = more {
+            let joint = if self.came_back.is_empty() { "" } else { "; " };
+            self.came_back = format!("{}{joint}{more}", self.came_back);
+        }
+        self
+    }
+
     /// Whether the way is barred.
     #[must_use]
     pub fn is_failing(&self) -> bool {

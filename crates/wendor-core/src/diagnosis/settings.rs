@@ -23,6 +23,9 @@ const PLACEHOLDERS: [&str; 12] = [
     "xxxx",
 ];
 
+/// How a credential begins that is a whole value of its header: user and password, in the form of RFC 7617.
+pub use crate::catalog::upstream::BASIC;
+
 /// What is odd about a credential's text, if anything.
 #[must_use]
 pub fn oddity(text: &str) -> Option<Oddity> {
@@ -37,6 +40,8 @@ pub fn oddity(text: &str) -> Option<Oddity> {
     if is_placeholder(&small) {
         return Some(Oddity::Placeholder);
     }
+    // The word belongs to what is sent.
+    let text = text.strip_prefix(BASIC).unwrap_or(text);
     if text.chars().any(char::is_whitespace) {
         return Some(Oddity::WhiteSpace);
     }
@@ -63,7 +68,9 @@ pub fn cleaned(text: &str) -> String {
     for quote in ['"', '\'', '`'] {
         text = text.strip_prefix(quote).and_then(|rest| rest.strip_suffix(quote)).unwrap_or(text);
     }
-    text.chars().filter(|each| !each.is_whitespace()).collect()
+    let basic = text.get(..BASIC.len()).is_some_and(|start| start.eq_ignore_ascii_case(BASIC));
+    let (word, rest) = if basic { (BASIC, text.get(BASIC.len()..).unwrap_or_default()) } else { ("", text) };
+    word.chars().chain(rest.chars().filter(|each| !each.is_whitespace())).collect()
 }
 
 /// Judges what can be seen without asking.
@@ -98,6 +105,12 @@ pub fn judge(upstream: &Upstream, stated: Option<Dialect>, credential: &Credenti
     };
     let dialect = stated.map_or_else(|| "the dialect is to be found out".to_owned(), |stated| stated.to_string());
     Judged::well(format!("{dialect}, {key}"))
+}
+
+/// What settings were taken out of, in words, where it was more than an address.
+#[must_use]
+pub fn taken_from(parts: &[String]) -> Option<String> {
+    (!parts.is_empty()).then(|| format!("taken from what was pasted: {}", parts.join(", ")))
 }
 
 /// The certificate by which Wendor says who it is cannot be found.

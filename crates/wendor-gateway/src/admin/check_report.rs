@@ -113,6 +113,8 @@ pub struct CheckReport {
     pub green: bool,
     /// The upstream as it was checked, with what was found out.
     pub settings: UpstreamDraft,
+    /// Whether a key stood in what was pasted: then the text is to be sent again (`pasted`) with whatever is done with these settings.
+    pub holds_key: bool,
     /// The models that are served, as far as that was told.
     pub models: Vec<ModelLine>,
     /// What asking on would cost at most.
@@ -161,6 +163,7 @@ pub(super) fn report_line(
         steps,
         green: Report::is_green(&checked.report),
         settings: draft_of(&upstream),
+        holds_key: subject.pasted.holds_key,
         models: checked.inventory.iter().flat_map(|inventory| &inventory.models).map(model_line).collect(),
         proof_cost: cost,
         took_us,

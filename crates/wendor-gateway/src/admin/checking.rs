@@ -13,6 +13,7 @@ use wendor_core::diagnosis::change;
 use wendor_core::diagnosis::listing::Elsewhere;
 use wendor_core::diagnosis::proof::{self, Kept as KeptProof, Proof};
 use wendor_core::diagnosis::remedy::Change;
+use wendor_core::diagnosis::seen::CredentialSeen;
 use wendor_core::metering::rate::worst_price;
 use wendor_core::metering::usage::TokenCounts;
 use wendor_core::name::{Name, OfferName};
@@ -29,7 +30,7 @@ use crate::app::App;
 use crate::checks::calls::{Asking, Extent};
 use crate::checks::spending::{OPERATORS, Payer};
 use crate::checks::quiet::Quiet;
-use crate::checks::{self, Checked, Subject, Time, Watcher};
+use crate::checks::{self, Around, Checked, Subject, Time, Watcher};
 use crate::credentials::{Credential, Kept};
 use crate::fleet::tell;
 
@@ -216,7 +217,8 @@ async fn subject(
             let (elsewhere, seen) = (elsewhere(Some(&name)), kept.seen(Some(&name), &upstream));
             let (identity, stated) = (app.keyring.identity(&upstream), Some(upstream.dialect));
             let quiet = Some(Quiet::at(app, (&name, &upstream), &payer.team));
-            Ok(Subject { name: Some(name), stated, seen, credential, identity, quiet, upstream, elsewhere })
+            let pasted = Around::default();
+            Ok(Subject { name: Some(name), stated, seen, credential, identity, quiet, upstream, elsewhere, pasted })
         }
         (None, Some(text)) => {
             let drafted = draft::check(text)?;
@@ -227,17 +229,19 @@ async fn subject(
             };
             let kept = Kept::read(&app.store, &app.keyring, &as_if).await?;
             let mut seen = kept.seen(None, &upstream);
+            let (holds_key, taken_from) = (drafted.holds_key, drafted.taken_from);
             let mut credential = found(kept.find(None, &upstream));
             if let Some(value) = drafted.value {
-                seen =
-                    wendor_core::diagnosis::seen::CredentialSeen::There { place: "the field".to_owned(), oddity: None };
+                let place = if holds_key { "what was pasted" } else { "the field" };
+                seen = CredentialSeen::There { place: place.to_owned(), oddity: None };
                 credential = Some(value);
                 // So that it counts as having one, wherever it will be kept.
                 upstream.credential = Some(wendor_core::catalog::upstream::CredentialSource::Kept("new".to_owned()));
             }
             let (identity, stated) = (app.keyring.identity(&upstream), drafted.stated);
             let (elsewhere, quiet) = (elsewhere(None), None);
-            Ok(Subject { name: None, stated, seen, credential, identity, quiet, upstream, elsewhere })
+            let pasted = Around { holds_key, taken_from };
+            Ok(Subject { name: None, stated, seen, credential, identity, quiet, upstream, elsewhere, pasted })
         }
         (Some(_), Some(_)) | (None, None) => {
             Err(Problem::BadValue { field: "name", message: "say a `name` of the catalogue, or a `draft`".to_owned() })

@@ -72,6 +72,10 @@ pub struct OfferDraft {
 pub struct UpstreamDraft {
     /// Its address, as people paste it.
     pub address: String,
+    /// The text that a key and headers are taken from where none are stated, as it was pasted; the address when absent. It is never given
+    /// back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pasted: Option<String>,
     /// What it speaks; found out when absent.
     #[serde(default)]
     pub dialect: Option<String>,
@@ -125,6 +129,10 @@ pub struct Drafted {
     pub stated: Option<Dialect>,
     /// A credential that came along, cleaned of what was pasted with it.
     pub value: Option<Secret>,
+    /// Whether that stood in what was pasted.
+    pub holds_key: bool,
+    /// What the settings were taken out of, beside the address.
+    pub taken_from: Vec<String>,
 }
 
 fn bad(field: &'static str, message: impl Into<String>) -> Problem {
@@ -159,9 +167,14 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
         Some(text) => word("hosting", text, &HOSTINGS)?,
         None => guessed(&pasted.address),
     };
-    let mut upstream = Upstream::at(pasted.address, stated.unwrap_or(Dialect::ChatCompletions), hosting);
+    let mut upstream = Upstream::at(pasted.address.clone(), stated.unwrap_or(Dialect::ChatCompletions), hosting);
     upstream.place = plain("place", draft.place.as_ref())?.filter(|place| !place.is_empty());
     upstream.streams = positive("streams", draft.streams)?;
+    let around = match &draft.pasted {
+        Some(text) => pasted::read(text).map_err(|why| bad("pasted", why))?,
+        None => pasted.clone(),
+    };
+    upstream.headers = around.headers;
     let auth = draft.auth.clone().map(|text| Auth::try_from(text).map_err(|why| bad("auth", why))).transpose()?;
     upstream.auth = auth.unwrap_or_default();
     for (name, value) in &draft.headers {
@@ -186,15 +199,23 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
             return Err(bad("offers", format!("`{}` is offered twice", offer.model)));
         }
     }
+    let mut holds_key = false;
     let value = match &draft.credential {
-        None => None,
+        None => around.key.map(|(secret, auth)| {
+            holds_key = true;
+            // What is stated goes before what was pasted.
+            if draft.auth.is_none() {
+                upstream.auth = auth;
+            }
+            secret
+        }),
         Some(credential) => {
             let (source, value) = credential_of(credential)?;
             upstream.credential = source;
             value
         }
     };
-    Ok(Drafted { upstream, stated, value })
+    Ok(Drafted { upstream, stated, value, holds_key, taken_from: around.taken_from })
 }
 
 /// A name for what has none yet, so that names of models can be checked.
@@ -274,6 +295,7 @@ pub fn draft_of(upstream: &Upstream) -> UpstreamDraft {
     let hosting = HOSTINGS.iter().find(|(_, hosting)| *hosting == upstream.hosting).map(|(word, _)| (*word).to_owned());
     UpstreamDraft {
         address: upstream.address.as_str().to_owned(),
+        pasted: None,
         dialect: Some(upstream.dialect.as_str().to_owned()),
         hosting,
         place: upstream.place.clone(),

@@ -71,8 +71,19 @@ pub struct Subject {
     pub identity: Result<Option<Identity>, String>,
     /// Where looks wait; what is not in the catalogue yet has no answers that they could end.
     pub quiet: Option<Quiet>,
+    /// What was pasted around the address.
+    pub pasted: Around,
     /// Weights that other upstreams have under the same names.
     pub elsewhere: Vec<Elsewhere>,
+}
+
+/// What was pasted around an address, as far as it may be told.
+#[derive(Clone, Debug, Default)]
+pub struct Around {
+    /// Whether a key was.
+    pub holds_key: bool,
+    /// What the settings were taken out of.
+    pub taken_from: Vec<String>,
 }
 
 /// The time that a check has.
@@ -132,6 +143,7 @@ async fn steps(app: &App, subject: &Subject, extent: &Extent<'_>, checked: &mut 
         Ok(_) => settings::judge(upstream, subject.stated, &subject.seen),
         Err(why) => Judged::found("", settings::identity_missing(why)),
     };
+    let judged = judged.beside(settings::taken_from(&subject.pasted.taken_from));
     checked.take(StepReport::of(Step::Settings, upstream.address.as_str(), judged, 0))?;
     let (peer, asks_for_ours) = reached(app, subject, checked).await?;
     let peer = peer.within(extent.time).quietly(subject.quiet.clone());

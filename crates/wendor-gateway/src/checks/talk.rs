@@ -18,7 +18,7 @@ use tokio::net::TcpStream;
 use tokio::task::JoinSet;
 use tokio::time::{timeout, timeout_at};
 use tokio_rustls::TlsConnector;
-use wendor_core::catalog::upstream::{Address, Auth};
+use wendor_core::catalog::upstream::{Address, Auth, authorization};
 use wendor_core::diagnosis::seen::{Answered, Heard, NotHeard, Words};
 use wendor_core::secret::Secret;
 
@@ -218,7 +218,7 @@ impl Peer {
         }
         if let Credentials::Sent(secret, auth) = credentials {
             match auth {
-                Auth::Bearer => request = request.header(header::AUTHORIZATION, format!("Bearer {}", secret.expose())),
+                Auth::Bearer => request = request.header(header::AUTHORIZATION, authorization(secret.expose())),
                 Auth::Header(name) => request = request.header(name, secret.expose()),
                 Auth::Query(name) => {
                     let joint = if path.contains('?') { '&' } else { '?' };

@@ -3,7 +3,7 @@
 
 use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
 use hyper::{Method, Request, Uri};
-use wendor_core::catalog::upstream::{Address, Auth, Upstream};
+use wendor_core::catalog::upstream::{Address, Auth, Upstream, authorization};
 use wendor_core::secret::Secret;
 use wendor_core::wire::codec;
 
@@ -61,7 +61,7 @@ impl Outlet {
             };
             match &upstream.auth {
                 Auth::Bearer => {
-                    headers.append(header::AUTHORIZATION, secret(&format!("Bearer {}", credential.expose()))?);
+                    headers.append(header::AUTHORIZATION, secret(&authorization(credential.expose()))?);
                 }
                 Auth::Header(name) => {
                     headers.append(name_of(name)?, secret(credential.expose())?);
