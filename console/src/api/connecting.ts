@@ -11,14 +11,6 @@ function changed(cache: QueryClient) {
     void cache.invalidateQueries({ queryKey })
 }
 
-export function useCheck() {
-  const cache = useQueryClient()
-  return useMutation({
-    mutationFn: (body: Schemas['CheckAsk']) => done(client.POST('/manage/v1/upstreams/check', { body })),
-    onSuccess: () => cache.invalidateQueries({ queryKey: keys.inventory }),
-  })
-}
-
 export function useProofCost() {
   return useMutation({
     mutationFn: (body: Schemas['CheckAsk']) => done(client.POST('/manage/v1/upstreams/proof-cost', { body })),

@@ -737,7 +737,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Check an upstream, step by step, as far as the first that bars the way. */
+        /**
+         * Check an upstream, step by step, as far as the first that bars the way. Asked with `accept: application/x-ndjson` it tells of each step
+         *     as it begins and as it ends, in a line of JSON each; whoever closes the connection ends it, and what was spent by then is in the ledger.
+         */
         post: operations["post-upstreams-check"];
         delete?: never;
         options?: never;
@@ -1119,13 +1122,34 @@ export interface components {
             prove?: boolean;
             /** @description The team that pays; that of whoever asks when absent. */
             team?: string | null;
+            /**
+             * Format: int64
+             * @description How long it may take, in milliseconds, from 1,000 to 600,000; 10,000 when absent, 60,000 where abilities are proven.
+             */
+            timeout_ms?: number | null;
             /** @description An offer without a rate may be asked all the same. */
             unpriced?: boolean;
+        };
+        /** @description A line of a check that is watched. */
+        CheckLine: {
+            /** @description This step begins. */
+            begins: string;
+        } | {
+            /** @description It is over. */
+            ended: components["schemas"]["CheckStepLine"];
+        } | {
+            /** @description All of it is over. The last line. */
+            report: components["schemas"]["CheckReport"];
+        } | {
+            /** @description It could not be kept or told; why. The last line. */
+            failed: string;
         };
         /** @description A check. */
         CheckReport: {
             /** @description Whether nothing is the matter. */
             green: boolean;
+            /** @description Whether a key stood in what was pasted: then the text is to be sent again (`pasted`) with whatever is done with these settings. */
+            holds_key: boolean;
             /** @description The models that are served, as far as that was told. */
             models: components["schemas"]["ModelLine"][];
             /** @description A name for it, where it has none yet. */
@@ -1579,6 +1603,8 @@ export interface components {
         InventoryLine: {
             /** @description Why that look saw nothing, if so; what is told is from before then. */
             failed?: string | null;
+            /** @description Why it is not looked at by itself at the moment, if it is not. */
+            held_back?: string | null;
             /**
              * Format: int64
              * @description The memory that loaded models hold, where it tells that.
@@ -2829,6 +2855,8 @@ export interface components {
             auth?: string | null;
             /** @description The one certificate that is accepted. */
             certificate?: string | null;
+            /** @description A file of the service's folder of credentials with a certificate and its private key, by which Wendor says who it is. */
+            client_certificate?: string | null;
             credential?: components["schemas"]["CredentialDraft"] | null;
             /** @description What it speaks; found out when absent. */
             dialect?: string | null;
@@ -2838,8 +2866,17 @@ export interface components {
             };
             /** @description `own` or `hosted`; guessed from the address when absent. */
             hosting?: string | null;
+            /** @description Whether nothing looks at it by itself. */
+            no_looks?: boolean;
+            /** @description Whether requests go there without ids of Wendor's own. */
+            no_request_ids?: boolean;
             /** @description Its offers. */
             offers?: components["schemas"]["OfferDraft"][];
+            /**
+             * @description The text that a key and headers are taken from where none are stated, as it was pasted; the address when absent. It is never given
+             *     back.
+             */
+            pasted?: string | null;
             /** @description A label such as `on-site`. */
             place?: string | null;
             /** @description Whether the credential may cross a network unencrypted. */
@@ -6863,13 +6900,14 @@ export interface operations {
             };
         };
         responses: {
-            /** @description What was seen */
+            /** @description What was seen; a step in each line where that is accepted */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["CheckReport"];
+                    "application/x-ndjson": components["schemas"]["CheckLine"];
                 };
             };
             /** @description A value cannot be taken */

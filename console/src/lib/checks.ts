@@ -49,9 +49,18 @@ export function untouched(): StepSeen[] {
   }))
 }
 
+/** Steps as far as they are over, the one that runs, and those that are still to come. */
+export function withRunning(ended: readonly StepSeen[], running: string | undefined): StepSeen[] {
+  return untouched().map((step) => {
+    const over = ended.find((one) => one.step === step.step)
+    return over ?? { ...step, state: step.step === running ? 'running' : step.state }
+  })
+}
+
 /** What a step says; a reason that the step before has given is not repeated. */
 export function stepWords(step: StepSeen, before: StepSeen | undefined): string {
   if (step.state === 'not reached') return `not reached: ${step.came_back}`
+  if (step.state === 'running') return `looking at ${step.came_back} ..`
   if (step.state !== 'not asked') return step.came_back
   return before?.state === 'not asked' && before.came_back === step.came_back
     ? 'not asked either'

@@ -9,7 +9,7 @@ import WithCode from './WithCode.vue'
 defineProps<{ steps: readonly StepSeen[]; isBusy: boolean }>()
 const emit = defineEmits<{ apply: [remedy: RemedySeen, value: string | undefined] }>()
 
-const SHAPES = { well: 'well', noted: 'limit', failing: 'failing' } as const
+const SHAPES = { well: 'well', noted: 'limit', failing: 'failing', running: 'degraded' } as const
 const shape = (state: string) => (state in SHAPES ? SHAPES[state as keyof typeof SHAPES] : 'off')
 const value = ref('')
 const isOff = (state: string) => state === 'not reached' || state === 'not asked'

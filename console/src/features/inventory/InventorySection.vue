@@ -28,6 +28,7 @@ const matters = computed(() => props.line.models.flatMap((model) => (model.says 
       </span>
       <RouterLink class="right" :to="paths.check(line.upstream)">Check it</RouterLink>
     </h2>
+    <p v-if="line.held_back" class="second pt-1.5">{{ line.held_back }}.</p>
     <p v-if="line.failed" class="pt-1.5">
       <StateWord word="failing" /> The last look saw nothing: {{ line.failed }}. What stands here is from before.
     </p>

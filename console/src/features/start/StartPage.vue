@@ -10,7 +10,7 @@ import StartStep from './StartStep.vue'
 import { useFirstRun } from './useFirstRun'
 
 const { problem, busy, server, asking, offer, route, team, isKnown } = useFirstRun()
-const { address, key: serverKey, report, steps, isUsable, look, mend, bringIn } = server
+const { address, key: serverKey, report, steps, isLooking, isUsable, look, mend, bringIn } = server
 const { routeName, teamName, question, answer, answered, key, makeRoute, makeKey, askIt } = asking
 const isBusy = computed(() => busy.value !== undefined)
 const wantsKey = computed(() => steps.value.some((step) => step.findings.some((one) => one.kind.startsWith('key-'))))
@@ -36,7 +36,7 @@ const wantsKey = computed(() => steps.value.some((step) => step.findings.some((o
       />
       <p><button class="button quiet" type="submit" :disabled="address.trim() === '' || isBusy">Look</button></p>
     </form>
-    <CheckSteps v-if="report" class="mt-3" :steps="steps" :is-busy="isBusy" @apply="mend" />
+    <CheckSteps v-if="report || isLooking" class="mt-3" :steps="steps" :is-busy="isBusy" @apply="mend" />
     <p v-if="isUsable" class="mt-3">
       <button class="button" :disabled="isBusy" @click="bringIn">Bring it in</button>
     </p>

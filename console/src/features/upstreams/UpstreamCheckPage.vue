@@ -2,12 +2,14 @@
 /** Why does this upstream not answer, and what can be done? For whoever added it and the one on call. From `/upstreams/check`. */
 import { computed, onMounted, ref } from 'vue'
 import { Problem } from '@/api/client'
-import { useCheck, useMend, useProofCost } from '@/api/connecting'
-import { hostOf, outcome, tookWords, untouched, type RemedySeen } from '@/lib/checks'
+import { useMend, useProofCost } from '@/api/connecting'
+import { useCheck } from '@/api/watchedCheck'
+import { hostOf, outcome, tookWords, type RemedySeen } from '@/lib/checks'
 import { duration, grouped, money } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import CheckSteps from '@/ui/CheckSteps.vue'
 import { useClock } from '@/ui/clock'
+import FilterChoice from '@/ui/FilterChoice.vue'
 import PageHead from '@/ui/PageHead.vue'
 
 const props = defineProps<{ name: string }>()
@@ -16,6 +18,14 @@ const mend = useMend(() => props.name)
 const proof = useProofCost()
 const now = useClock()
 const isConsenting = ref(false)
+/** How long it may take; the service's own choice when empty. */
+const TIMES = [
+  { value: '', words: '10 s, a minute for abilities' },
+  { value: '60000', words: '1 min' },
+  { value: '300000', words: '5 min' },
+]
+const time = ref('')
+const timeout = computed(() => (time.value === '' ? null : Number(time.value)))
 const report = computed(() => check.data.value)
 const isBusy = computed(() => check.isPending.value || mend.isPending.value)
 const sentence = computed(() => {
@@ -35,7 +45,7 @@ const worst = computed(() => {
 })
 
 const ignore = () => undefined
-const look = () => check.mutateAsync({ name: props.name }).catch(ignore)
+const look = () => check.mutateAsync({ name: props.name, timeout_ms: timeout.value }).catch(ignore)
 
 async function consider() {
   await proof.mutateAsync({ name: props.name })
@@ -44,7 +54,8 @@ async function consider() {
 
 async function prove() {
   isConsenting.value = false
-  await check.mutateAsync({ name: props.name, prove: true, unpriced: cost.value?.money == null })
+  const unpriced = cost.value?.money == null
+  await check.mutateAsync({ name: props.name, prove: true, unpriced, timeout_ms: timeout.value })
 }
 
 async function apply(remedy: RemedySeen, value: string | undefined) {
@@ -52,7 +63,7 @@ async function apply(remedy: RemedySeen, value: string | undefined) {
   const line = all.find((one) => one.number != null && one.number === remedy.number)
   if (!line?.change) throw new Problem(0, 'Gone', 'This remedy is of an earlier check; look again.', undefined)
   // The remedy names the host that it leads to; whoever applies it means that one.
-  const change = line.change as { setting: string; to?: unknown }
+  const change = line.change as unknown as { setting: string; to?: unknown }
   const toHost = change.setting === 'address' && typeof change.to === 'string' ? hostOf(change.to) : null
   await mend.mutateAsync({ change: line.change, value: value ?? null, to_host: toHost })
   await look()
@@ -67,7 +78,7 @@ onMounted(look)
   <p v-if="problem" class="text-attention mb-3" role="alert">{{ problem.message }}</p>
   <div class="max-w-4xl">
     <CheckSteps
-      :steps="report?.steps ?? untouched()"
+      :steps="check.steps.value"
       :is-busy="isBusy"
       @apply="(remedy, value) => apply(remedy, value).catch(ignore)"
     />
@@ -78,11 +89,13 @@ onMounted(look)
         <button class="button quiet" @click="isConsenting = false">Leave it</button>
       </p>
     </div>
-    <p class="mt-4 flex gap-2.5">
-      <button class="button" :disabled="isBusy" @click="look">Look again</button>
+    <p class="mt-4 flex flex-wrap items-center gap-2.5">
+      <button v-if="check.isPending.value" class="button" @click="check.stop">Stop</button>
+      <button v-else class="button" :disabled="isBusy" @click="look">Look again</button>
       <button class="button quiet" :disabled="isBusy || isConsenting" @click="consider().catch(ignore)">
         Prove its abilities
       </button>
+      <FilterChoice v-model="time" label="It may take" :options="TIMES" />
     </p>
   </div>
 </template>

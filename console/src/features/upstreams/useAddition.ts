@@ -1,7 +1,7 @@
 /** Takes an address and a key, gives a check and its remedies; `useWriting` takes what it found and what is to be offered of it. */
 import { computed, ref } from 'vue'
-import { useCheck } from '@/api/connecting'
-import { hostOf, untouched, type RemedySeen, type StepSeen } from '@/lib/checks'
+import { useCheck } from '@/api/watchedCheck'
+import { hostOf, type RemedySeen } from '@/lib/checks'
 import { credential, type Draft, type KeyPlace } from './addition'
 import { useWriting } from './useWriting'
 
@@ -10,18 +10,21 @@ export function useAddition() {
   const address = ref('')
   const keyPlace = ref<KeyPlace>('none')
   const keyText = ref('')
+  /** The text that was typed, where a key stood in it: it goes along, since nobody gives the key back. */
+  const pasted = ref<string>()
   /** What remedies have changed, over what was typed. */
   const mended = ref<Partial<Draft>>({})
   const report = computed(() => check.data.value)
-  const steps = computed<readonly StepSeen[]>(() => report.value?.steps ?? untouched())
   const isUsable = computed(
     () => report.value !== undefined && !report.value.steps.some((step) => step.state === 'failing'),
   )
   const key = () => credential(keyPlace.value, keyText.value)
-  const writing = useWriting(report, key)
+  const writing = useWriting(report, () => ({ credential: key() ?? null, pasted: pasted.value ?? null }))
 
   async function look() {
-    const found = await check.mutateAsync({ draft: { ...mended.value, address: address.value, credential: key() } })
+    const draft = { ...mended.value, address: address.value, credential: key(), pasted: pasted.value ?? null }
+    const found = await check.mutateAsync({ draft })
+    if (found.holds_key) pasted.value ??= draft.address
     writing.propose(found)
   }
 
@@ -35,6 +38,7 @@ export function useAddition() {
         // A server can send us anywhere; what it was given goes along only if it is typed again.
         keyPlace.value = 'none'
         keyText.value = ''
+        pasted.value = undefined
       }
       address.value = to
       mended.value = rest
@@ -47,9 +51,10 @@ export function useAddition() {
   /** Something was typed: what was found out before is about another server. */
   function retyped() {
     mended.value = {}
+    pasted.value = undefined
     check.reset()
     writing.add.reset()
   }
 
-  return { check, address, keyPlace, keyText, report, steps, isUsable, look, apply, retyped, ...writing }
+  return { check, address, keyPlace, keyText, report, steps: check.steps, isUsable, look, apply, retyped, ...writing }
 }

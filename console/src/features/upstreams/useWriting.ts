@@ -4,7 +4,10 @@ import type { Schemas } from '@/api/client'
 import { useAddUpstream } from '@/api/connecting'
 import { offerOf, type Draft } from './addition'
 
-export function useWriting(report: ComputedRef<Schemas['CheckReport'] | undefined>, key: () => Draft['credential']) {
+export function useWriting(
+  report: ComputedRef<Schemas['CheckReport'] | undefined>,
+  key: () => Pick<Draft, 'credential' | 'pasted'>,
+) {
   const add = useAddUpstream()
   const name = ref('')
   const hosting = ref('own')
@@ -21,7 +24,7 @@ export function useWriting(report: ComputedRef<Schemas['CheckReport'] | undefine
     const found = report.value
     if (!found) return
     const offers = found.models.filter((model) => chosen.value.includes(model.name)).map(offerOf)
-    const settings = { ...found.settings, hosting: hosting.value, credential: key() ?? null, offers }
+    const settings = { ...found.settings, hosting: hosting.value, ...key(), offers }
     await add.mutateAsync({ name: name.value, settings })
   }
 
