@@ -18,7 +18,8 @@ use crate::identity::Showing;
 /// Authorities that are believed.
 #[derive(Clone, Debug)]
 pub struct Trust {
-    roots: Arc<RootCertStore>,
+    /// Believes what the authorities vouch for. Made once: there are many of them.
+    usual: Arc<dyn ServerCertVerifier>,
     provider: Arc<CryptoProvider>,
 }
 
@@ -35,6 +36,9 @@ impl Trust {
     ///
     /// # Errors
     /// [`BadAuthorities`] when the file cannot be read or holds none.
+    ///
+    /// # Panics
+    /// Never: there are always the known authorities.
     pub fn with_authorities(file: Option<&Path>) -> Result<Self, BadAuthorities> {
         let mut roots = RootCertStore { roots: webpki_roots::TLS_SERVER_ROOTS.to_vec() };
         if let Some(path) = file {
@@ -48,20 +52,19 @@ impl Trust {
                 return Err(bad("holds no certificate".to_owned()));
             }
         }
-        Ok(Self { roots: Arc::new(roots), provider: Arc::new(rustls::crypto::ring::default_provider()) })
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let usual = WebPkiServerVerifier::builder_with_provider(Arc::new(roots), provider.clone())
+            .build()
+            .expect("there are known authorities");
+        Ok(Self { usual, provider })
     }
 
     /// What checks a server's certificate: the authorities, or the one that it is pinned to.
-    ///
-    /// # Panics
-    /// Never: there are always the known authorities.
     #[must_use]
     pub fn verifier(&self, pin: Option<&Fingerprint>) -> Arc<dyn ServerCertVerifier> {
         match pin {
             Some(pin) => Arc::new(Pinned { pin: pin.clone(), provider: self.provider.clone() }),
-            None => WebPkiServerVerifier::builder_with_provider(self.roots.clone(), self.provider.clone())
-                .build()
-                .expect("there are known authorities"),
+            None => self.usual.clone(),
         }
     }
 

@@ -18,7 +18,7 @@ use wendor_core::wire::asked::AppRequest;
 use wendor_core::wire::codec::{self, AnswerHead, ErrorTold, Framing};
 use wendor_core::wire::conversation::answer::Answer;
 use wendor_core::wire::conversation::event::Event;
-use wendor_core::wire::conversation::{Conversation, Delivery, PartKind, UsageFrame};
+use wendor_core::wire::conversation::{Conversation, Delivery, PartKind, Role, UsageFrame};
 use wendor_core::wire::listing::{Listed, shape};
 use wendor_core::wire::seal::SealDomain;
 
@@ -94,6 +94,10 @@ pub(crate) async fn complete(
         return Ok(error(dialect, 400, "invalid_seal", "This thinking was sealed by somebody else."));
     }
     let manners = shared.manners();
+    let is_developers = |turn: &wendor_core::wire::conversation::Turn| turn.role == Role::Developer;
+    if manners.no_developer && conversation.turns.iter().any(is_developers) {
+        return Ok(error(dialect, 400, "invalid_value", "Roles are system, user, assistant and tool."));
+    }
     let mut conversation = ignoring(&manners, conversation);
     if is_limit_unknown(&manners, &shared) {
         conversation.output_limit = None;
@@ -117,8 +121,13 @@ pub(crate) async fn complete(
     let head = head_of(&asked, &conversation, &script);
     if asked.delivery != Delivery::Whole && !manners.buffers {
         let mut stream = TokenStream::new(dialect, (script, head), account, (wait, fault));
+        let kind = manners.stream_type.clone();
         stream.manners = manners;
-        return Ok(streamed(dialect, stream));
+        let mut response = streamed(dialect, stream);
+        if let Some(kind) = kind.and_then(|kind| kind.parse().ok()) {
+            response.headers_mut().insert(header::CONTENT_TYPE, kind);
+        }
+        return Ok(response);
     }
     let pieces = u32::try_from(script.output_tokens).unwrap_or(0);
     let typing = match shared.profile.tokens_per_second {
@@ -137,7 +146,23 @@ pub(crate) async fn complete(
     let events = script.events.iter().cloned().chain([Event::Usage(script.usage())]);
     let body = codec::of(dialect).write_whole(&Answer::of(events), &head);
     let body = body.map_err(|failure| std::io::Error::other(failure.detail))?;
+    if let Some(message) = &manners.says_error {
+        let error = serde_json::json!({ "error": { "message": message, "type": "server_error" } });
+        return whole(Bytes::from(error.to_string()), script.output_tokens, account, &fault);
+    }
+    if manners.compresses {
+        let mut response = whole(compressed(body.as_bytes())?, script.output_tokens, account, &fault)?;
+        response.headers_mut().insert(header::CONTENT_ENCODING, header::HeaderValue::from_static("gzip"));
+        return Ok(response);
+    }
     whole(Bytes::from(body), script.output_tokens, account, &fault)
+}
+
+fn compressed(body: &[u8]) -> std::io::Result<Bytes> {
+    use std::io::Write;
+    let mut writer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    writer.write_all(body)?;
+    writer.finish().map(Bytes::from)
 }
 
 /// How much later a first token comes.

@@ -44,6 +44,30 @@ pub struct Manners {
     pub load_ms: u64,
     /// It says that it loads its model for so long from the first question on, in milliseconds.
     pub says_loading_ms: u64,
+    /// It serves one request at a time; others wait.
+    pub one_at_a_time: bool,
+    /// A listing that comes while it streams ends the stream.
+    pub listing_ends_streams: bool,
+    /// It answers whatever model is named.
+    pub any_name: bool,
+    /// It denies that it lists anything to whoever shows no key.
+    pub hides_listing: bool,
+    /// Models that it lists and refuses.
+    pub refuses_models: Vec<String>,
+    /// It refuses requests with this header.
+    pub refuses_header: Option<String>,
+    /// It refuses turns of the role `developer`.
+    pub no_developer: bool,
+    /// It says that its streams are of this type.
+    pub stream_type: Option<String>,
+    /// It compresses whole answers, whoever asks.
+    pub compresses: bool,
+    /// Its streams stay open when they are complete.
+    pub never_closes: bool,
+    /// It sends this error, with success as its status, in the place of a whole answer, and in the middle of a stream.
+    pub says_error: Option<String>,
+    /// It makes so long pauses in the middle of a stream, in milliseconds.
+    pub pauses_ms: u64,
     /// It does not look at images.
     pub ignores_images: bool,
     /// It knows no limit of output tokens by this name: `max_tokens`, `max_completion_tokens`, or `any`.
@@ -91,6 +115,9 @@ impl Manners {
         }
         if self.shows_page {
             return Some(page(200, "Timetable of the Tern Isles Ferries"));
+        }
+        if let Some(name) = self.refuses_header.as_ref().filter(|name| headers.contains_key(name.as_str())) {
+            return Some(error(dialect, 400, "invalid_request", &format!("{name} is not known here")));
         }
         if let Some(name) = self.wants_header.as_ref().filter(|name| !headers.contains_key(name.as_str())) {
             return Some(error(dialect, 400, "invalid_request", &format!("{name}: header is required")));

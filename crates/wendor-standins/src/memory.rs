@@ -3,7 +3,7 @@
 
 use std::collections::VecDeque;
 use std::net::SocketAddr;
-use std::sync::{Mutex, MutexGuard};
+use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::SystemTime;
 
 use bytes::Bytes;
@@ -151,12 +151,16 @@ pub(crate) struct State {
     pub(crate) of_minute: Counted,
     pub(crate) events: VecDeque<Seen>,
     pub(crate) asked_since: Option<std::time::Instant>,
+    /// Listings that came, of those that end streams.
+    pub(crate) listings: u64,
 }
 
 /// A stand-in's profile and state, shared by its connections.
 pub(crate) struct Shared {
     pub(crate) profile: Profile,
     pub(crate) state: Mutex<State>,
+    /// Held by the one request that a server serves that serves one at a time.
+    pub(crate) turn: Arc<tokio::sync::Mutex<()>>,
 }
 
 impl Shared {

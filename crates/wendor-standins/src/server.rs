@@ -63,7 +63,7 @@ impl StandIn {
         let listener = listen(profile.listen)?;
         let address = listener.local_addr()?;
         let state = State { manners: profile.manners.clone(), models: profile.models.clone(), ..State::default() };
-        let shared = Arc::new(Shared { profile, state: Mutex::new(state) });
+        let shared = Arc::new(Shared { profile, state: Mutex::new(state), turn: Arc::default() });
         let accepting = tokio::spawn(accept(listener, shared.clone(), tls.clone()));
         Ok(Self { shared, address, tls, accepting: tokio::sync::Mutex::new(Some(accepting)) })
     }
@@ -229,6 +229,21 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
     use http_body_util::BodyExt;
     let (head, body) = request.into_parts();
     let body = body.collect().await.map_err(std::io::Error::other)?.to_bytes();
+    if head.method == hyper::Method::GET {
+        shared.state().listings += 1;
+    }
+    let turn = if shared.manners().one_at_a_time { Some(shared.turn.clone().lock_owned().await) } else { None };
+    let mut response = answered(shared, (head, body)).await?;
+    if let AnswerBody::Stream(stream) = response.body_mut() {
+        stream.holds = turn;
+    }
+    Ok(response)
+}
+
+async fn answered(
+    shared: Arc<Shared>,
+    (head, body): (hyper::http::request::Parts, Bytes),
+) -> Result<Response<AnswerBody>, std::io::Error> {
     let text = |value: &header::HeaderValue| value.to_str().unwrap_or_default().to_owned();
     let (replay, fault) = remembered(&shared, &head, &body);
     if let Some(replay) = replay {
@@ -250,6 +265,9 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
         manners.takes_key(&head.headers, query, wanted).unwrap_or_else(|| presents(&head.headers, query, wanted))
     };
     if !wanted.is_none_or(is_known) {
+        if manners.hides_listing {
+            return nothing();
+        }
         return Ok(match manners.bare_errors {
             true => chat::json(AnswerBody::whole(r#"{"detail":"Not authenticated"}"#)).with_status(401),
             false => chat::error(dialect, 401, "invalid_api_key", "The credential is not valid."),
@@ -346,9 +364,12 @@ pub(crate) async fn served(
     if let Some((status, code, message)) = &manners.refuses {
         return Ok(chat::error(dialect, *status, code, message));
     }
-    let knows = shared.state().models.iter().any(|known| is_called(known, model));
+    let knows = manners.any_name || shared.state().models.iter().any(|known| is_called(known, model));
     if !knows {
         return Ok(chat::error(dialect, 404, "model_not_found", "The model does not exist."));
+    }
+    if manners.refuses_models.iter().any(|refused| is_called(refused, model)) {
+        return Ok(chat::error(dialect, 403, "forbidden", "This model is for others."));
     }
     if let (Kind::Chat(_), Ok(conversation)) = (&asked.endpoint.kind, asked.understood(&body)) {
         return chat::complete(shared, (asked, conversation), request, fault).await;

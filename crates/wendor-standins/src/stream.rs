@@ -10,6 +10,8 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use hyper::body::Frame;
+use serde_json::json;
+use tokio::sync::OwnedMutexGuard;
 use tokio::time::{Instant, Sleep};
 use wendor_core::catalog::upstream::Dialect;
 use wendor_core::wire::codec::{self, AnswerHead, Framing, StreamWriter};
@@ -38,6 +40,10 @@ pub struct TokenStream {
     fault: Fault,
     lingered: bool,
     pub(crate) manners: Manners,
+    /// The turn at a server that serves one request at a time.
+    pub(crate) holds: Option<OwnedMutexGuard<()>>,
+    /// Listings that had come when it began.
+    listings: u64,
 }
 
 impl TokenStream {
@@ -54,6 +60,7 @@ impl TokenStream {
         };
         let timer = Box::pin(tokio::time::sleep_until(due));
         let writer = codec::of(dialect).writer(head);
+        let listings = account.shared.state().listings;
         Self {
             dialect,
             script,
@@ -66,6 +73,8 @@ impl TokenStream {
             fault,
             lingered: false,
             manners: Manners::default(),
+            holds: None,
+            listings,
         }
     }
 
@@ -95,6 +104,19 @@ impl TokenStream {
 
     fn is_midway(&self) -> bool {
         self.made > self.script.events.len() / 2 + 1
+    }
+
+    fn is_ended_by_a_listing(&self) -> bool {
+        self.manners.listing_ends_streams && self.account.shared.state().listings > self.listings
+    }
+
+    /// An error in the middle of a stream.
+    fn error(&self, message: &str) -> Bytes {
+        let text = match codec::of(self.dialect).framing() {
+            Framing::Events => format!("data: {}\n\n", json!({ "error": { "message": message, "type": "server_error" } })),
+            Framing::Lines => format!("{}\n", json!({ "error": message })),
+        };
+        Bytes::from(text)
     }
 
     fn garbage(&self) -> Bytes {
@@ -127,6 +149,10 @@ impl TokenStream {
     /// What the fault does at this point of the answer.
     fn misbehave(&mut self) -> Option<Poll<Option<std::io::Result<Frame<Bytes>>>>> {
         let is_midway = self.is_midway();
+        if let Some(message) = self.manners.says_error.take_if(|_| is_midway) {
+            self.fault = Fault::EndMidway;
+            return Some(Poll::Ready(Some(Ok(Frame::data(self.error(&message))))));
+        }
         let shown = match (&self.fault, is_midway) {
             (Fault::StallAfterRole, _) if self.made == 0 => {
                 self.made = 1;
@@ -157,6 +183,10 @@ impl TokenStream {
         if self.lingered && self.due > Instant::now() {
             ready!(self.timer.as_mut().poll(context));
         }
+        if self.is_ended_by_a_listing() {
+            self.account.close(Outcome::Fault, u64::try_from(self.made).unwrap_or(0));
+            return Poll::Ready(Some(Err(std::io::Error::other("ended by a listing"))));
+        }
         if let Some(shown) = self.misbehave() {
             return shown;
         }
@@ -165,6 +195,13 @@ impl TokenStream {
                 ready!(self.timer.as_mut().poll(context));
             }
             let frame = self.frame();
+            if frame.is_none() && self.manners.never_closes {
+                return Poll::Pending;
+            }
+            if self.made == self.script.events.len() / 2 && self.manners.pauses_ms > 0 {
+                self.due = Instant::now() + Duration::from_millis(self.manners.pauses_ms);
+                self.timer.as_mut().reset(self.due);
+            }
             let is_piece = self.made < self.script.events.len();
             if is_piece && self.between > Duration::ZERO && frame.as_ref().is_some_and(|frame| !frame.is_empty()) {
                 self.due += self.between;

@@ -91,6 +91,16 @@ pub fn unanswered(why: &str) -> Finding {
     Finding::failing(FindingKind::NoAnswer, says, vec![Remedy::owner(owner)])
 }
 
+/// Requests are refused for the ids that Wendor sends with them: without them they are answered.
+#[must_use]
+pub fn ids_refused(host: &str, quoted: &str) -> Finding {
+    let says = format!(
+        "{host} refuses requests that carry the headers `x-request-id` and `traceparent`, by which they are found in its logs, and answers without them.{quoted}"
+    );
+    let remedy = Remedy::change("Send requests there without these headers", Change::NoRequestIds);
+    Finding::failing(FindingKind::IdsRefused, says, vec![remedy])
+}
+
 /// The role of the developer is refused, in these words.
 #[must_use]
 pub fn role_unknown(model: &str, quoted: &str) -> Finding {
@@ -114,9 +124,10 @@ pub fn time_up(what: &str, seconds: u64) -> Finding {
 
 fn broken_off(seen: &AnswerSeen, what: &str) -> Finding {
     let silence = seen.end_us.saturating_sub(seen.last_us);
-    if silence >= TIME_OVER_FROM_US && seen.pieces > 0 {
+    if silence >= TIME_OVER_FROM_US {
+        let since = if seen.pieces > 0 { "after its last piece" } else { "after the question, before any piece" };
         let says = format!(
-            "The {what} answer breaks off {} after its last piece: something on the way, such as a proxy, gives up after that time.",
+            "The {what} answer breaks off {} {since}: something on the way, such as a proxy, gives up after that time.",
             tenths(silence)
         );
         let owner = format!(

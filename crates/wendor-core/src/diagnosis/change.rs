@@ -43,6 +43,7 @@ pub fn to_upstream(upstream: &mut Upstream, change: &Change, value: Option<&str>
         Change::Auth { to } => upstream.auth = to.clone(),
         Change::Certificate { to } => upstream.certificate = Some(to.clone()),
         Change::PlainHttp => upstream.allows_plain_http = true,
+        Change::NoRequestIds => upstream.is_without_ids = true,
         Change::Header { name } => {
             let value = value.ok_or_else(|| CannotChange::NeedsValue(name.clone()))?;
             if http::HeaderValue::try_from(value).is_err() || http::HeaderName::try_from(name.as_str()).is_err() {

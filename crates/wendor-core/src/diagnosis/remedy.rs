@@ -36,6 +36,8 @@ pub enum Change {
     },
     /// The credential may cross a network unencrypted.
     PlainHttp,
+    /// Requests go there without ids of Wendor's own.
+    NoRequestIds,
     /// An offer is for a model of another name. Routes and rates go along.
     Model {
         /// Its name so far.

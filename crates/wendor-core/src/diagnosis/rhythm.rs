@@ -36,6 +36,10 @@ pub fn collected(stream: &AnswerSeen, whole_us: u64) -> Option<Collected> {
     if first >= HELD_FROM_US && spread < first / 20 && whole_us >= first / 2 {
         return Some(Collected::Whole(first));
     }
+    if stream.late_us > LUMP_GAP_US / 4 {
+        // The lumps may be our own.
+        return None;
+    }
     let lumps = lumps(&stream.times);
     // Pieces that are made one after the other stand apart; those of a lump were written at once.
     let longest = lumps.iter().map(|(from, to)| to - from).max().unwrap_or_default();
@@ -73,6 +77,12 @@ mod tests {
 
     fn bursts(starts: &[u64], pieces: u64, between: u64) -> AnswerSeen {
         stream(starts.iter().flat_map(|start| (0..pieces).map(move |piece| start + piece * between)).collect())
+    }
+
+    #[test]
+    fn lumps_of_whoever_listens_late_are_not_held_against_the_server() {
+        let late = AnswerSeen { late_us: 80_000, ..bursts(&[10_000, 500_000, 1_000_000], 20, 100) };
+        assert_eq!(collected(&late, 1_000_000), None);
     }
 
     #[rstest]

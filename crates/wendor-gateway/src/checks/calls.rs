@@ -397,8 +397,20 @@ impl Call<'_> {
     async fn streamed(&self, cap: u32) -> Result<AnswerSeen, NoAnswer> {
         // What is on its way when reading stops has to be within what was shown too.
         let asked = cap - cap / KEPT_BACK;
-        let body = self.body(&proof::plain(self.model, true, asked));
-        self.answered((self.path(true), body, asked), (proof::worst_of_call(cap), true)).await.map(|came| came.seen)
+        let question = (self.path(true), self.body(&proof::plain(self.model, true, asked)), asked);
+        let worst = (proof::worst_of_call(cap), true);
+        let came = self.asked(question.clone(), worst).await?;
+        let Some(finding) = self.unanswered(&came, true) else { return Ok(came.seen) };
+        if finding.kind == FindingKind::Refused && !self.way.upstream.is_without_ids {
+            let way = self.way.without_ids();
+            let bare = Call { way: &way, ..self.clone() };
+            if bare.answered(question, worst).await.is_ok() {
+                let refused = came.refused.unwrap_or_default();
+                let why = refusal::quoted(&scrubbed(refused, self.subject.credential.as_ref()));
+                return Err(failed(answer::ids_refused(self.peer.host(), &why)));
+            }
+        }
+        Err(failed(finding))
     }
 
     async fn whole(&self, conversation: &Conversation, worst: TokenCounts) -> Result<AnswerSeen, NoAnswer> {

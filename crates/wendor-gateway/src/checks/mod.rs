@@ -222,7 +222,7 @@ async fn spoken(
     let start = Instant::now();
     let mut first = peer.get(&address.endpoint(path), Credentials::None).await;
     let took_ms = since(start) / 1_000;
-    tls::tell_apart(peer, &mut first).await;
+    tls::tell_apart(app, peer, &mut first).await;
     let with_key = Credentials::of(subject.credential.as_ref(), &subject.upstream.auth);
     let leads_to_itself = first.as_ref().is_ok_and(|heard| first_words::leads_to_itself(address, heard));
     if leads_to_itself && subject.credential.is_some() {

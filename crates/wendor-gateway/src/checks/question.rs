@@ -2,6 +2,7 @@
 //! same code through to a proper end ([`exchange`], [`Passage`]). What a check sees beside it, it overhears.
 
 use std::cell::RefCell;
+use std::future::Future;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -9,7 +10,7 @@ use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use hyper::HeaderMap;
 use hyper::header::{self, HeaderValue};
-use tokio::time::{Instant, timeout_at};
+use tokio::time::{Instant, sleep_until, timeout_at};
 use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::{Dialect, Offer, Upstream};
 use wendor_core::diagnosis::heard::{self, AnswerSeen, BodyTold, Listener};
@@ -109,6 +110,7 @@ struct Overheard {
     /// Listens where a stream comes.
     listener: Option<Listener>,
     reason: BytesMut,
+    late: Duration,
 }
 
 impl Hearing for Ear {
@@ -150,7 +152,8 @@ impl Ear {
 
     /// What was overheard, the answer being over, together with how a request takes it.
     fn close(self, dialect: Dialect, came: Result<(), Failure>, whole: Option<Bytes>) -> Came {
-        let Overheard { status, told, retry_after, listener, reason } = self.heard.into_inner();
+        let Overheard { status, told, retry_after, listener, reason, late } = self.heard.into_inner();
+        let late_us = u64::try_from(late.as_micros()).unwrap_or(u64::MAX);
         let at = super::since(self.start);
         if status != 0 && !(200..300).contains(&status) {
             let content_type = told.content_type.clone();
@@ -164,12 +167,27 @@ impl Ear {
             (None, Some(listener)) => (Bytes::new(), listener.end(at)),
             (None, None) => (Bytes::new(), heard::whole(dialect, &reason, at)),
         };
-        let seen = AnswerSeen { head: told, ..seen.as_requests_have_it(came) };
+        let seen = AnswerSeen { head: told, late_us, ..seen.as_requests_have_it(came) };
         Came { seen, body, failure, ..Came::default() }
     }
 }
 
 impl Way<'_> {
+    /// The same without ids of Wendor's own.
+    pub fn without_ids(&self) -> Self {
+        let app = self.app;
+        Self {
+            app,
+            clients: Clients::new(app.trust.clone(), app.hosts.clone()),
+            outlet: self.outlet.clone().without_ids(),
+            upstream: self.upstream.clone(),
+            identity: self.identity.clone(),
+            deadlines: self.deadlines,
+            time: self.time,
+            quiet: self.quiet.clone(),
+        }
+    }
+
     /// Asks.
     pub async fn ask(&self, question: &Question<'_>) -> Came {
         let _room = match &self.quiet {
@@ -270,6 +288,7 @@ async fn to_the_end(
         return Ok(());
     };
     let mut is_over = false;
+    let mut clock = OwnClock::begin();
     loop {
         match if is_over { passage.upstream_ended() } else { passage.step() } {
             Step::Send(_) => continue,
@@ -280,7 +299,9 @@ async fn to_the_end(
         if !ear.wants_more() {
             return Ok(());
         }
-        match timeout_at(until.min(Instant::now() + between_events), body.frame()).await {
+        let read = timeout_at(until.min(Instant::now() + between_events), clock.beside(body.frame())).await;
+        ear.heard.borrow_mut().late = clock.late;
+        match read {
             Err(_elapsed) => return Err(Failure::new(FailureKind::TimedOut, "no further event")),
             Ok(None) => is_over = true,
             Ok(Some(Err(_))) => {
@@ -290,6 +311,39 @@ async fn to_the_end(
                 let data = frame.data_ref().map_or(&[][..], |data| data);
                 ear.bytes(data);
                 passage.push(data)?;
+            }
+        }
+    }
+}
+
+/// Tells how late its worker is: what comes while it does something else seems to come at once.
+struct OwnClock {
+    due: Instant,
+    late: Duration,
+}
+
+/// How often it looks.
+const TICK: Duration = Duration::from_millis(10);
+
+impl OwnClock {
+    fn begin() -> Self {
+        Self { due: Instant::now() + TICK, late: Duration::ZERO }
+    }
+
+    /// Waits for `what`, and looks at the time meanwhile.
+    async fn beside<T>(&mut self, what: impl Future<Output = T>) -> T {
+        let mut what = std::pin::pin!(what);
+        loop {
+            let ready = tokio::select! {
+                biased;
+                ready = &mut what => Some(ready),
+                () = sleep_until(self.due) => None,
+            };
+            let now = Instant::now();
+            self.late = self.late.max(now.saturating_duration_since(self.due));
+            self.due = now + TICK;
+            if let Some(ready) = ready {
+                return ready;
             }
         }
     }

@@ -82,7 +82,7 @@ async fn is_refused_after_all(mut stream: TlsStream<TcpStream>) -> bool {
 }
 
 /// Where an answer to plain HTTP is none, or complains: whether the port speaks TLS instead, or what it says.
-pub async fn tell_apart(peer: &Peer, answered: &mut Answered) {
+pub async fn tell_apart(app: &App, peer: &Peer, answered: &mut Answered) {
     if peer.is_encrypted() {
         return;
     }
@@ -94,7 +94,7 @@ pub async fn tell_apart(peer: &Peer, answered: &mut Answered) {
     if !may_be {
         return;
     }
-    if speaks_tls(peer.socket(), peer.host()).await {
+    if speaks_tls(app, peer.socket(), peer.host()).await {
         *answered = Err(NotHeard::NotHttp(Words::Tls));
     } else if let Err(not) = answered {
         match words::of(peer.socket()).await {
@@ -104,10 +104,9 @@ pub async fn tell_apart(peer: &Peer, answered: &mut Answered) {
     }
 }
 
-async fn speaks_tls(to: SocketAddr, host: &str) -> bool {
-    let Ok(trust) = crate::trust::Trust::with_authorities(None) else { return false };
+async fn speaks_tls(app: &App, to: SocketAddr, host: &str) -> bool {
     // Whom the certificate names does not matter here: nothing is said to whoever shows it.
-    match shake(to, host, trust.config(trust.nobody())).await {
+    match shake(to, host, app.trust.config(app.trust.nobody())).await {
         Ok(_) | Err(Ended::Refused(_)) => true,
         Err(Ended::NotTls | Ended::Failed(_)) => false,
     }

@@ -76,6 +76,12 @@ impl Outlet {
         Ok(Self { endpoint, base, query, headers, is_without_ids: upstream.is_without_ids })
     }
 
+    /// The same without ids of Wendor's own.
+    #[must_use]
+    pub fn without_ids(self) -> Self {
+        Self { is_without_ids: true, ..self }
+    }
+
     /// One request with `body`, at `path` where it is not the dialect's usual one. `headers` are its own.
     ///
     /// # Errors

@@ -63,6 +63,26 @@ impl Authority {
 
     /// A server's side for `host`.
     pub fn server(&self, host: &str, mistake: Mistake) -> ServerConfig {
+        let (chain, key) = self.issue(host, mistake);
+        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
+        let chain = chain.into_iter().map(|(der, _)| der).collect();
+        ServerConfig::builder().with_no_client_auth().with_single_cert(chain, key).unwrap()
+    }
+
+    /// The same as files of PEM: its chain, and its key.
+    pub fn pem(&self, host: &str, mistake: Mistake) -> (String, String) {
+        let (chain, key) = self.issue(host, mistake);
+        (chain.into_iter().map(|(_, pem)| pem).collect(), key.serialize_pem())
+    }
+
+    /// A certificate that says who asks, with all that belongs to it in one file.
+    pub fn client(&self, name: &str) -> String {
+        let (chain, key) = self.pem(name, Mistake::None);
+        format!("{chain}{key}")
+    }
+
+    /// A certificate for `host`, with those that are sent beside it, each in both forms.
+    fn issue(&self, host: &str, mistake: Mistake) -> (Vec<(CertificateDer<'static>, String)>, KeyPair) {
         let mut params = CertificateParams::new(vec![host.to_owned()]).unwrap();
         params.distinguished_name = named(host).distinguished_name;
         let now = time::OffsetDateTime::now_utc();
@@ -80,11 +100,10 @@ impl Authority {
                 params.signed_by(&key, &self.between).unwrap()
             }
         };
-        let mut chain: Vec<CertificateDer<'static>> = vec![own.der().clone()];
+        let mut chain = vec![(own.der().clone(), own.pem())];
         if !matches!(mistake, Mistake::SelfSigned | Mistake::ChainCut) {
-            chain.push(self.between.der().clone());
+            chain.push((self.between.der().clone(), self.between.pem()));
         }
-        let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.serialize_der()));
-        ServerConfig::builder().with_no_client_auth().with_single_cert(chain, key).unwrap()
+        (chain, key)
     }
 }

@@ -10,6 +10,7 @@ mod fairness;
 mod gates;
 mod load;
 mod outage;
+mod zoo;
 
 /// Whether the whole drill is wanted.
 pub(super) fn is_full() -> bool {
