@@ -48,6 +48,8 @@ pub struct Manners {
     pub one_at_a_time: bool,
     /// A listing that comes while it streams ends the stream.
     pub listing_ends_streams: bool,
+    /// It says to whoever only looks that it is asked too often.
+    pub refuses_looks: bool,
     /// It answers whatever model is named.
     pub any_name: bool,
     /// It denies that it lists anything to whoever shows no key.

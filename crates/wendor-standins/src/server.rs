@@ -127,6 +127,12 @@ impl StandIn {
         self.shared.state().last_look.clone()
     }
 
+    /// Looks that came.
+    #[must_use]
+    pub fn looks(&self) -> u64 {
+        self.shared.state().listings
+    }
+
     /// The last question as it came.
     #[must_use]
     pub fn last_seen(&self) -> Option<Seen> {
@@ -253,6 +259,9 @@ async fn answered(
         return Ok(taken(&shared, fault));
     }
     let dialect = shared.profile.dialect;
+    if shared.manners().refuses_looks && head.method == hyper::Method::GET {
+        return Ok(chat::error(dialect, 429, "rate_limit_exceeded", "There are too many looks."));
+    }
     let query = head.uri.query().unwrap_or_default();
     let manners = shared.manners();
     if let Some(shown) = manners.at_the_door(dialect, &head.headers) {

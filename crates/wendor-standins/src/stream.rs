@@ -113,7 +113,9 @@ impl TokenStream {
     /// An error in the middle of a stream.
     fn error(&self, message: &str) -> Bytes {
         let text = match codec::of(self.dialect).framing() {
-            Framing::Events => format!("data: {}\n\n", json!({ "error": { "message": message, "type": "server_error" } })),
+            Framing::Events => {
+                format!("data: {}\n\n", json!({ "error": { "message": message, "type": "server_error" } }))
+            }
             Framing::Lines => format!("{}\n", json!({ "error": message })),
         };
         Bytes::from(text)

@@ -310,9 +310,8 @@ async fn mended(
     (management, reader): (&Management, Reader),
 ) -> Result<CheckReport, Failure> {
     let findings = report.steps.iter().flat_map(|step| &step.findings);
-    let remedies: Vec<(&str, &RemedyLine)> = findings
-        .flat_map(|finding| finding.remedies.iter().map(|remedy| (finding.kind.as_str(), remedy)))
-        .collect();
+    let remedies: Vec<(&str, &RemedyLine)> =
+        findings.flat_map(|finding| finding.remedies.iter().map(|remedy| (finding.kind.as_str(), remedy))).collect();
     let found = remedies.iter().find(|(_, remedy)| remedy.number == Some(number));
     let Some((kind, remedy)) = found else {
         let count = remedies.iter().filter(|(_, remedy)| remedy.number.is_some()).count();

@@ -51,7 +51,11 @@ fn barred(seen: &AnswerSeen, what: &str) -> Option<Finding> {
         None => None,
         Some(_) if !seen.said.is_empty() => {
             let says = format!("Where the {what} answer should go on, the server sends an error.{}", seen.said);
-            owner(FindingKind::ErrorInAnswer, says, &format!("Your server fails in the middle of answers.{}", seen.said))
+            owner(
+                FindingKind::ErrorInAnswer,
+                says,
+                &format!("Your server fails in the middle of answers.{}", seen.said),
+            )
         }
         Some(FailureKind::TimedOut) if seen.is_complete => {
             let says = format!(

@@ -33,9 +33,16 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
         }
         Tls::NotTls { words } => match words {
             Words::Text(text) => {
-                let says = format!("What listens on port {} of {} is no TLS: it says \"{text}\".", address.port(), address.host());
+                let says = format!(
+                    "What listens on port {} of {} is no TLS: it says \"{text}\".",
+                    address.port(),
+                    address.host()
+                );
                 let does = "Is this the port of the model server, or of another service?";
-                Judged::found(format!("\"{text}\""), Finding::failing(FindingKind::NotHttp, says, vec![Remedy::operator(does)]))
+                Judged::found(
+                    format!("\"{text}\""),
+                    Finding::failing(FindingKind::NotHttp, says, vec![Remedy::operator(does)]),
+                )
             }
             Words::Nothing => failed(address, "what listens there does not answer to TLS"),
             Words::Closed | Words::Reset => failed(address, "the connection is closed at the first word of TLS"),
@@ -47,7 +54,11 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
             Some(own) => {
                 let mut finding = not_trusted(address, *why, (own, chain.len()), (*their_clock, *leads_here, now));
                 if *is_for_other_host && *why != NotTrusted::OtherHost && own.version >= 3 {
-                    finding.says.push_str(&format!(" Beside that it is for {}, and not for {}.", named(own), address.host()));
+                    finding.says.push_str(&format!(
+                        " Beside that it is for {}, and not for {}.",
+                        named(own),
+                        address.host()
+                    ));
                 }
                 Judged::found(format!("a certificate by {} that is not accepted", own.issuer), finding)
             }
@@ -74,8 +85,12 @@ pub fn wants_ours(address: &Address, shown: bool, quoted: &str) -> Finding {
 }
 
 fn old(address: &Address, what: &str) -> Finding {
-    let says = format!("{} speaks only {what}, which is not safe any more: Wendor speaks TLS 1.2 and 1.3.", address.authority());
-    let owner = format!("Your server speaks only {what}; please let it speak TLS 1.2 or 1.3 with ciphers that are in use.");
+    let says = format!(
+        "{} speaks only {what}, which is not safe any more: Wendor speaks TLS 1.2 and 1.3.",
+        address.authority()
+    );
+    let owner =
+        format!("Your server speaks only {what}; please let it speak TLS 1.2 or 1.3 with ciphers that are in use.");
     Finding::failing(FindingKind::OldEncryption, says, vec![Remedy::owner(owner)])
 }
 
@@ -134,8 +149,10 @@ fn not_trusted(
                 own.issuer
             );
             if certificates > 1 {
-                let says =
-                    format!("The certificate of {host} comes from {}, an authority that is not known here.", own.issuer);
+                let says = format!(
+                    "The certificate of {host} comes from {}, an authority that is not known here.",
+                    own.issuer
+                );
                 return Finding::failing(FindingKind::UnknownAuthority, says, vec![Remedy::operator(add), pin]);
             }
             // With one certificate the two look the same.

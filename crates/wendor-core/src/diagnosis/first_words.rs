@@ -70,7 +70,9 @@ pub fn unheard(address: &Address, not: &NotHeard, known: Known<'_>) -> Finding {
             failing(FindingKind::PortEncrypted, says, Remedy::address(encrypted))
         }
         NotHeard::NotHttp(Words::Http2) => {
-            let says = format!("Port {port} of {host} speaks the second version of HTTP alone, unencrypted. Wendor speaks HTTP/1.1.");
+            let says = format!(
+                "Port {port} of {host} speaks the second version of HTTP alone, unencrypted. Wendor speaks HTTP/1.1."
+            );
             let owner = format!("Please let port {port} of {host} speak HTTP/1.1 too.");
             failing(FindingKind::Http2Only, says, Remedy::owner(owner))
         }
@@ -92,12 +94,16 @@ pub fn unheard(address: &Address, not: &NotHeard, known: Known<'_>) -> Finding {
             let says = format!(
                 "{host} takes the connection and {how} it at the first request, without a word: what listens on port {port} speaks no HTTP, or is a balancer with no server behind it."
             );
-            let owner = format!("Connections to port {port} of {host} are closed without an answer; is a model server running behind it?");
+            let owner = format!(
+                "Connections to port {port} of {host} are closed without an answer; is a model server running behind it?"
+            );
             Finding::failing(FindingKind::ClosedUnanswered, says, vec![which(), Remedy::owner(owner)])
         }
-        NotHeard::NotHttp(_) | NotHeard::Broke | NotHeard::NoConnection => {
-            failing(FindingKind::NotHttp, format!("What listens on port {port} of {host} does not speak HTTP."), which())
-        }
+        NotHeard::NotHttp(_) | NotHeard::Broke | NotHeard::NoConnection => failing(
+            FindingKind::NotHttp,
+            format!("What listens on port {port} of {host} does not speak HTTP."),
+            which(),
+        ),
     }
 }
 
@@ -123,9 +129,10 @@ fn silent(host: &str, millis: u64, known: Known<'_>) -> Finding {
 pub fn leads_to_itself(address: &Address, heard: &Heard) -> bool {
     let to = heard.location.as_deref().unwrap_or_default();
     let is_path = to.starts_with('/') && !to.starts_with("//");
-    let is_same = || Address::parse(to.split(['?', '#']).next().unwrap_or_default()).is_ok_and(|to| {
-        to.authority() == address.authority() && to.is_encrypted() == address.is_encrypted()
-    });
+    let is_same = || {
+        Address::parse(to.split(['?', '#']).next().unwrap_or_default())
+            .is_ok_and(|to| to.authority() == address.authority() && to.is_encrypted() == address.is_encrypted())
+    };
     (300..400).contains(&heard.status) && (is_path || is_same())
 }
 
@@ -144,7 +151,8 @@ fn not_ready(host: &str, heard: &Heard) -> Finding {
         let says = format!("{host} is busy and takes nothing more at the moment (503).{quoted}");
         return Finding::failing(FindingKind::Busy, says, vec![Remedy::operator("Check again in a moment")]);
     }
-    let says = format!("{host} says that it is not available (503): it, or the server behind it, is not ready.{quoted}");
+    let says =
+        format!("{host} says that it is not available (503): it, or the server behind it, is not ready.{quoted}");
     let owner = format!("{host} answers 503; is the model server running and done with loading?");
     Finding::failing(FindingKind::NotReady, says, vec![Remedy::owner(owner)])
 }
@@ -154,13 +162,16 @@ fn bad_gateway(host: &str, heard: &Heard) -> Finding {
         "A proxy answers in the server's place (502): it does not reach the server behind it, or is not answered there.{}",
         quoted(heard)
     );
-    let owner = format!("The proxy on {host} answers 502: is the model server behind it running, and at the address that the proxy has?");
+    let owner = format!(
+        "The proxy on {host} answers 502: is the model server behind it running, and at the address that the proxy has?"
+    );
     Finding::failing(FindingKind::BadGateway, says, vec![Remedy::owner(owner)])
 }
 
 fn proxy_sign_in(host: &str, heard: &Heard) -> Finding {
     let says = format!("A proxy before {host} wants to know who asks (407).{}", quoted(heard));
-    let owner = format!("Please let the machine that Wendor runs on through the proxy before {host} without signing in.");
+    let owner =
+        format!("Please let the machine that Wendor runs on through the proxy before {host} without signing in.");
     Finding::failing(FindingKind::ProxySignIn, says, vec![Remedy::owner(owner)])
 }
 

@@ -6,8 +6,8 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
 use super::finding::{Finding, FindingKind};
-use super::remedy::{Change, Remedy};
 use super::refusal::quoted;
+use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::seen::Heard;
 use crate::catalog::ability::Ability;

@@ -106,9 +106,11 @@ impl Taken {
         if let ["export" | "set", variable] = words.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
             return Ok((*variable).to_owned());
         }
-        let is_address = |word: &&String| word.contains("://") || (word.contains(':') && word.contains('/') && !word.contains(' '));
+        let is_address =
+            |word: &&String| word.contains("://") || (word.contains(':') && word.contains('/') && !word.contains(' '));
         let address = words.iter().find(is_address).cloned();
-        let address = address.ok_or("no address stands in what was pasted: it is a word such as `http://127.0.0.1:8000`")?;
+        let address =
+            address.ok_or("no address stands in what was pasted: it is a word such as `http://127.0.0.1:8000`")?;
         self.from.push("a command".to_owned());
         let mut rest = words.iter();
         while let Some(word) = rest.next() {

@@ -133,7 +133,9 @@ fn refused(address: &Address, dialled: &Dialled) -> Finding {
         let says = format!(
             "Nothing listens on port {port} of this machine. The server is not started, or listens on another port."
         );
-        let does = format!("Start it, or look which port it listens on: `ss -ltn` lists them. If it runs in a container, its port {port} has to be published to this machine");
+        let does = format!(
+            "Start it, or look which port it listens on: `ss -ltn` lists them. If it runs in a container, its port {port} has to be published to this machine"
+        );
         return Finding::failing(FindingKind::NothingListens, says, vec![Remedy::operator(does)]);
     }
     let says = format!(

@@ -91,14 +91,18 @@ pub struct Asked<'a> {
 #[must_use]
 pub fn is_header_limit(heard: &Heard) -> bool {
     let small = || String::from_utf8_lossy(&heard.body).to_ascii_lowercase();
-    heard.status == 431 || (heard.status == 400 && heard.is_page() && small().contains("header") && small().contains("too large"))
+    heard.status == 431
+        || (heard.status == 400 && heard.is_page() && small().contains("header") && small().contains("too large"))
 }
 
 /// The headers are too large.
 #[must_use]
 pub fn header_limit(host: &str, heard: &Heard) -> Finding {
-    let says = format!("{host} refuses the request since its headers are too large ({}).{}", heard.status, quoted(heard));
-    let owner = format!("Please let {host}, or the proxy before it, take headers of 16 KB: keys and ids of requests are in them.");
+    let says =
+        format!("{host} refuses the request since its headers are too large ({}).{}", heard.status, quoted(heard));
+    let owner = format!(
+        "Please let {host}, or the proxy before it, take headers of 16 KB: keys and ids of requests are in them."
+    );
     Finding::failing(FindingKind::HeaderLimit, says, vec![Remedy::owner(owner)])
 }
 
@@ -107,7 +111,9 @@ pub fn header_limit(host: &str, heard: &Heard) -> Finding {
 pub fn gives_up(host: &str, after_ms: u64) -> Finding {
     let after = format!("{}.{} s", after_ms / 1_000, after_ms % 1_000 / 100);
     let says = format!("A proxy gives up after {after} (504): the server behind it did not answer in that time.");
-    let owner = format!("The proxy on {host} waits {after} for the model server and no longer; please raise its read time-out (600 s is usual for models), and look whether the server answers.");
+    let owner = format!(
+        "The proxy on {host} waits {after} for the model server and no longer; please raise its read time-out (600 s is usual for models), and look whether the server answers."
+    );
     Finding::failing(FindingKind::GivesUp, says, vec![Remedy::owner(owner)])
 }
 
@@ -131,7 +137,8 @@ pub fn body_limit(host: &str, taken: u64, refused: u64) -> Finding {
         size(taken),
         size(refused)
     );
-    let owner = format!("Please let {host}, or the proxy before it, take bodies of 32 MB: prompts with images are that large.");
+    let owner =
+        format!("Please let {host}, or the proxy before it, take bodies of 32 MB: prompts with images are that large.");
     Finding::noted(FindingKind::BodyLimit, says, vec![Remedy::owner(owner)])
 }
 
@@ -226,8 +233,11 @@ fn by_status(heard: &Heard, asked: Asked<'_>, quoted: &str) -> Finding {
 pub fn named_key_header(heard: &Heard) -> Option<String> {
     let message = told(heard).message;
     let words = [message.as_str(), heard.challenge.as_deref().unwrap_or_default()].join(" ").to_ascii_lowercase();
-    let mut words = words.split(|each: char| !each.is_ascii_alphanumeric() && each != '-').map(|word| word.trim_matches('-'));
-    words.find(|word| word.contains('-') && ["key", "token", "auth"].iter().any(|part| word.ends_with(part))).map(str::to_owned)
+    let mut words =
+        words.split(|each: char| !each.is_ascii_alphanumeric() && each != '-').map(|word| word.trim_matches('-'));
+    words
+        .find(|word| word.contains('-') && ["key", "token", "auth"].iter().any(|part| word.ends_with(part)))
+        .map(str::to_owned)
 }
 
 /// The header that a message asks for: a word with a hyphen, where it speaks of a header or a version, and that is not set yet.

@@ -36,11 +36,12 @@ pub fn collected(stream: &AnswerSeen, whole_us: u64) -> Option<Collected> {
     if first >= HELD_FROM_US && spread < first / 20 && whole_us >= first / 2 {
         return Some(Collected::Whole(first));
     }
-    if stream.late_us > LUMP_GAP_US / 4 {
-        // The lumps may be our own.
+    let lumps = lumps(&stream.times);
+    let gaps = lumps.windows(2).filter_map(|pair| Some(pair.get(1)?.0 - pair.first()?.1));
+    if gaps.min().is_some_and(|shortest| shortest < 2 * stream.late_us) {
+        // They may be our own.
         return None;
     }
-    let lumps = lumps(&stream.times);
     // Pieces that are made one after the other stand apart; those of a lump were written at once.
     let longest = lumps.iter().map(|(from, to)| to - from).max().unwrap_or_default();
     let is_at_once = longest < LUMP_GAP_US / 5;
@@ -81,7 +82,7 @@ mod tests {
 
     #[test]
     fn lumps_of_whoever_listens_late_are_not_held_against_the_server() {
-        let late = AnswerSeen { late_us: 80_000, ..bursts(&[10_000, 500_000, 1_000_000], 20, 100) };
+        let late = AnswerSeen { late_us: 300_000, ..bursts(&[10_000, 500_000, 1_000_000], 20, 100) };
         assert_eq!(collected(&late, 1_000_000), None);
     }
 

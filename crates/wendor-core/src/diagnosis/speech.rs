@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::finding::{Finding, FindingKind};
-use super::remedy::{Change, Remedy};
 use super::refusal::server_error;
+use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::seen::Heard;
 use crate::catalog::upstream::{Address, AddressParts, Dialect};
@@ -169,7 +169,9 @@ impl Looks {
     /// What the server said where it failed at the stated address.
     fn failure_at(&self, address: &Address) -> Option<&Heard> {
         let is_own = |place: &Place| place.url.starts_with(address.as_str());
-        let failing = |(place, heard): (&Place, &'_ Option<Heard>)| is_own(place) && matches!(heard, Some(heard) if evidence(heard) == Evidence::Failing);
+        let failing = |(place, heard): (&Place, &'_ Option<Heard>)| {
+            is_own(place) && matches!(heard, Some(heard) if evidence(heard) == Evidence::Failing)
+        };
         self.0.iter().find(|(place, heard)| failing((place, heard))).and_then(|(_, heard)| heard.as_ref())
     }
 }
@@ -262,11 +264,7 @@ fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Lo
         let endpoint = codec::of(*dialect).path(wanted.model, false);
         match looks.at(address, &endpoint)? {
             Evidence::Guarded(told) if told.is_empty() || told.contains(dialect) => return Ok(found(*dialect, lists)),
-            Evidence::Guarded(_)
-            | Evidence::Listing(_)
-            | Evidence::Page
-            | Evidence::Failing
-            | Evidence::Nothing => {}
+            Evidence::Guarded(_) | Evidence::Listing(_) | Evidence::Page | Evidence::Failing | Evidence::Nothing => {}
         }
     }
     // Some servers deny an endpoint to whoever only looks at it; then the listing has to do.

@@ -28,8 +28,8 @@ use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
 use crate::app::App;
 use crate::checks::calls::{Asking, Extent};
-use crate::checks::spending::{OPERATORS, Payer};
 use crate::checks::quiet::Quiet;
+use crate::checks::spending::{OPERATORS, Payer};
 use crate::checks::{self, Around, Checked, Subject, Time, Watcher};
 use crate::credentials::{Credential, Kept};
 use crate::fleet::tell;
@@ -201,11 +201,7 @@ fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, 
     Ok(Payer { team, person: principal.name.clone() })
 }
 
-async fn subject(
-    app: &App,
-    (principal, payer): (&Principal, &Payer),
-    ask: &CheckAsk,
-) -> Result<Subject, Problem> {
+async fn subject(app: &App, (principal, payer): (&Principal, &Payer), ask: &CheckAsk) -> Result<Subject, Problem> {
     let snapshot = super::catalogue::fresh(app).await?;
     let elsewhere = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {

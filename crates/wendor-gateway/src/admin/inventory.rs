@@ -196,7 +196,13 @@ fn held_back(app: &App, name: &Name, upstream: &Upstream) -> Option<String> {
     if upstream.is_not_looked_at {
         return Some("not looked at by itself (`looks`)".to_owned());
     }
-    let until = app.fleet.upstream(name).looks().not_before()?;
+    let state = app.fleet.upstream(name);
+    if !upstream.serves_several() && state.answers() > 0 {
+        return Some(
+            "looked at once the answers there are over; if it serves several at once, say so (`streams`)".to_owned(),
+        );
+    }
+    let until = state.looks().not_before()?;
     (until > app.clock.now()).then(|| format!("asked too often; not looked at before {} UTC", until.format("%H:%M")))
 }
 

@@ -513,10 +513,7 @@ impl Call<'_> {
         let finding = refusal::judge(&heard, Asked { took_ms, ..super::asked(self.subject, self.peer) });
         let listed = self.listed.as_deref().unwrap_or_default();
         let is_listed = listed.iter().any(|name| listing::is_called(name, self.model));
-        let is_plain = matches!(
-            finding.kind,
-            FindingKind::Refused | FindingKind::KeyRefused | FindingKind::KeyMissing
-        );
+        let is_plain = matches!(finding.kind, FindingKind::Refused | FindingKind::KeyRefused | FindingKind::KeyMissing);
         match heard.status {
             403 | 404 if is_listed && is_plain => listing::may_not_be_used(self.model, &heard),
             404 if finding.kind == FindingKind::Refused => {

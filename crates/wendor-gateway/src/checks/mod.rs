@@ -234,8 +234,7 @@ async fn spoken(
     }
     let lately = has_answered(app, subject);
     let identity = subject.identity.as_ref().ok().and_then(Option::as_ref);
-    let known =
-        Known { has_answered: lately.as_deref(), asks_for_ours, shows_ours: identity.is_some(), took_ms };
+    let known = Known { has_answered: lately.as_deref(), asks_for_ours, shows_ours: identity.is_some(), took_ms };
     let judged = first_words::judge(address, path, &first, known);
     checked.take(StepReport::of(Step::Http, format!("GET {path} without the key"), judged, since(start)))?;
 
@@ -410,7 +409,10 @@ async fn judge_models(
     let mut judged = listing::judge(&upstream, &inventory.models, &subject.elsewhere);
     let names = inventory.models.iter().map(|model| model.name.as_str()).collect();
     for finding in judged.findings.iter_mut().filter(|finding| finding.kind == FindingKind::ModelUnknown) {
-        let missing = upstream.offers.keys().find(|model| !inventory.models.iter().any(|seen| listing::is_called(&seen.name, model)));
+        let missing = upstream
+            .offers
+            .keys()
+            .find(|model| !inventory.models.iter().any(|seen| listing::is_called(&seen.name, model)));
         if let Some(model) = missing
             && calls::answers_to(app, (subject, peer, found), extent, model).await
         {

@@ -192,7 +192,7 @@ impl Way<'_> {
     pub async fn ask(&self, question: &Question<'_>) -> Came {
         let _room = match &self.quiet {
             None => None,
-            Some(quiet) => match quiet.enter(self.time.until).await {
+            Some(quiet) => match quiet.ask(self.time.until).await {
                 Ok(permit) => Some(permit),
                 Err(busy) => return Came { busy: Some(busy.0), ..Came::default() },
             },
@@ -219,7 +219,8 @@ impl Way<'_> {
         let request = AppRequest::read(endpoint, &question.body).map_err(|error| bad(error.message))?;
         let (upstream, offer) = (&self.upstream, question.offer);
         let is_choosy = || is_choosy(offer, upstream, upstream.dialect);
-        let content = content_if(&request, &question.body, is_choosy).map_err(|_| bad("its body is not read".to_owned()))?;
+        let content =
+            content_if(&request, &question.body, is_choosy).map_err(|_| bad("its body is not read".to_owned()))?;
         let content = Arc::new(content);
         let target = Target {
             dialect: upstream.dialect,
@@ -271,11 +272,7 @@ impl Way<'_> {
 }
 
 /// Reads a stream to its end, or as far as it may be read.
-async fn to_the_end(
-    open: OpenStream,
-    ear: &Ear,
-    (between_events, until): (Duration, Instant),
-) -> Result<(), Failure> {
+async fn to_the_end(open: OpenStream, ear: &Ear, (between_events, until): (Duration, Instant)) -> Result<(), Failure> {
     let OpenStream { first, last, body, mut passage } = open;
     let Some(mut body) = body.filter(|_| last.is_none()) else {
         // One that was made of a whole answer: it was not overheard as a stream.

@@ -11,6 +11,7 @@ use wendor_core::name::Name;
 use crate::app::App;
 use crate::data_plane::account::room_limits;
 use crate::fleet::UpstreamState;
+use crate::fleet::looks::Looking;
 use crate::gate::{Ask, Lane, Limits, Permit};
 
 /// How often it is looked whether answers are over.
@@ -25,7 +26,14 @@ pub struct Quiet {
     who: Name,
 }
 
-/// So many answers were under way, to the end of the time.
+/// Room for a look.
+#[derive(Debug)]
+pub struct LookRoom {
+    _permit: Permit,
+    _looking: Looking,
+}
+
+/// So many answers were under way, to the end of the time; none where other looks were.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Busy(pub u32);
 
@@ -42,21 +50,36 @@ impl Quiet {
     ///
     /// # Errors
     /// [`Busy`] when that does not come in time.
-    pub async fn enter(&self, until: Instant) -> Result<Permit, Busy> {
-        let gate = self.state.gate();
-        let ask = || Ask { who: self.who.clone(), tokens: 0, weight: 1, lane: Lane::Interactive };
-        // Several at once show that it serves several.
-        while !self.serves_several && gate.fullness().streams == 1 {
+    pub async fn look(&self, until: Instant) -> Result<LookRoom, Busy> {
+        while !self.serves_several && self.state.answers() > 0 {
             if Instant::now() + AGAIN > until {
-                return Err(Busy(1));
+                return Err(self.busy());
             }
             sleep(AGAIN).await;
         }
-        if let Ok(permit) = gate.take(ask(), self.limits) {
-            return Ok(permit);
+        let looking = Looking::begin(&self.state);
+        if let Ok(permit) = self.state.gate().take(self.room(), self.limits) {
+            return Ok(LookRoom { _permit: permit, _looking: looking });
         }
-        let busy = || Busy(gate.fullness().streams);
-        let waiting = gate.wait(&ask(), self.limits).map_err(|_| busy())?;
-        timeout_at(until, waiting.permit()).await.map_err(|_| busy())
+        drop(looking);
+        let permit = self.ask(until).await?;
+        Ok(LookRoom { _permit: permit, _looking: Looking::begin(&self.state) })
+    }
+
+    /// Waits for room for a question, which is answered as any request is.
+    ///
+    /// # Errors
+    /// [`Busy`] when there is none in time.
+    pub async fn ask(&self, until: Instant) -> Result<Permit, Busy> {
+        let waiting = self.state.gate().wait(&self.room(), self.limits).map_err(|_| self.busy())?;
+        timeout_at(until, waiting.permit()).await.map_err(|_| self.busy())
+    }
+
+    fn room(&self) -> Ask<Name> {
+        Ask { who: self.who.clone(), tokens: 0, weight: 1, lane: Lane::Interactive }
+    }
+
+    fn busy(&self) -> Busy {
+        Busy(self.state.answers())
     }
 }

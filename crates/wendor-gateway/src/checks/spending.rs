@@ -13,8 +13,8 @@ use wendor_core::metering::spool_frame;
 use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
-use wendor_core::request_id::RequestId;
 use wendor_core::quota::{AtLimit, Measure, Quota, QuotaId};
+use wendor_core::request_id::RequestId;
 
 use crate::allowances::Held;
 use crate::app::App;

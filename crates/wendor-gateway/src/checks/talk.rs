@@ -24,8 +24,7 @@ use wendor_core::secret::Secret;
 
 use super::Time;
 use super::dial::CONNECT;
-use super::quiet::{Busy, Quiet};
-use crate::gate::Permit;
+use super::quiet::{Busy, LookRoom, Quiet};
 
 /// How long a look may take where nothing else is said.
 const LOOK: Duration = Duration::from_secs(4);
@@ -149,11 +148,15 @@ impl Peer {
     }
 
     /// Room for a look.
-    async fn room(&self) -> Result<Option<Permit>, NotHeard> {
+    async fn room(&self) -> Result<Option<LookRoom>, NotHeard> {
         let until = self.time.map_or_else(|| tokio::time::Instant::now() + LOOK, |time| time.until);
         match &self.quiet {
             None => Ok(None),
-            Some(quiet) => quiet.enter(until).await.map(Some).map_err(|Busy(answers)| NotHeard::Busy(answers)),
+            Some(quiet) => quiet.look(until).await.map(Some).map_err(|Busy(answers)| match answers {
+                // Other looks wait there for the server, as this one would have.
+                0 => NotHeard::TimedOut(u64::try_from(self.look().as_millis()).unwrap_or(u64::MAX)),
+                answers => NotHeard::Busy(answers),
+            }),
         }
     }
 

@@ -10,8 +10,8 @@ use rustls::{CertificateError, Error};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
-use wendor_core::catalog::upstream::Upstream;
 use tokio_rustls::client::TlsStream;
+use wendor_core::catalog::upstream::Upstream;
 use wendor_core::diagnosis::seen::{Answered, Certificate, NotHeard, NotTrusted, Tls, Words};
 use x509_parser::extensions::GeneralName;
 use x509_parser::prelude::{FromDer, X509Certificate};
@@ -45,7 +45,9 @@ pub async fn look(app: &App, (upstream, identity): (&Upstream, Option<&Identity>
     let asks_for_ours = showing.was_asked();
     match (ended, watching.shown()) {
         (Ok(stream), Some(shown)) => match shown.chain.first().and_then(read) {
-            Some(_) if asks_for_ours && is_refused_after_all(stream).await => Tls::WantsOurs { shown: identity.is_some() },
+            Some(_) if asks_for_ours && is_refused_after_all(stream).await => {
+                Tls::WantsOurs { shown: identity.is_some() }
+            }
             Some(certificate) => Tls::Stands { certificate, asks_for_ours },
             None => Tls::Failed("its certificate cannot be read".to_owned()),
         },
@@ -78,7 +80,10 @@ async fn is_refused_after_all(mut stream: TlsStream<TcpStream>) -> bool {
         Ok(Err(error)) => error,
         Ok(Ok(_)) | Err(_) => return false,
     };
-    error.get_ref().and_then(|inner| inner.downcast_ref::<Error>()).is_some_and(|error| matches!(error, Error::AlertReceived(_)))
+    error
+        .get_ref()
+        .and_then(|inner| inner.downcast_ref::<Error>())
+        .is_some_and(|error| matches!(error, Error::AlertReceived(_)))
 }
 
 /// Where an answer to plain HTTP is none, or complains: whether the port speaks TLS instead, or what it says.
@@ -124,7 +129,9 @@ async fn shake(to: SocketAddr, host: &str, config: rustls::ClientConfig) -> Resu
         Ok(Ok(stream)) => Ok(stream),
         Ok(Err(error)) => match error.get_ref().and_then(|inner| inner.downcast_ref::<Error>()) {
             Some(Error::InvalidMessage(_)) => Err(Ended::NotTls),
-            Some(other @ (Error::AlertReceived(_) | Error::PeerIncompatible(_))) => Err(Ended::Refused(other.to_string())),
+            Some(other @ (Error::AlertReceived(_) | Error::PeerIncompatible(_))) => {
+                Err(Ended::Refused(other.to_string()))
+            }
             Some(other) => Err(failed(&other.to_string())),
             // A server that closes in the middle of a greeting has not understood it.
             None => Err(Ended::NotTls),

@@ -3,8 +3,10 @@
 
 use tokio::time::timeout_at;
 use wendor_core::diagnosis::change;
+use wendor_core::diagnosis::finding::FindingKind;
 use wendor_core::diagnosis::remedy::Change;
 use wendor_core::diagnosis::report::{Report, Step, StepState};
+use wendor_core::diagnosis::seen::CredentialSeen;
 
 use super::calls::{Asking, Extent};
 use super::{Checked, Subject, steps};
@@ -12,6 +14,9 @@ use crate::app::App;
 
 /// So many are tried at most.
 const MOST: usize = 4;
+
+/// Findings whose remedies are places that the server itself names: nothing goes there before somebody says so.
+const LEADING: [FindingKind; 2] = [FindingKind::Moved, FindingKind::OtherHost];
 
 /// How far a check came: the step that barred its way, or none.
 fn reach_of(report: &Report) -> Option<Step> {
@@ -24,6 +29,9 @@ pub(super) async fn order_remedies(app: &App, subject: &Subject, extent: &Extent
     let Some(step) = checked.report.steps.iter_mut().find(|step| step.state == StepState::Failing) else { return };
     let mut tried = 0;
     for finding in &mut step.findings {
+        if LEADING.contains(&finding.kind) {
+            continue;
+        }
         let mut useless = Vec::new();
         for (index, remedy) in finding.remedies.iter().enumerate() {
             let Some(other) = remedy.as_change().and_then(|change| with(subject, change)) else { continue };
@@ -35,8 +43,10 @@ pub(super) async fn order_remedies(app: &App, subject: &Subject, extent: &Extent
                 useless.push(index);
             }
         }
-        let (last, first): (Vec<_>, Vec<_>) =
-            std::mem::take(&mut finding.remedies).into_iter().enumerate().partition(|(index, _)| useless.contains(index));
+        let (last, first): (Vec<_>, Vec<_>) = std::mem::take(&mut finding.remedies)
+            .into_iter()
+            .enumerate()
+            .partition(|(index, _)| useless.contains(index));
         finding.remedies = first.into_iter().chain(last).map(|(_, remedy)| remedy).collect();
     }
 }
@@ -49,7 +59,8 @@ async fn comes_further(app: &App, subject: &Subject, extent: &Extent<'_>, barred
     ended.is_err() || reach_of(&checked.report).is_none_or(|step| step > barred)
 }
 
-/// The subject with a change; `None` where it needs something that is not there. Nothing goes to another host before somebody says so.
+/// The subject with a change; `None` where it needs something that is not there. Nothing goes to another host before somebody says so, and where
+/// it is the change that would let the credential go to somebody, it is tried without.
 fn with(subject: &Subject, change: &Change) -> Option<Subject> {
     let mut other = subject.clone();
     if let Change::Address { to } = change
@@ -58,6 +69,9 @@ fn with(subject: &Subject, change: &Change) -> Option<Subject> {
         return None;
     }
     change::to_upstream(&mut other.upstream, change, None).ok()?;
+    if let Change::Address { .. } | Change::Certificate { .. } | Change::PlainHttp = change {
+        (other.credential, other.upstream.credential, other.seen) = (None, None, CredentialSeen::None);
+    }
     if let Change::Dialect { to } = change {
         other.stated = Some(*to);
     }

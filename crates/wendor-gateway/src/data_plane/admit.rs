@@ -327,11 +327,7 @@ pub fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body
 ///
 /// # Errors
 /// When what has to be read cannot be.
-pub fn content_if(
-    request: &AppRequest,
-    body: &Bytes,
-    is_choosy: impl FnOnce() -> bool,
-) -> Result<Content, Refusal> {
+pub fn content_if(request: &AppRequest, body: &Bytes, is_choosy: impl FnOnce() -> bool) -> Result<Content, Refusal> {
     if let Kind::Embed(form, _) = &request.endpoint.kind {
         let embedding = EmbeddingRequest::read(*form, body).map_err(Refusal::BadRequest)?;
         return Ok(Content::Embedding(Box::new(embedding)));

@@ -1,9 +1,12 @@
 //! How often an upstream may be looked at without being asked for: one that says that it is asked too often is left alone, for longer each time.
 
-use std::sync::{Mutex, PoisonError};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
+
+use super::UpstreamState;
 
 /// How long it is left alone the first time, and at most.
 const FIRST: Duration = Duration::from_secs(60);
@@ -11,7 +14,30 @@ const LONGEST: Duration = Duration::from_secs(3_600);
 
 /// Looks at one upstream.
 #[derive(Debug, Default)]
-pub struct Looks(Mutex<LeftAlone>);
+pub struct Looks {
+    left_alone: Mutex<LeftAlone>,
+    /// Looks under way. Relaxed: it tells how many there are, it guards nothing.
+    under_way: AtomicU32,
+}
+
+/// A look under way, until it is dropped.
+#[derive(Debug)]
+pub struct Looking(Arc<UpstreamState>);
+
+impl Looking {
+    /// A look at `upstream` begins.
+    #[must_use]
+    pub fn begin(upstream: &Arc<UpstreamState>) -> Self {
+        upstream.looks().under_way.fetch_add(1, Ordering::Relaxed);
+        Self(upstream.clone())
+    }
+}
+
+impl Drop for Looking {
+    fn drop(&mut self) {
+        self.0.looks().under_way.fetch_sub(1, Ordering::Relaxed);
+    }
+}
 
 #[derive(Clone, Copy, Debug, Default)]
 struct LeftAlone {
@@ -21,7 +47,13 @@ struct LeftAlone {
 
 impl Looks {
     fn state(&self) -> std::sync::MutexGuard<'_, LeftAlone> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.left_alone.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// How many are under way.
+    #[must_use]
+    pub fn under_way(&self) -> u32 {
+        self.under_way.load(Ordering::Relaxed)
     }
 
     /// Whether it may be looked at now.

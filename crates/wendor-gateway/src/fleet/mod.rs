@@ -27,8 +27,8 @@ use wendor_core::watch::attention::OF_LATE_MINUTES;
 use wendor_core::watch::event::Event;
 use wendor_core::watch::reached::Outcomes;
 
-use crate::app::App;
 use self::looks::Looks;
+use crate::app::App;
 use crate::gate::Gate;
 pub use asked::Asked;
 
@@ -212,6 +212,12 @@ impl UpstreamState {
     #[must_use]
     pub fn looks(&self) -> &Looks {
         &self.looks
+    }
+
+    /// Answers under way there, as far as Wendor asked for them.
+    #[must_use]
+    pub fn answers(&self) -> u32 {
+        self.gate.fullness().streams.saturating_sub(self.looks.under_way())
     }
 
     /// Who is served there.

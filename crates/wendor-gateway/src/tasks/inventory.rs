@@ -217,7 +217,7 @@ async fn look_at(
     let credentials = Credentials::of(credential.as_ref(), &upstream.auth);
     let who = Name::parse(OPERATORS).map_err(|error| failed(error.to_string()))?;
     let quiet = Quiet::at(app, (name, upstream), &who);
-    let room = quiet.enter(Instant::now() + wait).await.map_err(|Busy(answers)| NotSeen::Busy(answers))?;
+    let room = quiet.look(Instant::now() + wait).await.map_err(|Busy(answers)| NotSeen::Busy(answers))?;
     let heard = peer.get(&url, credentials).await.map_err(|_| failed("the listing is not answered".to_owned()))?;
     drop(room);
     let state = app.fleet.upstream(name);

@@ -74,8 +74,8 @@ fn messages(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
 
 fn system(turn: &Turn, conversation: &Conversation, target: &Target<'_>) -> Json {
     let is_marked = |mark| target.marks.contains(&mark);
-    let knows_developer = is_marked(Mark::Developer)
-        || (conversation.dialect == target.dialect && !is_marked(Mark::NoDeveloper));
+    let knows_developer =
+        is_marked(Mark::Developer) || (conversation.dialect == target.dialect && !is_marked(Mark::NoDeveloper));
     let role = match turn.role {
         Role::Developer if knows_developer => "developer",
         Role::Developer | Role::System | Role::User | Role::Assistant => "system",

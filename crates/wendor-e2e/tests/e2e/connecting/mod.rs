@@ -5,7 +5,10 @@ mod code;
 mod credentials;
 mod first_run;
 mod inventory;
+mod pasted;
+mod quiet;
 mod spending;
+mod watching;
 
 use serde_json::{Value, json};
 use wendor_core::catalog::upstream::Dialect;

@@ -3,8 +3,8 @@
 use wendor_core::diagnosis::finding::FindingKind as Is;
 use wendor_standins::server::Profile;
 
-use super::{Certificate, MODEL};
 use super::programs::Socket;
+use super::{Certificate, MODEL};
 
 /// What stands before the stand-in, or in its place.
 #[derive(Clone, Copy, Debug)]
@@ -176,7 +176,9 @@ const WEB: &[Case] = &[
     case("a proxy", Front::Web("proxy"), None).before(paced).quick(),
     case("a proxy with its usual buffering", Front::Web("usual-buffering"), None).before(paced),
     case("a proxy that gives up between two tokens", Front::Web("impatient"), Some(Is::GivesUp)).before(pauses),
-    case("a proxy that gives up before the first", Front::Web("impatient"), Some(Is::GivesUp)).before(slow_to_begin).quick(),
+    case("a proxy that gives up before the first", Front::Web("impatient"), Some(Is::GivesUp))
+        .before(slow_to_begin)
+        .quick(),
     case("a proxy with a limit on bodies", Front::Web("small-bodies"), Some(Is::BodyLimit)).quick(),
     case("a proxy with a limit on headers", Front::Web("small-headers"), Some(Is::HeaderLimit))
         .at(NAMED)
@@ -199,11 +201,15 @@ const WEB: &[Case] = &[
         .at(NAMED)
         .with(KEYED)
         .quick(),
-    case("a proxy that wants the key in a header of its own", Front::Web("key-in-a-header-of-its-own"), Some(Is::KeyElsewhere))
-        .at(NAMED)
-        .with(KEYED)
-        .mended_by("auth")
-        .quick(),
+    case(
+        "a proxy that wants the key in a header of its own",
+        Front::Web("key-in-a-header-of-its-own"),
+        Some(Is::KeyElsewhere),
+    )
+    .at(NAMED)
+    .with(KEYED)
+    .mended_by("auth")
+    .quick(),
     case("a web server that adds a slash", Front::Web("with-a-slash"), Some(Is::Moved)),
     case("a proxy that leads to another host", Front::Web("to-another-host"), Some(Is::Moved))
         .at(NAMED)
@@ -266,8 +272,11 @@ const ENCRYPTED: &[Case] = &[
         .showing(Certificate::Old)
         .quick(),
     case("TLS that wants a certificate", Front::Tls("who-asks"), Some(Is::ClientCertificate)).at(TLS).quick(),
-    case("TLS 1.2 that wants a certificate", Front::Tls("who-asks-in-the-older-version"), Some(Is::ClientCertificate)).at(TLS),
-    case("TLS that gets a certificate", Front::Tls("who-asks"), None).at(TLS).with("client_certificate = \"wendor.pem\""),
+    case("TLS 1.2 that wants a certificate", Front::Tls("who-asks-in-the-older-version"), Some(Is::ClientCertificate))
+        .at(TLS),
+    case("TLS that gets a certificate", Front::Tls("who-asks"), None)
+        .at(TLS)
+        .with("client_certificate = \"wendor.pem\""),
     case("TLS asked in plain", Front::Tls("plain"), Some(Is::PortEncrypted)).at(NAMED).mended_by("address"),
 ];
 
@@ -294,8 +303,13 @@ const SERVERS: &[Case] = &[
         .before(renamed)
         .mended_by("model")
         .quick(),
-    case("a server that lists a model and refuses it", Front::None, Some(Is::ModelRefused)).before(refuses_model).quick(),
-    case("a server that refuses ids", Front::None, Some(Is::IdsRefused)).before(refuses_ids).mended_by("no-request-ids").quick(),
+    case("a server that lists a model and refuses it", Front::None, Some(Is::ModelRefused))
+        .before(refuses_model)
+        .quick(),
+    case("a server that refuses ids", Front::None, Some(Is::IdsRefused))
+        .before(refuses_ids)
+        .mended_by("no-request-ids")
+        .quick(),
     case("a server whose streams are of another type", Front::None, Some(Is::NotAStream)).before(json_streams).quick(),
     case("a server that compresses", Front::None, Some(Is::Compressed)).before(compresses).quick(),
     case("a server whose streams never end", Front::None, Some(Is::NeverEnds)).before(never_closes).quick(),

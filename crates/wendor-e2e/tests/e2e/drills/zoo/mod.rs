@@ -155,7 +155,8 @@ impl Zoo {
             let answer = self.ferry.ask(&body).await;
             let status = answer.status().as_u16();
             let text = answer.text().await.unwrap_or_else(|error| format!("broke: {error}"));
-            let is_whole = if streamed { text.trim_end().ends_with("data: [DONE]") } else { text.contains("\"choices\"") };
+            let is_whole =
+                if streamed { text.trim_end().ends_with("data: [DONE]") } else { text.contains("\"choices\"") };
             if status != 200 || !is_whole || text.contains("\"error\"") {
                 let end = text.char_indices().rev().nth(300).map_or(text.as_str(), |(at, _)| &text[at..]);
                 return Err(format!("streamed {streamed}: {status} {end}"));
@@ -165,7 +166,8 @@ impl Zoo {
     }
 
     async fn look_at(&self, case: &Case, alive: &Alive) -> Result<(), String> {
-        let told = |report: &Value, what: &str| format!("{} ({}): {what}\n{}", case.name, alive.name, last_words(report));
+        let told =
+            |report: &Value, what: &str| format!("{} ({}): {what}\n{}", case.name, alive.name, last_words(report));
         let mut report = self.check(&alive.name, &[]).await?;
         let found = first_finding(&report);
         if found.as_deref() != case.finding.map(|kind| kind.code()) {
@@ -235,7 +237,19 @@ fn old_certificate(folder: &Path) -> (String, String) {
         let ran = Command::new("openssl").args(args).output().unwrap();
         assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
     };
-    run(&["req", "-new", "-newkey", "rsa:2048", "-nodes", "-keyout", &key, "-out", &request, "-subj", &format!("/CN={HOST}")]);
+    run(&[
+        "req",
+        "-new",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-keyout",
+        &key,
+        "-out",
+        &request,
+        "-subj",
+        &format!("/CN={HOST}"),
+    ]);
     run(&["x509", "-req", "-in", &request, "-signkey", &key, "-days", "30", "-out", &chain]);
     (chain, key)
 }
@@ -286,6 +300,10 @@ async fn what_the_check_says_of_real_things_is_what_requests_meet() {
     let looks = cases.iter().zip(&alive).map(|(case, alive)| zoo.look_at(case, alive));
     let came: Vec<Result<(), String>> = iter(looks).buffer_unordered(AT_ONCE).collect().await;
     let wrong: Vec<String> = came.into_iter().filter_map(Result::err).collect();
-    tell(&format!("{} real things, {} of them with what the check says of them as requests meet it", cases.len(), cases.len() - wrong.len()));
+    tell(&format!(
+        "{} real things, {} of them with what the check says of them as requests meet it",
+        cases.len(),
+        cases.len() - wrong.len()
+    ));
     assert!(wrong.is_empty(), "{} of {}:\n{}", wrong.len(), cases.len(), wrong.join("\n"));
 }
