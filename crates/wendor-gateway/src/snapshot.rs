@@ -77,28 +77,23 @@ impl Snapshot {
             .iter()
             .map(|(name, upstream)| (name.clone(), kept.find(Some(name), upstream)))
             .collect();
-        let outlet = |(name, credential): (&Name, &Credential)| {
-            let upstream = catalogue.upstreams.get(name)?;
-            let outlet = keyring.identity(upstream).and_then(|_| outlet_of(upstream, credential, hosts));
-            Some((name.clone(), outlet))
-        };
-        let identity = |(name, upstream): (&Name, &Upstream)| Some((name.clone(), keyring.identity(upstream).ok()??));
-        let identities = catalogue.upstreams.iter().filter_map(identity).collect();
-        let outlets = credentials.iter().filter_map(outlet).collect();
+        let mut outlets = HashMap::new();
+        let mut identities = HashMap::new();
+        for (name, upstream) in &catalogue.upstreams {
+            let identity = keyring.identity(upstream);
+            let credential = credentials.get(name).unwrap_or(&Credential::None);
+            let outlet = identity.as_ref().map_err(String::clone).and_then(|_| outlet_of(upstream, credential, hosts));
+            outlets.insert(name.clone(), outlet);
+            identities.extend(identity.ok().flatten().map(|identity| (name.clone(), identity)));
+        }
         let previous = |(name, upstream): (&Name, &Upstream)| {
             let (previous, until) = kept.previous(name, upstream, now)?;
             Some((name.clone(), (outlet_of(upstream, &Credential::Found(previous), hosts).ok()?, until)))
         };
         let previous_outlets = catalogue.upstreams.iter().filter_map(previous).collect();
-        let domain = |(name, upstream): (&Name, &Upstream)| {
-            (name.clone(), SealDomain::named(upstream.seals.as_deref().unwrap_or(name.as_str())))
-        };
-        let seals = catalogue.upstreams.iter().map(domain).collect();
-        let ids = |(name, team): (&Name, &Team)| {
-            (name.clone(), team.quotas.iter().map(|quota| QuotaId::of_team(name, quota)).collect())
-        };
+        let seals = seals(&catalogue);
         let guarded = guarded(&credentials);
-        let quota_ids = catalogue.teams.iter().map(ids).collect();
+        let quota_ids = quota_ids(&catalogue);
         Ok(Self {
             change,
             keys_change: change,
@@ -165,6 +160,20 @@ impl Snapshot {
 
 async fn keys(store: &Store) -> Result<HashMap<KeyHash, Arc<AppKey>>, StoreError> {
     Ok(store.keys().await?.into_iter().map(|stored| (stored.hash, Arc::new(stored.key))).collect())
+}
+
+fn seals(catalogue: &Catalogue) -> HashMap<Name, SealDomain> {
+    let domain = |(name, upstream): (&Name, &Upstream)| {
+        (name.clone(), SealDomain::named(upstream.seals.as_deref().unwrap_or(name.as_str())))
+    };
+    catalogue.upstreams.iter().map(domain).collect()
+}
+
+fn quota_ids(catalogue: &Catalogue) -> HashMap<Name, Vec<QuotaId>> {
+    let ids = |(name, team): (&Name, &Team)| {
+        (name.clone(), team.quotas.iter().map(|quota| QuotaId::of_team(name, quota)).collect())
+    };
+    catalogue.teams.iter().map(ids).collect()
 }
 
 /// What must not leave in a body.

@@ -90,13 +90,9 @@ pub(crate) async fn complete(
     fault: Fault,
 ) -> Result<Response<AnswerBody>, std::io::Error> {
     let dialect = shared.profile.dialect;
-    if !script::knows_its_thinking(&shared.profile, &conversation) {
-        return Ok(error(dialect, 400, "invalid_seal", "This thinking was sealed by somebody else."));
-    }
     let manners = shared.manners();
-    let is_developers = |turn: &wendor_core::wire::conversation::Turn| turn.role == Role::Developer;
-    if manners.no_developer && conversation.turns.iter().any(is_developers) {
-        return Ok(error(dialect, 400, "invalid_value", "Roles are system, user, assistant and tool."));
+    if let Some(refused) = refused(&shared, &manners, &conversation) {
+        return Ok(refused);
     }
     let mut conversation = ignoring(&manners, conversation);
     if is_limit_unknown(&manners, &shared) {
@@ -120,20 +116,10 @@ pub(crate) async fn complete(
     let wait = wait + late(&fault);
     let head = head_of(&asked, &conversation, &script);
     if asked.delivery != Delivery::Whole && !manners.buffers {
-        let mut stream = TokenStream::new(dialect, (script, head), account, (wait, fault));
-        let kind = manners.stream_type.clone();
-        stream.manners = manners;
-        let mut response = streamed(dialect, stream);
-        if let Some(kind) = kind.and_then(|kind| kind.parse().ok()) {
-            response.headers_mut().insert(header::CONTENT_TYPE, kind);
-        }
-        return Ok(response);
+        let stream = TokenStream::new(dialect, (script, head), account, (wait, fault));
+        return Ok(streamed(dialect, stream, manners));
     }
-    let pieces = u32::try_from(script.output_tokens).unwrap_or(0);
-    let typing = match shared.profile.tokens_per_second {
-        0 => Duration::ZERO,
-        rate => Duration::from_secs(1) * pieces / rate,
-    };
+    let typing = typing(&shared.profile, &script);
     if wait + typing > Duration::ZERO {
         tokio::time::sleep(wait + typing).await;
     }
@@ -143,19 +129,49 @@ pub(crate) async fn complete(
         let body = AnswerBody::Whole(Some(Bytes::from(whole.concat())));
         return Ok(of_kind(dialect, body));
     }
+    in_one_piece((dialect, &manners), (&script, &head), account, &fault)
+}
+
+/// How long it takes to make an answer.
+fn typing(profile: &Profile, script: &Script) -> Duration {
+    let pieces = u32::try_from(script.output_tokens).unwrap_or(0);
+    match profile.tokens_per_second {
+        0 => Duration::ZERO,
+        rate => Duration::from_secs(1) * pieces / rate,
+    }
+}
+
+/// A whole answer, in the manners of its server.
+fn in_one_piece(
+    (dialect, manners): (Dialect, &Manners),
+    (script, head): (&Script, &AnswerHead),
+    account: Account,
+    fault: &Fault,
+) -> Result<Response<AnswerBody>, std::io::Error> {
     let events = script.events.iter().cloned().chain([Event::Usage(script.usage())]);
-    let body = codec::of(dialect).write_whole(&Answer::of(events), &head);
+    let body = codec::of(dialect).write_whole(&Answer::of(events), head);
     let body = body.map_err(|failure| std::io::Error::other(failure.detail))?;
-    if let Some(message) = &manners.says_error {
-        let error = serde_json::json!({ "error": { "message": message, "type": "server_error" } });
-        return whole(Bytes::from(error.to_string()), script.output_tokens, account, &fault);
+    let body = match &manners.says_error {
+        Some(message) => serde_json::json!({ "error": { "message": message, "type": "server_error" } }).to_string(),
+        None => body,
+    };
+    if !manners.compresses {
+        return whole(Bytes::from(body), script.output_tokens, account, fault);
     }
-    if manners.compresses {
-        let mut response = whole(compressed(body.as_bytes())?, script.output_tokens, account, &fault)?;
-        response.headers_mut().insert(header::CONTENT_ENCODING, header::HeaderValue::from_static("gzip"));
-        return Ok(response);
+    let mut response = whole(compressed(body.as_bytes())?, script.output_tokens, account, fault)?;
+    response.headers_mut().insert(header::CONTENT_ENCODING, header::HeaderValue::from_static("gzip"));
+    Ok(response)
+}
+
+/// What of a conversation it does not take.
+fn refused(shared: &Shared, manners: &Manners, conversation: &Conversation) -> Option<Response<AnswerBody>> {
+    let dialect = shared.profile.dialect;
+    if !script::knows_its_thinking(&shared.profile, conversation) {
+        return Some(error(dialect, 400, "invalid_seal", "This thinking was sealed by somebody else."));
     }
-    whole(Bytes::from(body), script.output_tokens, account, &fault)
+    let has_developer = conversation.turns.iter().any(|turn| turn.role == Role::Developer);
+    let refuses = manners.no_developer && has_developer;
+    refuses.then(|| error(dialect, 400, "invalid_value", "Roles are system, user, assistant and tool."))
 }
 
 fn compressed(body: &[u8]) -> std::io::Result<Bytes> {
@@ -286,8 +302,12 @@ pub(crate) fn json(body: AnswerBody) -> Response<AnswerBody> {
     response
 }
 
-fn streamed(dialect: Dialect, stream: TokenStream) -> Response<AnswerBody> {
-    of_kind(dialect, AnswerBody::Stream(Box::new(stream)))
+fn streamed(dialect: Dialect, mut stream: TokenStream, manners: Manners) -> Response<AnswerBody> {
+    let kind = manners.stream_type.as_ref().and_then(|kind| kind.parse().ok());
+    stream.manners = manners;
+    let mut response = of_kind(dialect, AnswerBody::Stream(Box::new(stream)));
+    response.headers_mut().extend(kind.map(|kind| (header::CONTENT_TYPE, kind)));
+    response
 }
 
 fn of_kind(dialect: Dialect, body: AnswerBody) -> Response<AnswerBody> {

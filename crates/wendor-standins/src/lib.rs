@@ -22,6 +22,7 @@ mod limit;
 pub mod manners;
 pub mod memory;
 mod other;
+mod places;
 pub mod script;
 pub mod server;
 pub mod stream;

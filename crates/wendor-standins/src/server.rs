@@ -15,20 +15,18 @@ use hyper_util::rt::TokioIo;
 use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_rustls::TlsAcceptor;
-use wendor_core::catalog::upstream::Dialect;
 use wendor_core::diagnosis::listing::is_called;
-use wendor_core::diagnosis::speech::listing_path;
-use wendor_core::request_id::RequestId;
 use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::endpoint::{Endpoint, Hints, Kind, resolve};
+use wendor_core::wire::endpoint::{Endpoint, Kind};
 
 use crate::asked::{asked, taken};
 use crate::chat::{self, Account, AnswerBody};
 use crate::fault::Fault;
-use crate::manners::{Manners, shown};
+use crate::manners::Manners;
 pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
 use crate::memory::{Shared, State};
 use crate::other;
+use crate::places::{Found, found, request_of};
 
 /// Connections that may wait to be accepted.
 const BACKLOG: u32 = 1_024;
@@ -290,53 +288,6 @@ async fn answered(
         Found::Answered(response) => Ok(response),
         Found::Endpoint(endpoint) => asked(shared, endpoint, (request, body), fault).await,
     }
-}
-
-/// The request that an `x-request-id` leads back to. `None` where it is no UUID, which some servers refuse without a word.
-fn request_of(id: Option<String>) -> Option<Option<String>> {
-    let Some(id) = id else { return Some(None) };
-    let request = RequestId::of_uuid(&id).map(|(request, _)| request.to_string());
-    is_uuid(&id).then(|| request.or(Some(id)))
-}
-
-fn is_uuid(text: &str) -> bool {
-    text.len() == 36
-        && text.split('-').map(str::len).eq([8, 4, 4, 4, 12])
-        && text.bytes().all(|byte| byte == b'-' || byte.is_ascii_hexdigit())
-}
-
-enum Found {
-    Answered(Response<AnswerBody>),
-    Endpoint(Endpoint),
-}
-
-/// What stands at a path: what is told at once, or the endpoint of a question.
-fn found(shared: &Shared, manners: &Manners, (method, path): (&str, &str)) -> Found {
-    let dialect = shared.profile.dialect;
-    let models = shared.state().models.clone();
-    let nothing = || Found::Answered(chat::error(dialect, 404, "not_found", "There is nothing at this path."));
-    let is_local = dialect == Dialect::LocalChat;
-    match resolve(method, path, Hints::default()) {
-        Ok(endpoint) if matches!(endpoint.kind, Kind::Models) => {
-            if path != listing_path(dialect) || manners.no_listing {
-                return nothing();
-            }
-            Found::Answered(chat::json(AnswerBody::whole(manners.listing(&chat::models(&shared.profile, &models)))))
-        }
-        Ok(endpoint) if is_local && endpoint.kind == Kind::ShowModel => Found::Answered(shown()),
-        Ok(endpoint) if is_local && endpoint.kind == Kind::Loaded => Found::Answered(manners.running(&models)),
-        Ok(endpoint) if is_local && endpoint.kind == Kind::Version => Found::Answered(manners.told_version()),
-        Ok(endpoint) if endpoint.dialect == dialect => Found::Endpoint(endpoint),
-        // Whoever only looks at an endpoint is told that it is there, but not so.
-        Err(_) if method == "GET" && !manners.hides_endpoints && is_endpoint(dialect, path) => {
-            Found::Answered(chat::error(dialect, 405, "method_not_allowed", "Ask with POST."))
-        }
-        Ok(_) | Err(_) => nothing(),
-    }
-}
-
-fn is_endpoint(dialect: Dialect, path: &str) -> bool {
-    resolve("POST", path, Hints::default()).is_ok_and(|endpoint| endpoint.dialect == dialect)
 }
 
 pub(crate) trait WithStatus {

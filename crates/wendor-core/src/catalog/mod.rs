@@ -18,6 +18,7 @@
 
 pub mod ability;
 pub mod address;
+mod auth;
 pub mod difference;
 pub mod document;
 pub mod file;

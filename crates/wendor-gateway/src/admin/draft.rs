@@ -190,15 +190,7 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
     upstream.is_without_ids = draft.no_request_ids;
     upstream.is_not_looked_at = draft.no_looks;
     upstream.seals = plain("seals", draft.seals.as_ref())?;
-    for offer in &draft.offers {
-        OfferName::new(draft_name()?, &offer.model).map_err(|why| bad("offers", why.to_string()))?;
-        for text in offer.about.iter().flat_map(|(name, value)| [name, value]) {
-            plain("offers", Some(text))?;
-        }
-        if upstream.offers.insert(offer.model.clone(), offer_of(offer)?).is_some() {
-            return Err(bad("offers", format!("`{}` is offered twice", offer.model)));
-        }
-    }
+    upstream.offers = offers_of(draft)?;
     let mut holds_key = false;
     let value = match &draft.credential {
         None => around.key.map(|(secret, auth)| {
@@ -216,6 +208,20 @@ pub fn check(draft: &UpstreamDraft) -> Result<Drafted, Problem> {
         }
     };
     Ok(Drafted { upstream, stated, value, holds_key, taken_from: around.taken_from })
+}
+
+fn offers_of(draft: &UpstreamDraft) -> Result<BTreeMap<String, Offer>, Problem> {
+    let mut offers = BTreeMap::new();
+    for offer in &draft.offers {
+        OfferName::new(draft_name()?, &offer.model).map_err(|why| bad("offers", why.to_string()))?;
+        for text in offer.about.iter().flat_map(|(name, value)| [name, value]) {
+            plain("offers", Some(text))?;
+        }
+        if offers.insert(offer.model.clone(), offer_of(offer)?).is_some() {
+            return Err(bad("offers", format!("`{}` is offered twice", offer.model)));
+        }
+    }
+    Ok(offers)
 }
 
 /// A name for what has none yet, so that names of models can be checked.

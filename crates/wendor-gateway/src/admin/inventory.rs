@@ -159,7 +159,7 @@ async fn shown(app: &App) -> Result<InventoryShown, Problem> {
     };
     let events = app.store.inventory_events().await?;
     let snapshot = app.now_serving();
-    let upstreams = snapshot.catalogue.upstreams.iter().map(|(name, upstream)| line(&app, &known, (name, upstream)));
+    let upstreams = snapshot.catalogue.upstreams.iter().map(|(name, upstream)| line(app, &known, (name, upstream)));
     let event = |stored: wendor_store::inventory::StoredEvent| InventoryEventLine {
         at: stored.at,
         kind: stored.event.kind.as_str().to_owned(),

@@ -9,6 +9,7 @@
 //! Looks wait while an answer runs there that they could end ([`quiet`]). Where the way is barred, each change that would open it is tried
 //! ([`trial`]). Dropped midway a check closes its connections and is over; what it had spent by then stands in the ledger.
 
+mod call;
 pub mod calls;
 pub mod checked;
 pub mod dial;

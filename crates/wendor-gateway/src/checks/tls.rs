@@ -104,7 +104,7 @@ pub async fn tell_apart(app: &App, peer: &Peer, answered: &mut Answered) {
     } else if let Err(not) = answered {
         match words::of(peer.socket()).await {
             Words::Nothing | Words::Http | Words::Closed | Words::Reset => {}
-            words => *not = NotHeard::NotHttp(words),
+            words @ (Words::Tls | Words::Http2 | Words::Text(_) | Words::Bytes) => *not = NotHeard::NotHttp(words),
         }
     }
 }

@@ -21,9 +21,9 @@ const ANSWER: Duration = Duration::from_millis(900);
 /// What a port says by itself, or else to a plain request.
 pub async fn of(to: SocketAddr) -> Words {
     let Some(mut line) = connected(to).await else { return Words::Closed };
-    match said(&mut line, BANNER).await {
-        Words::Nothing => {}
-        words => return words,
+    let unasked = said(&mut line, BANNER).await;
+    if unasked != Words::Nothing {
+        return unasked;
     }
     if line.write_all(b"GET / HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n\r\n").await.is_err() {
         return Words::Closed;

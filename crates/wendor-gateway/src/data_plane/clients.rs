@@ -31,11 +31,14 @@ const KEPT_A_HOST: usize = 64;
 /// A client of upstreams.
 pub type HttpClient = Client<Dated<HttpsConnector<HttpConnector<Hosts>>>, Pieces>;
 
+/// What sets a client apart: its time to connect, the certificate that the server is pinned to, and the identity that it is shown.
+type Special = (Duration, Option<Fingerprint>, Option<Identity>);
+
 /// The clients of one worker.
 #[derive(Debug)]
 pub struct Clients {
     usual: RefCell<HashMap<Duration, HttpClient>>,
-    special: RefCell<HashMap<(Duration, Option<Fingerprint>, Option<Identity>), HttpClient>>,
+    special: RefCell<HashMap<Special, HttpClient>>,
     trust: Trust,
     hosts: Hosts,
 }

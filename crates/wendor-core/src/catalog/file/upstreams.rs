@@ -64,10 +64,9 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
     let certificate = table.take("certificate").and_then(|item| reader.parsed(&item, Fingerprint::parse));
     let plain_http =
         table.take("plain_http").and_then(|item| reader.word(&item, &[("allowed", true), ("refused", false)]));
-    let client_certificate =
-        table.take("client_certificate").and_then(|item| reader.parsed(&item, client_certificate_file));
-    let ids = table.take("request_ids").and_then(|item| reader.word(&item, &[("sent", false), ("none", true)]));
-    let looks = table.take("looks").and_then(|item| reader.word(&item, &[("usual", false), ("none", true)]));
+    let client_certificate = table.take("client_certificate").and_then(|item| reader.parsed(&item, pem_file));
+    let is_without_ids = table.take("request_ids").is_some_and(|item| is_switched_off(reader, &item, "sent"));
+    let is_not_looked_at = table.take("looks").is_some_and(|item| is_switched_off(reader, &item, "usual"));
     let headers = table.take("headers").map(|item| headers(reader, &item)).unwrap_or_default();
     let offers =
         reader.required(&mut table, "offers").map(|item| offers(reader, &item, name, file)).unwrap_or_default();
@@ -90,15 +89,20 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
         certificate,
         allows_plain_http: plain_http.unwrap_or(false),
         client_certificate,
-        is_without_ids: ids.unwrap_or(false),
-        is_not_looked_at: looks.unwrap_or(false),
+        is_without_ids,
+        is_not_looked_at,
         seals,
         offers,
     })
 }
 
+/// Whether what is `usual` is switched off.
+fn is_switched_off(reader: &mut Reader<'_>, item: &Item<'_>, usual: &'static str) -> bool {
+    reader.word(item, &[(usual, false), ("none", true)]).unwrap_or(false)
+}
+
 /// A file of the folder of credentials, by its path in it.
-fn client_certificate_file(path: &str) -> Result<String, String> {
+fn pem_file(path: &str) -> Result<String, String> {
     CredentialSource::file(path).map(|_| path.to_owned())
 }
 

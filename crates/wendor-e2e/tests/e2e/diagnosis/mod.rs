@@ -302,6 +302,15 @@ fn the_page_of_the_diagnosis_is_current() {
             ));
         }
     }
+    tables.push_str(
+        "\n## Real things\n\n| what stands there | named | remedy that Wendor applies |\n| --- | --- | --- |\n",
+    );
+    for case in crate::drills::zoo::cases::ALL.iter().copied().flatten() {
+        let named = case
+            .finding
+            .map_or_else(|| "nothing: requests are answered".to_owned(), |kind| format!("`{}`", kind.code()));
+        tables.push_str(&format!("| {} | {named} | {} |\n", case.name, case.mend.unwrap_or_default()));
+    }
     tables.push_str("\n## Every finding\n\n| code | what it means |\n| --- | --- |\n");
     for kind in FindingKind::ALL {
         tables.push_str(&format!("| `{}` | {} |\n", kind.code(), kind.about()));

@@ -10,7 +10,7 @@ mod fairness;
 mod gates;
 mod load;
 mod outage;
-mod zoo;
+pub mod zoo;
 
 /// Whether the whole drill is wanted.
 pub(super) fn is_full() -> bool {

@@ -4,7 +4,7 @@
 //!
 //! `scripts/test` goes through the quick half, `scripts/drill zoo` through all of it.
 
-mod cases;
+pub mod cases;
 mod programs;
 
 use std::path::Path;
