@@ -306,7 +306,9 @@ fn streamed(dialect: Dialect, mut stream: TokenStream, manners: Manners) -> Resp
     let kind = manners.stream_type.as_ref().and_then(|kind| kind.parse().ok());
     stream.manners = manners;
     let mut response = of_kind(dialect, AnswerBody::Stream(Box::new(stream)));
-    response.headers_mut().extend(kind.map(|kind| (header::CONTENT_TYPE, kind)));
+    if let Some(kind) = kind {
+        response.headers_mut().insert(header::CONTENT_TYPE, kind);
+    }
     response
 }
 

@@ -6,6 +6,7 @@ use serde_json::Value;
 use super::finding::{Finding, FindingKind};
 use super::remedy::{Change, Remedy};
 use super::seen::Heard;
+use crate::wire::rejection::wrong_places;
 
 /// How much of a server's own words is shown.
 const MOST_WORDS: usize = 240;
@@ -43,22 +44,8 @@ pub fn told(heard: &Heard) -> Told {
     let code = code.filter(|code| !code.is_empty()).collect::<Vec<_>>().join(" ");
     let message = [error.get("message"), error.get("detail"), body.get("message"), body.get("detail")];
     let message = message.into_iter().map(text).find(|words| !words.is_empty());
-    let message = message.or_else(|| listed(body.get("detail")?)).unwrap_or_default();
+    let message = message.or_else(|| wrong_places(&heard.body)).unwrap_or_default();
     Told { code, message: cut(&message) }
-}
-
-/// What servers say that check a body against its schema: places with what is wrong there.
-fn listed(detail: &Value) -> Option<String> {
-    let one = |wrong: &Value| {
-        let steps = wrong.get("loc").and_then(Value::as_array).map_or(&[][..], Vec::as_slice);
-        let steps = steps.iter().map(|step| step.as_str().map_or_else(|| step.to_string(), str::to_owned));
-        // It begins with the part of the request, which is always the body.
-        let place = steps.filter(|step| step != "body").collect::<Vec<_>>().join(".");
-        let says = wrong.get("msg")?.as_str()?;
-        Some(if place.is_empty() { says.to_owned() } else { format!("{place}: {says}") })
-    };
-    let all: Vec<String> = detail.as_array()?.iter().filter_map(one).collect();
-    (!all.is_empty()).then(|| all.join("; "))
 }
 
 /// What a server says of itself, as a sentence that quotes it; empty where it says nothing.
@@ -308,7 +295,7 @@ mod tests {
     #[rstest]
     #[case::listed(
         r#"{"detail":[{"loc":["body","messages",0,"role"],"msg":"unexpected value"},{"msg":"too long"}]}"#,
-        " It says: \"messages.0.role: unexpected value; too long\""
+        " It says: \"`messages.0.role`: unexpected value; too long\""
     )]
     #[case::text(r#"{"detail":"Not authenticated"}"#, " It says: \"Not authenticated\"")]
     #[case::nothing("{}", "")]

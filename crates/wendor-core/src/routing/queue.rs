@@ -115,6 +115,13 @@ pub struct Ask<Who> {
     pub lane: Lane,
 }
 
+impl<Who> Ask<Who> {
+    /// Whether it is a request. What asks for no tokens is a look, which no limit by the minute is about.
+    fn is_request(&self) -> bool {
+        self.tokens > 0
+    }
+}
+
 /// A request that waits, by a number of its own.
 pub type WaitId = u64;
 
@@ -207,9 +214,11 @@ impl<Who: Ord + Clone> Room<Who> {
     }
 
     fn fits(&self, ask: &Ask<Who>, limits: Limits, now: DateTime<Utc>) -> Result<(), NoRoom> {
-        let wait = self.pace.wait(ask.tokens, limits.a_minute, ask.lane == Lane::Batch, now);
-        if !wait.is_zero() {
-            return Err(NoRoom::Paced(wait));
+        if ask.is_request() {
+            let wait = self.pace.wait(ask.tokens, limits.a_minute, ask.lane == Lane::Batch, now);
+            if !wait.is_zero() {
+                return Err(NoRoom::Paced(wait));
+            }
         }
         if limits.tokens.is_some_and(|all| self.tokens > 0 && self.tokens.saturating_add(ask.tokens) > all) {
             return Err(NoRoom::Full);
@@ -224,7 +233,9 @@ impl<Who: Ord + Clone> Room<Who> {
 
     /// Takes room, whether there is any or not.
     pub fn take_anyway(&mut self, ask: &Ask<Who>, limits: Limits, now: DateTime<Utc>) {
-        self.pace.take(ask.tokens, limits.a_minute, now);
+        if ask.is_request() {
+            self.pace.take(ask.tokens, limits.a_minute, now);
+        }
         self.streams.take_anyway(&ask.who, 1);
         self.tokens = self.tokens.saturating_add(ask.tokens);
         self.batch_streams += u64::from(ask.lane == Lane::Batch);
@@ -243,7 +254,9 @@ impl<Who: Ord + Clone> Room<Who> {
 
     /// Gives room back after so many tokens were used.
     pub fn leave(&mut self, ask: &Ask<Who>, used: u64, now: DateTime<Utc>) {
-        self.pace.ended(ask.tokens, used, now);
+        if ask.is_request() {
+            self.pace.ended(ask.tokens, used, now);
+        }
         self.streams.give_back(&ask.who, 1);
         self.tokens = self.tokens.saturating_sub(ask.tokens);
         self.batch_streams = self.batch_streams.saturating_sub(u64::from(ask.lane == Lane::Batch));

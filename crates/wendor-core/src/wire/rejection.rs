@@ -125,6 +125,13 @@ fn reason(mut body: Object<'_>) -> Option<Reason> {
     text(&mut body, "message").or_else(|| text(&mut body, "detail")).map(plain)
 }
 
+/// What is wrong with a body, as servers say it that check one against its schema. `None` where nothing of the kind is said.
+#[must_use]
+pub fn wrong_places(body: &[u8]) -> Option<String> {
+    let listed = read_of(body)?.take("detail").filter(Node::is_list)?;
+    listed_reason(&listed).map(|reason| reason.message)
+}
+
 /// What servers say that check a body against its schema: a list of places with what is wrong there.
 fn listed_reason(listed: &Node<'_>) -> Option<Reason> {
     let one = |node: &Node<'_>| {

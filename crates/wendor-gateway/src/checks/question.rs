@@ -15,6 +15,7 @@ use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::{Dialect, Offer, Upstream};
 use wendor_core::diagnosis::heard::{self, AnswerSeen, BodyTold, Listener};
 use wendor_core::diagnosis::seen::Heard;
+use wendor_core::metering::estimate::tokens_of_bytes;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::trace::Trace;
@@ -77,6 +78,14 @@ pub struct Question<'a> {
     pub limit: u32,
     /// The id by which the upstream finds it in its own logs.
     pub id: RequestId,
+}
+
+impl Question<'_> {
+    /// Tokens that it takes, as far as its length tells.
+    fn tokens(&self) -> u64 {
+        let input = tokens_of_bytes(u64::try_from(self.body.len()).unwrap_or(u64::MAX));
+        input.saturating_add(self.limit.into())
+    }
 }
 
 /// What came of a question.
@@ -192,7 +201,7 @@ impl Way<'_> {
     pub async fn ask(&self, question: &Question<'_>) -> Came {
         let _room = match &self.quiet {
             None => None,
-            Some(quiet) => match quiet.ask(self.time.until).await {
+            Some(quiet) => match quiet.ask(question.tokens(), self.time.until).await {
                 Ok(permit) => Some(permit),
                 Err(busy) => return Came { busy: Some(busy.0), ..Came::default() },
             },

@@ -58,25 +58,30 @@ impl Quiet {
             sleep(AGAIN).await;
         }
         let looking = Looking::begin(&self.state);
-        if let Ok(permit) = self.state.gate().take(self.room(), self.limits) {
+        if let Ok(permit) = self.state.gate().take(self.room(0), self.limits) {
             return Ok(LookRoom { _permit: permit, _looking: looking });
         }
         drop(looking);
-        let permit = self.ask(until).await?;
+        let permit = self.wait(self.room(0), until).await?;
         Ok(LookRoom { _permit: permit, _looking: Looking::begin(&self.state) })
     }
 
-    /// Waits for room for a question, which is answered as any request is.
+    /// Waits for room for a question of so many tokens, which is answered as any request is.
     ///
     /// # Errors
     /// [`Busy`] when there is none in time.
-    pub async fn ask(&self, until: Instant) -> Result<Permit, Busy> {
-        let waiting = self.state.gate().wait(&self.room(), self.limits).map_err(|_| self.busy())?;
+    pub async fn ask(&self, tokens: u64, until: Instant) -> Result<Permit, Busy> {
+        self.wait(self.room(tokens), until).await
+    }
+
+    async fn wait(&self, ask: Ask<Name>, until: Instant) -> Result<Permit, Busy> {
+        let waiting = self.state.gate().wait(&ask, self.limits).map_err(|_| self.busy())?;
         timeout_at(until, waiting.permit()).await.map_err(|_| self.busy())
     }
 
-    fn room(&self) -> Ask<Name> {
-        Ask { who: self.who.clone(), tokens: 0, weight: 1, lane: Lane::Interactive }
+    /// A look asks for no tokens.
+    fn room(&self, tokens: u64) -> Ask<Name> {
+        Ask { who: self.who.clone(), tokens, weight: 1, lane: Lane::Interactive }
     }
 
     fn busy(&self) -> Busy {

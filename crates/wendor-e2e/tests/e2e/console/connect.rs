@@ -4,7 +4,9 @@
 use serde_json::{Value, json};
 use wendor_e2e::browser::Browser;
 use wendor_e2e::ferry::{Ferry, Wishes};
+use wendor_e2e::waiting::until;
 use wendor_standins::manners::Manners;
+use wendor_standins::server::Profile;
 
 use super::{open, signed_in};
 
@@ -70,8 +72,8 @@ async fn the_dialogue_says_what_is_wrong_mends_it_and_adds_what_was_chosen() {
     browser.click("Bring one in").await;
     browser.fill("Address, as you would type it in a browser or an app", "127.0.0.1:9").await;
     browser.click("Look").await;
-    browser.see("nothing listens on port 9").await;
-    browser.see("For whoever runs the server").await;
+    browser.see("Nothing listens on port 9").await;
+    browser.see("Start it, or look which port it listens on").await;
     assert!(browser.wait_for("document.querySelector('[data-step=connection][data-state=failing]')").await);
     let add = "[...document.querySelectorAll('button')].find(button => button.textContent.includes('Add with'))";
     assert_eq!(browser.script(&format!("return {add}.disabled")).await, Value::Bool(true));
@@ -148,4 +150,26 @@ async fn another_key_is_kept_and_never_shown() {
     browser.click("Close").await;
     let checked = ferry.post("/upstreams/check", &json!({ "name": "quarry" })).await;
     assert_eq!(checked["green"], true, "{checked}");
+}
+
+/// Each step is shown as it runs, and whoever has seen enough stops it.
+#[tokio::test]
+async fn a_check_shows_the_step_that_runs_and_can_be_stopped() {
+    let slow = Profile { first_token_ms: (60_000, 60_000), ..Profile::quick("quayside", &["dunlin-70b"]) };
+    let ferry = Ferry::with(Wishes { quayside: Some(slow), ..Wishes::default() }).await;
+    let browser = signed_in(&ferry, "operator", None).await;
+    open(&browser, &ferry, "/upstreams/quayside/check").await;
+    let step =
+        |step: &str, state: &str| format!("document.querySelector('[data-step=\"{step}\"][data-state={state}]')");
+    assert!(browser.wait_for(&step("streamed answer", "running")).await);
+    for (over, state) in [("models", "well"), ("whole answer", "\"not reached\"")] {
+        assert!(browser.wait_for(&step(over, state)).await, "{over}");
+    }
+    until("the server to be asked", || async { (ferry.quayside.tally().requests == 1).then_some(()) }).await;
+    browser.click("Stop").await;
+    browser.see("The check was stopped").await;
+    until("the server to be left", || async { (ferry.quayside.tally().client_left == 1).then_some(()) }).await;
+    ferry.drained().await;
+    let shown = ferry.get("/requests?upstream=quayside").await;
+    assert_eq!(shown["requests"][0]["end"], "cancelled", "what it may have cost stands in the ledger: {shown}");
 }
