@@ -38,7 +38,7 @@ const WOULD_TELL: readonly [string, string][] = [
 ]
 
 /** The steps before anything was looked at. */
-export function untouched(): StepSeen[] {
+function untouched(): StepSeen[] {
   return WOULD_TELL.map(([step, came_back]) => ({
     step,
     state: 'not reached',
@@ -53,13 +53,14 @@ export function untouched(): StepSeen[] {
 export function withRunning(ended: readonly StepSeen[], running: string | undefined): StepSeen[] {
   return untouched().map((step) => {
     const over = ended.find((one) => one.step === step.step)
-    return over ?? { ...step, state: step.step === running ? 'running' : step.state }
+    return over ?? { ...step, state: step.step === running ? 'running' : 'to come' }
   })
 }
 
 /** What a step says; a reason that the step before has given is not repeated. */
 export function stepWords(step: StepSeen, before: StepSeen | undefined): string {
   if (step.state === 'not reached') return `not reached: ${step.came_back}`
+  if (step.state === 'to come') return `to come: ${step.came_back}`
   if (step.state === 'running') return `looking at ${step.came_back} ..`
   if (step.state !== 'not asked') return step.came_back
   return before?.state === 'not asked' && before.came_back === step.came_back

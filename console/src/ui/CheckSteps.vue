@@ -12,7 +12,7 @@ const emit = defineEmits<{ apply: [remedy: RemedySeen, value: string | undefined
 const SHAPES = { well: 'well', noted: 'limit', failing: 'failing', running: 'degraded' } as const
 const shape = (state: string) => (state in SHAPES ? SHAPES[state as keyof typeof SHAPES] : 'off')
 const value = ref('')
-const isOff = (state: string) => state === 'not reached' || state === 'not asked'
+const isOff = (state: string) => ['not reached', 'not asked', 'to come'].includes(state)
 </script>
 
 <template>

@@ -380,7 +380,8 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
     };
     let took = match step.took_us {
         0..100 => String::new(),
-        us => format!("{}.{} ms", us / 1_000, us % 1_000 / 100),
+        us @ 100..1_000_000 => format!("{}.{} ms", us / 1_000, us % 1_000 / 100),
+        us => format!("{}.{:02} s", us / 1_000_000, us % 1_000_000 / 10_000),
     };
     let mut lines = wrapped(&told, TOLD_WIDTH);
     let first = if lines.is_empty() { String::new() } else { lines.remove(0) };

@@ -122,7 +122,7 @@ pub fn time_up(what: &str, seconds: u64) -> Finding {
     let says = format!(
         "{what} was not over when the check's own time was ({seconds} s). That says nothing against the server: it may be slow, loading its model, or busy with another's answer."
     );
-    let does = "Check again with more time: `--timeout 2m`, or the field in the console";
+    let does = "Check again with more time: `--timeout 2m`, or `It may take` in the console";
     Finding::failing(FindingKind::TimeUp, says, vec![Remedy::operator(does)])
 }
 

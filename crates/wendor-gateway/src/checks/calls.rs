@@ -6,7 +6,7 @@ use wendor_core::catalog::ability::Ability;
 use wendor_core::catalog::route::{Deadlines, Stage};
 use wendor_core::catalog::upstream::{Dialect, Upstream};
 use wendor_core::diagnosis::answer::{self, CALL_TOKENS, PATIENT_TOKENS};
-use wendor_core::diagnosis::finding::FindingKind;
+use wendor_core::diagnosis::finding::{Finding, FindingKind};
 use wendor_core::diagnosis::heard::AnswerSeen;
 use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::diagnosis::proof::{self, Outcome, Proof};
@@ -198,7 +198,7 @@ async fn plain(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
             checked.not_asked(&[Step::StreamedAnswer, Step::WholeAnswer, Step::Abilities], &why);
             return None;
         }
-        Err(NoAnswer::Failed(finding)) => (Judged::found("no answer", *finding), AnswerSeen::default()),
+        Err(NoAnswer::Failed(finding)) => (Judged::found(not_answered(&finding), *finding), AnswerSeen::default()),
     };
     let tried = format!("POST {} to {}, streamed", call.path(true), call.model);
     checked.take(StepReport::of(Step::StreamedAnswer, tried, judged, since(start)))?;
@@ -222,10 +222,14 @@ async fn plain(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
             checked.not_asked(&[Step::WholeAnswer, Step::Abilities], &why);
             return None;
         }
-        Err(NoAnswer::Failed(finding)) => Judged::found("no answer", *finding),
+        Err(NoAnswer::Failed(finding)) => Judged::found(not_answered(&finding), *finding),
     };
     let tried = format!("POST {} to {}, whole", call.path(false), call.model);
     checked.take(StepReport::of(Step::WholeAnswer, tried, judged, since(start)))
+}
+
+fn not_answered(finding: &Finding) -> &'static str {
+    if finding.kind == FindingKind::TimeUp { "not over yet" } else { "no answer" }
 }
 
 /// Every ability that the offer is said to have.

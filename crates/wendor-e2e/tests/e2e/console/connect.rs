@@ -162,7 +162,7 @@ async fn a_check_shows_the_step_that_runs_and_can_be_stopped() {
     let step =
         |step: &str, state: &str| format!("document.querySelector('[data-step=\"{step}\"][data-state={state}]')");
     assert!(browser.wait_for(&step("streamed answer", "running")).await);
-    for (over, state) in [("models", "well"), ("whole answer", "\"not reached\"")] {
+    for (over, state) in [("models", "well"), ("whole answer", "\"to come\"")] {
         assert!(browser.wait_for(&step(over, state)).await, "{over}");
     }
     until("the server to be asked", || async { (ferry.quayside.tally().requests == 1).then_some(()) }).await;
