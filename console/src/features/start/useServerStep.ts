@@ -24,7 +24,11 @@ export function useServerStep(run: Run, again: () => Promise<unknown>) {
     run('looking', async () => {
       const draft = { address: address.value, ...keyed() }
       const found = await check.mutateAsync({ draft })
-      if (found.holds_key) pasted.value ??= draft.address
+      if (found.holds_key) {
+        // From here on the field shows the address alone.
+        pasted.value ??= draft.address
+        address.value = found.settings.address
+      }
       model.value = found.models[0]?.name ?? ''
     })
 

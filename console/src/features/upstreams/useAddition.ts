@@ -24,7 +24,11 @@ export function useAddition() {
   async function look() {
     const draft = { ...mended.value, address: address.value, credential: key(), pasted: pasted.value ?? null }
     const found = await check.mutateAsync({ draft })
-    if (found.holds_key) pasted.value ??= draft.address
+    if (found.holds_key) {
+      // From here on the field shows the address alone.
+      pasted.value ??= draft.address
+      address.value = found.settings.address
+    }
     writing.propose(found)
   }
 

@@ -1,7 +1,7 @@
 //! The kinds of failure of an attempt: whose fault each is, whether another offer is tried, what the app is told.
 //!
 //! An upstream's status or a broken connection enters as a [`Failure`]; [`answer_when_all_failed`] decides the status of
-//! a request that no offer served (DESIGN section 9).
+//! a request that no offer served.
 
 use std::time::Duration;
 

@@ -1,4 +1,4 @@
-//! Vectors of texts, between the dialects that have them: chat-completions, generate-content, local-chat (PROTOCOLS sections 2.9, 5.6, 6.4).
+//! Vectors of texts, between the dialects that have them: chat-completions, generate-content, local-chat (`docs/protocols.md` sections 2.9, 5.6, 6.4).
 //!
 //! Numbers keep their digits. Base64 is little-endian 32-bit floats, as clients decode it: a number becomes the nearest such float, and
 //! a float the shortest digits that read back as it, so that nothing is lost either way.

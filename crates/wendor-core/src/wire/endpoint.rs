@@ -215,7 +215,7 @@ fn content(rest: &str, is_beta: bool, hints: Hints) -> Option<Found> {
     read(dialect_of_listing(is_beta, hints), Kind::Model(unescaped(rest).into_owned()))
 }
 
-/// Listings are told apart by what else the request carries (PROTOCOLS section 1.2).
+/// Listings are told apart by what else the request carries (`docs/protocols.md` section 1.2).
 fn dialect_of_listing(is_beta: bool, hints: Hints) -> Dialect {
     match hints {
         Hints { has_version_date: true, .. } => Dialect::Messages,

@@ -1,4 +1,4 @@
-//! Listings of models as each dialect's clients read them (PROTOCOLS sections 2.10, 4.6, 5.6 and 6.4).
+//! Listings of models as each dialect's clients read them (`docs/protocols.md` sections 2.10, 4.6, 5.6 and 6.4).
 
 use chrono::{DateTime, SecondsFormat, Utc};
 use sha2::{Digest, Sha256};

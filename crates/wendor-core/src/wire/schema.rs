@@ -1,4 +1,4 @@
-//! JSON Schema as services want it: words for types in small letters, and closed where the model is held to it (PROTOCOLS section 8.5).
+//! JSON Schema as services want it: words for types in small letters, and closed where the model is held to it (`docs/protocols.md` section 8.5).
 
 use serde_json::{Map, Value};
 

@@ -2,7 +2,7 @@
 //!
 //! A seal does not tell who made it, and a service refuses one that it did not make. On the way to an app each is marked with the
 //! seal domain of its upstream (services that accept each other's seals have one domain); on the way back the mark is taken off
-//! for an upstream of that domain, and for others the thinking is left out (PROTOCOLS section 8.7). Some client libraries decode
+//! for an upstream of that domain, and for others the thinking is left out (`docs/protocols.md` section 8.7). Some client libraries decode
 //! seals as base64, so the mark is base64 itself, of a length that leaves the rest as it was.
 
 use std::sync::Arc;

@@ -1,5 +1,5 @@
 //! The frame with usage for an app of chat-completions that asked for one, where its upstream sends none: with an estimate, in the
-//! form that the dialect gives such a frame (PROTOCOLS section 2.5).
+//! form that the dialect gives such a frame (`docs/protocols.md` section 2.5).
 
 use bytes::Bytes;
 

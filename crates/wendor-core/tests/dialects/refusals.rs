@@ -1,4 +1,4 @@
-//! What PROTOCOLS section 8.9 says pair by pair: each refusal names its field, each approximation is noted.
+//! What `docs/protocols.md` section 8.9 says pair by pair: each refusal names its field, each approximation is noted.
 
 use rstest::rstest;
 use wendor_core::catalog::ability::Controls;

@@ -1,6 +1,6 @@
 //! Listings of the routes that a key may use, in the shape that each dialect's clients read; and what is told at a path where nothing is.
 //!
-//! `GET /v1/models` is asked by the clients of three dialects, who get three shapes (PROTOCOLS section 1.2).
+//! `GET /v1/models` is asked by the clients of three dialects, who get three shapes (`docs/protocols.md` section 1.2).
 
 use std::sync::Arc;
 use std::time::Duration;

@@ -17,7 +17,7 @@ use crate::app::App;
 use crate::recent::RefusalSeen;
 use crate::spool::NoSlot;
 
-/// Longest `Retry-After`: for more, many clients come back at once (PROTOCOLS section 1.7).
+/// Longest `Retry-After`: for more, many clients come back at once (`docs/protocols.md` section 1.7).
 const LONGEST_RETRY_AFTER_S: i64 = 59;
 
 /// The code of a fault of Wendor's own.

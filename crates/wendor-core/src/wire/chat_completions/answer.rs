@@ -1,4 +1,4 @@
-//! Answers of this dialect as events: frames of a stream, and whole replies (PROTOCOLS sections 2.4 and 2.5).
+//! Answers of this dialect as events: frames of a stream, and whole replies (`docs/protocols.md` sections 2.4 and 2.5).
 
 use std::collections::BTreeSet;
 

@@ -1,4 +1,4 @@
-//! An app's request as a neutral conversation (PROTOCOLS sections 2.2, 2.3 and 2.6).
+//! An app's request as a neutral conversation (`docs/protocols.md` sections 2.2, 2.3 and 2.6).
 
 use crate::catalog::upstream::Dialect;
 use crate::wire::codec::Outside;

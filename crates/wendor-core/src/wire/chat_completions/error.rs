@@ -1,7 +1,7 @@
 //! Errors as the dialect's clients read them: `{"error":{"message","type","param","code"}}`, whole or as a stream's frame.
 //!
 //! All four members are always there, `error` is always an object with a text as `message`: other shapes lose the message
-//! or crash clients (PROTOCOLS sections 1.5 and 1.10).
+//! or crash clients (`docs/protocols.md` sections 1.5 and 1.10).
 
 use crate::wire::codec::ErrorTold;
 use crate::wire::json::{Json, Members};

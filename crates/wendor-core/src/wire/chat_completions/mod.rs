@@ -1,4 +1,4 @@
-//! The dialect of `POST /v1/chat/completions` (PROTOCOLS section 2).
+//! The dialect of `POST /v1/chat/completions` (`docs/protocols.md` section 2).
 //!
 //! Where app and upstream both speak it, bodies and frames pass as they are:
 //! - [`request`]: what Wendor has to know of an app's request, and the body as the upstream gets it

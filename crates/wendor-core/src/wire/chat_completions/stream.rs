@@ -2,7 +2,7 @@
 //!
 //! The data of frames enters [`ChatStream::observe`] one after the other; what to do with each leaves. The first frame that
 //! commits an offer is one with content, a piece of a tool call, a finish or an error; frames that carry only a role are held
-//! until then. A proper end needs a finish of every choice that began; `[DONE]` alone may be missing (PROTOCOLS section 1.6).
+//! until then. A proper end needs a finish of every choice that began; `[DONE]` alone may be missing (`docs/protocols.md` section 1.6).
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;

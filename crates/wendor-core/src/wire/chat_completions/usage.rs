@@ -1,5 +1,5 @@
 //! The dialect's usage object as token counts: `prompt_tokens` includes cached and written ones, `completion_tokens` includes
-//! reasoning (PROTOCOLS section 2.4).
+//! reasoning (`docs/protocols.md` section 2.4).
 
 use serde::Deserialize;
 use serde_json::value::RawValue;

@@ -1,4 +1,4 @@
-//! Answers for an app of this dialect: a stream frame by frame, and whole replies (PROTOCOLS sections 2.4 and 2.5).
+//! Answers for an app of this dialect: a stream frame by frame, and whole replies (`docs/protocols.md` sections 2.4 and 2.5).
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;

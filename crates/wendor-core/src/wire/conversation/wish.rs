@@ -81,7 +81,7 @@ impl Effort {
         }
     }
 
-    /// A budget in tokens that comes near to it (PROTOCOLS section 8.4).
+    /// A budget in tokens that comes near to it (`docs/protocols.md` section 8.4).
     #[must_use]
     pub fn budget(self) -> u64 {
         match self {

@@ -1,4 +1,4 @@
-//! Answers of this dialect as events: each frame of a stream is a whole reply with what is new (PROTOCOLS sections 5.3 and 5.4).
+//! Answers of this dialect as events: each frame of a stream is a whole reply with what is new (`docs/protocols.md` sections 5.3 and 5.4).
 
 use std::collections::BTreeMap;
 
@@ -120,7 +120,7 @@ impl ContentReader {
         if let Some(reason) = candidate.text("finishReason")? {
             seen.is_finished = true;
             let stop = stop(&reason, seen.calls > 0);
-            // A call that the model did not get right is never a natural end (PROTOCOLS section 8.2).
+            // A call that the model did not get right is never a natural end (`docs/protocols.md` section 8.2).
             events.push(Event::Finish {
                 choice,
                 stop: stop.ok_or_else(|| node.wrong("an answer with a call that can be read"))?,

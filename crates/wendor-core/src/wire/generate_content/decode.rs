@@ -1,4 +1,4 @@
-//! An app's request as a neutral conversation (PROTOCOLS sections 5.1 and 5.2). Names come in `camelCase` and `snake_case`, mixed in
+//! An app's request as a neutral conversation (`docs/protocols.md` sections 5.1 and 5.2). Names come in `camelCase` and `snake_case`, mixed in
 //! one body.
 
 use crate::catalog::upstream::Dialect;

@@ -1,4 +1,4 @@
-//! Errors as the dialect's clients read them (PROTOCOLS section 5.5). `code` is a number, or they crash.
+//! Errors as the dialect's clients read them (`docs/protocols.md` section 5.5). `code` is a number, or they crash.
 
 use crate::wire::codec::ErrorTold;
 use crate::wire::json::Members;

@@ -1,4 +1,4 @@
-//! The dialect of `POST /v1beta/models/{model}:generateContent` (PROTOCOLS section 5).
+//! The dialect of `POST /v1beta/models/{model}:generateContent` (`docs/protocols.md` section 5).
 //!
 //! - [`decode`], [`encode`]: requests from and to the neutral conversation
 //! - [`answer`], [`writer`]: answers to and from its events

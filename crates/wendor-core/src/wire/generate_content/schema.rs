@@ -1,4 +1,4 @@
-//! The typed form of schemas that this dialect has beside JSON Schema (PROTOCOLS section 8.5): types in capitals, `nullable` instead of
+//! The typed form of schemas that this dialect has beside JSON Schema (`docs/protocols.md` section 8.5): types in capitals, `nullable` instead of
 //! a union with null.
 
 use std::collections::{BTreeSet, HashMap};

@@ -1,4 +1,4 @@
-//! Answers for an app of this dialect: a stream frame by frame, and whole replies (PROTOCOLS sections 5.3 and 5.4). A call goes out
+//! Answers for an app of this dialect: a stream frame by frame, and whole replies (`docs/protocols.md` sections 5.3 and 5.4). A call goes out
 //! whole; the frame with the reason is the last.
 
 use std::collections::BTreeMap;

@@ -1,5 +1,5 @@
 //! JSON put together and written on one line. U+2028, U+2029 and U+0085 are escaped wherever they stand: some clients split
-//! lines at them and then cannot parse (PROTOCOLS section 1.4). Texts that are carried as they were lose their line breaks, which
+//! lines at them and then cannot parse (`docs/protocols.md` section 1.4). Texts that are carried as they were lose their line breaks, which
 //! in valid JSON stand between values only.
 
 use std::borrow::Cow;

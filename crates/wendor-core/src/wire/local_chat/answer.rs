@@ -1,4 +1,4 @@
-//! Answers of this dialect as events: a JSON object a line, or one object (PROTOCOLS section 6.3).
+//! Answers of this dialect as events: a JSON object a line, or one object (`docs/protocols.md` section 6.3).
 
 use bytes::Bytes;
 

@@ -1,4 +1,4 @@
-//! An app's request as a neutral conversation (PROTOCOLS section 6.2). There are no ids of calls: results are matched by name and order.
+//! An app's request as a neutral conversation (`docs/protocols.md` section 6.2). There are no ids of calls: results are matched by name and order.
 
 use crate::catalog::upstream::Dialect;
 use crate::wire::codec::Outside;

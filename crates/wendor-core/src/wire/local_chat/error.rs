@@ -1,4 +1,4 @@
-//! Errors as the dialect's clients read them (PROTOCOLS section 6.4): a text, or they crash.
+//! Errors as the dialect's clients read them (`docs/protocols.md` section 6.4): a text, or they crash.
 
 use crate::wire::codec::ErrorTold;
 use crate::wire::json::Members;

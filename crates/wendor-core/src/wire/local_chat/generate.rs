@@ -1,4 +1,4 @@
-//! The other form in which a local server is asked, `POST /api/generate` (PROTOCOLS section 6.2): one prompt with its system text and
+//! The other form in which a local server is asked, `POST /api/generate` (`docs/protocols.md` section 6.2): one prompt with its system text and
 //! images instead of turns. Elsewhere it is one turn of the user; what only a local server can do with a prompt goes to no other.
 
 use crate::catalog::upstream::Dialect;

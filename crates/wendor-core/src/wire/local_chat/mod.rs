@@ -1,4 +1,4 @@
-//! The dialect of `POST /api/chat` (PROTOCOLS section 6).
+//! The dialect of `POST /api/chat` (`docs/protocols.md` section 6).
 //!
 //! - [`decode`], [`encode`]: requests from and to the neutral conversation; [`generate`]: the form with one prompt
 //! - [`answer`], [`writer`]: answers to and from its events

@@ -1,4 +1,4 @@
-//! Answers for an app of this dialect: a line a piece, and whole replies (PROTOCOLS section 6.3). A call goes out whole, its arguments
+//! Answers for an app of this dialect: a line a piece, and whole replies (`docs/protocols.md` section 6.3). A call goes out whole, its arguments
 //! as an object.
 
 use std::collections::BTreeMap;

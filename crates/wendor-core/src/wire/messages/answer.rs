@@ -1,4 +1,4 @@
-//! Answers of this dialect as events: frames of a stream, and whole replies (PROTOCOLS sections 4.3 and 4.4).
+//! Answers of this dialect as events: frames of a stream, and whole replies (`docs/protocols.md` sections 4.3 and 4.4).
 
 use std::collections::BTreeMap;
 

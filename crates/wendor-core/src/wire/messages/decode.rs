@@ -1,4 +1,4 @@
-//! An app's request as a neutral conversation (PROTOCOLS section 4.2).
+//! An app's request as a neutral conversation (`docs/protocols.md` section 4.2).
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD as BASE64;

@@ -15,7 +15,7 @@ use crate::wire::schema::closed;
 use crate::wire::seal::Seal;
 use crate::wire::verdict::Target;
 
-/// What is asked for where neither the app nor the offer says a limit: this dialect demands one (PROTOCOLS section 8.4).
+/// What is asked for where neither the app nor the offer says a limit: this dialect demands one (`docs/protocols.md` section 8.4).
 const USUAL_LIMIT: u64 = 4_096;
 
 /// The smallest budget of thinking that services take.

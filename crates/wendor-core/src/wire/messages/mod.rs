@@ -1,4 +1,4 @@
-//! The dialect of `POST /v1/messages` (PROTOCOLS section 4).
+//! The dialect of `POST /v1/messages` (`docs/protocols.md` section 4).
 //!
 //! - [`decode`], [`encode`]: requests from and to the neutral conversation
 //! - [`answer`], [`writer`]: answers to and from its events

@@ -1,4 +1,4 @@
-//! Answers for an app of this dialect: a stream frame by frame, and whole replies (PROTOCOLS sections 4.3 and 4.4).
+//! Answers for an app of this dialect: a stream frame by frame, and whole replies (`docs/protocols.md` sections 4.3 and 4.4).
 //!
 //! One block is open at a time. A call is closed only when its upstream says so or the answer ends, since its pieces may come in
 //! between others; what belongs behind it is held until then.

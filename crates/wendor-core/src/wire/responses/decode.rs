@@ -1,4 +1,4 @@
-//! An app's request as a neutral conversation (PROTOCOLS section 3.2).
+//! An app's request as a neutral conversation (`docs/protocols.md` section 3.2).
 
 use crate::catalog::upstream::Dialect;
 use crate::wire::chat_completions::decode::{effort, hosted, named_schema};

@@ -1,4 +1,4 @@
-//! Errors as the dialect's clients read them: whole as in chat-completions, in a stream as two frames (PROTOCOLS section 1.5). A failed
+//! Errors as the dialect's clients read them: whole as in chat-completions, in a stream as two frames (`docs/protocols.md` section 1.5). A failed
 //! response alone is passed over by most readers, the flat form of the second frame by some, so it carries both forms.
 
 use crate::wire::chat_completions::error::object;

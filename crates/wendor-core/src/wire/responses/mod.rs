@@ -1,4 +1,4 @@
-//! The dialect of `POST /v1/responses` (PROTOCOLS section 3).
+//! The dialect of `POST /v1/responses` (`docs/protocols.md` section 3).
 //!
 //! - [`decode`], [`encode`]: requests from and to the neutral conversation
 //! - [`answer`], [`writer`]: answers to and from its events

@@ -1,4 +1,4 @@
-//! Answers for an app of this dialect: a stream frame by frame, and whole replies (PROTOCOLS sections 3.3 and 3.4).
+//! Answers for an app of this dialect: a stream frame by frame, and whole replies (`docs/protocols.md` sections 3.3 and 3.4).
 
 use std::collections::BTreeMap;
 

@@ -1,7 +1,7 @@
 //! What becomes of a request at an offer, said before anything is encoded: for each field lossless, approximated or refused.
 //!
 //! A conversation and what is known of an offer enter ([`judge`]); a [`Verdict`] leaves, and after it encoding cannot fail. The rules
-//! are one table ([`table::TABLE`], PROTOCOLS sections 8.1 to 8.9), which drives the code, the tests and `docs/dialects.md`.
+//! are one table ([`table::TABLE`], `docs/protocols.md` sections 8.1 to 8.9), which drives the code, the tests and `docs/dialects.md`.
 //!
 //! - [`field`]: everything that a request can hold, as far as dialects differ in it
 //! - [`table`]: what becomes of each field in each dialect

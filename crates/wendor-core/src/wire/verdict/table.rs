@@ -1,4 +1,4 @@
-//! What becomes of each field in each dialect of an upstream (PROTOCOLS sections 8.1 to 8.9). The app's dialect matters only where a
+//! What becomes of each field in each dialect of an upstream (`docs/protocols.md` sections 8.1 to 8.9). The app's dialect matters only where a
 //! cell says so: whatever it was said in, the neutral form is the same.
 
 use super::field::Field;
