@@ -211,7 +211,7 @@ pub struct UpstreamCheckArgs {
     /// The value that a remedy needs.
     #[arg(long, value_name = "TEXT", requires = "mend")]
     pub value: Option<String>,
-    /// Ask on where that costs something: two plain questions, and one for each ability.
+    /// Ask on where that costs something: some plain questions, and one for each ability.
     #[arg(long)]
     pub prove: bool,
     /// Ask an offer without a rate all the same.

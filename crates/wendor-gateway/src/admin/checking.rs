@@ -47,7 +47,7 @@ pub struct CheckAsk {
     /// The model to be asked; one that is offered when absent.
     #[serde(default)]
     pub model: Option<String>,
-    /// Ask on where that costs something: two plain questions, and one for each ability.
+    /// Ask on where that costs something: some plain questions, and one for each ability.
     #[serde(default)]
     pub prove: bool,
     /// An offer without a rate may be asked all the same.
