@@ -1118,7 +1118,7 @@ export interface components {
             model?: string | null;
             /** @description An upstream of the catalogue. */
             name?: string | null;
-            /** @description Ask on where that costs something: two plain questions, and one for each ability. */
+            /** @description Ask on where that costs something: some plain questions, and one for each ability. */
             prove?: boolean;
             /** @description The team that pays; that of whoever asks when absent. */
             team?: string | null;
