@@ -35,10 +35,7 @@ pub fn line(question: &str) -> Result<String, Failure> {
 /// # Errors
 /// When none comes.
 pub fn hidden(question: &str) -> Result<String, Failure> {
-    match is_at_a_terminal() {
-        true => rpassword::prompt_password(question).map_err(unreadable),
-        false => line(question),
-    }
+    if is_at_a_terminal() { rpassword::prompt_password(question).map_err(unreadable) } else { line(question) }
 }
 
 /// A new password, which is typed twice where it is not seen.

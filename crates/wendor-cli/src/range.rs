@@ -27,9 +27,10 @@ pub fn read(args: &RangeArgs, now: DateTime<Utc>) -> Result<Option<Range>, Failu
         (from, to) => {
             let from = from.as_deref().map_or(Ok(DateTime::UNIX_EPOCH), instant)?;
             let to = to.as_deref().map_or(Ok(start_of(now.date_naive() + Days::new(1))), instant)?;
-            match from < to {
-                true => Ok(Some(Range { from, to })),
-                false => Err(Failure::NotUnderstood(format!("--to {to} does not lie after --from {from}"))),
+            if from < to {
+                Ok(Some(Range { from, to }))
+            } else {
+                Err(Failure::NotUnderstood(format!("--to {to} does not lie after --from {from}")))
             }
         }
     }

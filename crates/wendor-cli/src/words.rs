@@ -48,9 +48,10 @@ pub fn counts(column: &[u64]) -> Vec<String> {
         let hundredths = (count + 5_000) / 10_000;
         format!("{}.{:02} M", grouped(hundredths / 100), hundredths % 100)
     };
-    match column.iter().any(|count| *count >= 1_000_000) {
-        true => column.iter().map(in_millions).collect(),
-        false => column.iter().copied().map(grouped).collect(),
+    if column.iter().any(|count| *count >= 1_000_000) {
+        column.iter().map(in_millions).collect()
+    } else {
+        column.iter().copied().map(grouped).collect()
     }
 }
 

@@ -121,9 +121,10 @@ impl tower_service::Service<Name> for Hosts {
                 return Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, told));
             }
             let found: Vec<SocketAddr> = led.to.into_iter().map(|address| SocketAddr::new(address, 0)).collect();
-            match found.is_empty() {
-                true => Err(std::io::Error::new(std::io::ErrorKind::NotFound, "the name leads to no address")),
-                false => Ok(found.into_iter()),
+            if found.is_empty() {
+                Err(std::io::Error::new(std::io::ErrorKind::NotFound, "the name leads to no address"))
+            } else {
+                Ok(found.into_iter())
             }
         })
     }

@@ -167,9 +167,10 @@ impl Recent {
             }
             refusals.counts.insert(key, 1);
         }
-        let (latest, kept) = match refusal.is_issued {
-            true => (&mut refusals.latest, REFUSALS_KEPT),
-            false => (&mut refusals.strangers, STRANGERS_KEPT),
+        let (latest, kept) = if refusal.is_issued {
+            (&mut refusals.latest, REFUSALS_KEPT)
+        } else {
+            (&mut refusals.strangers, STRANGERS_KEPT)
         };
         if latest.len() >= kept {
             latest.pop_back();

@@ -142,9 +142,10 @@ impl ServerCertVerifier for Pinned {
         _ocsp: &[u8],
         _now: UnixTime,
     ) -> Result<ServerCertVerified, Error> {
-        match fingerprint(end_entity) == self.pin {
-            true => Ok(ServerCertVerified::assertion()),
-            false => Err(Error::InvalidCertificate(CertificateError::ApplicationVerificationFailure)),
+        if fingerprint(end_entity) == self.pin {
+            Ok(ServerCertVerified::assertion())
+        } else {
+            Err(Error::InvalidCertificate(CertificateError::ApplicationVerificationFailure))
         }
     }
 

@@ -39,9 +39,10 @@ pub async fn livez() -> HttpResponse {
 
 /// `GET /readyz` for whoever need not know more: whether requests can be served.
 pub async fn ready(app: web::Data<App>) -> HttpResponse {
-    match app.spool.is_writable() && !app.stopping.is_announced() && !app.is_out_of_date(app.clock.now()) {
-        true => HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"),
-        false => HttpResponse::ServiceUnavailable().content_type("text/plain; charset=utf-8").body("not ready\n"),
+    if app.spool.is_writable() && !app.stopping.is_announced() && !app.is_out_of_date(app.clock.now()) {
+        HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n")
+    } else {
+        HttpResponse::ServiceUnavailable().content_type("text/plain; charset=utf-8").body("not ready\n")
     }
 }
 

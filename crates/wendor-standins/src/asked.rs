@@ -33,9 +33,10 @@ pub(crate) async fn asked(
     if loads(&shared) {
         return Ok(chat::error(dialect, 503, "unavailable_error", "Loading model"));
     }
-    let mut response = match place.is_some_and(Place::is_beyond) {
-        true => chat::error(dialect, 429, "rate_limit_exceeded", "The limit of requests a minute is used up."),
-        false => served(shared, endpoint, question, fault).await?,
+    let mut response = if place.is_some_and(Place::is_beyond) {
+        chat::error(dialect, 429, "rate_limit_exceeded", "The limit of requests a minute is used up.")
+    } else {
+        served(shared, endpoint, question, fault).await?
     };
     place.into_iter().for_each(|place| place.tell(response.headers_mut()));
     Ok(response)

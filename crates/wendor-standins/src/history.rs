@@ -234,9 +234,10 @@ impl Maker<'_> {
         let mut now_ms = self.random.random_range(0..3);
         let mut attempts = Vec::new();
         for offer in offers {
-            let failure = match is_bad_moment {
-                true => Some(Failure::new(FailureKind::TimedOut, "no first token within 2s")),
-                false => self.mishap(offer, is_bad_morning),
+            let failure = if is_bad_moment {
+                Some(Failure::new(FailureKind::TimedOut, "no first token within 2s"))
+            } else {
+                self.mishap(offer, is_bad_morning)
             };
             let began_ms = now_ms;
             now_ms += match &failure {

@@ -275,9 +275,10 @@ async fn answered(
         if manners.hides_listing {
             return nothing();
         }
-        return Ok(match manners.bare_errors {
-            true => chat::json(AnswerBody::whole(r#"{"detail":"Not authenticated"}"#)).with_status(401),
-            false => chat::error(dialect, 401, "invalid_api_key", "The credential is not valid."),
+        return Ok(if manners.bare_errors {
+            chat::json(AnswerBody::whole(r#"{"detail":"Not authenticated"}"#)).with_status(401)
+        } else {
+            chat::error(dialect, 401, "invalid_api_key", "The credential is not valid.")
         });
     }
     let Some(path) = path else { return nothing() };

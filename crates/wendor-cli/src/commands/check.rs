@@ -254,10 +254,7 @@ async fn consent(args: &UpstreamCheckArgs, ask: &CheckAsk, management: &Manageme
     let free = CheckAsk { prove: false, ..ask.clone() };
     let cost: ProofCost = management.post("/upstreams/proof-cost", &body_of(&free)?).await?;
     output::note(&cost_words(&cost));
-    match args.yes {
-        true => Ok(()),
-        false => catalogue::confirm("Ask it?"),
-    }
+    if args.yes { Ok(()) } else { catalogue::confirm("Ask it?") }
 }
 
 fn cost_words(cost: &ProofCost) -> String {

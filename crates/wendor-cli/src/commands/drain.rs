@@ -16,9 +16,10 @@ const EVERY: Duration = Duration::from_millis(500);
 pub(super) async fn drain((name, wait): (&str, bool), management: &Management, reader: Reader) -> Result<(), Failure> {
     let applied = set(name, true, management).await?;
     if reader == Reader::Person {
-        let says = match applied.changes.is_empty() {
-            true => format!("{name} is drained already."),
-            false => format!("Revision {} is in force: {name} takes no new requests.", applied.revision),
+        let says = if applied.changes.is_empty() {
+            format!("{name} is drained already.")
+        } else {
+            format!("Revision {} is in force: {name} takes no new requests.", applied.revision)
         };
         output::line(&says)?;
     }

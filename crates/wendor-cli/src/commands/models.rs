@@ -18,9 +18,10 @@ pub(super) async fn run(
     management: &Management,
     reader: Reader,
 ) -> Result<(), Failure> {
-    let mut shown: InventoryShown = match refresh {
-        true => management.post("/inventory/refresh", &json!({ "upstream": name })).await?,
-        false => management.get("/inventory", &[]).await?,
+    let mut shown: InventoryShown = if refresh {
+        management.post("/inventory/refresh", &json!({ "upstream": name })).await?
+    } else {
+        management.get("/inventory", &[]).await?
     };
     if let Some(name) = &name {
         let names: Vec<&str> = shown.upstreams.iter().map(|line| line.upstream.as_str()).collect();

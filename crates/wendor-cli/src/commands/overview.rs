@@ -74,9 +74,10 @@ fn quota_cells(quota: &QuotaLine) -> Vec<String> {
     };
     let number = |text: &str| text.parse::<rust_decimal::Decimal>().unwrap_or_default();
     let limit = number(&quota.limit);
-    let share = match limit.is_zero() {
-        true => "-".to_owned(),
-        false => format!("{}%", (number(&quota.used) * rust_decimal::Decimal::from(100) / limit).round()),
+    let share = if limit.is_zero() {
+        "-".to_owned()
+    } else {
+        format!("{}%", (number(&quota.used) * rust_decimal::Decimal::from(100) / limit).round())
     };
     let warn = if quota.at_limit == "warn" { " (warns)" } else { "" };
     vec![

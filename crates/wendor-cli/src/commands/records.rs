@@ -37,9 +37,10 @@ fn state(spool: &SpoolLine) -> String {
         (1, _) => "1 entry waits for the database.".to_owned(),
         (number, _) => format!("{} entries wait for the database.", words::grouped(number)),
     };
-    let database = match spool.database_reachable {
-        true => "",
-        false => " The database cannot be reached; requests are served all the same.",
+    let database = if spool.database_reachable {
+        ""
+    } else {
+        " The database cannot be reached; requests are served all the same."
     };
     let keep = words::bytes(spool.keep_free_bytes);
     let free = spool.free_bytes.map(words::bytes);

@@ -143,9 +143,12 @@ fn remarks(together: &UsageLine, currency: &str) -> String {
 
 /// The command that lists the requests behind the first line.
 fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
-    let instant = |at: DateTime<Utc>| match at.time() == chrono::NaiveTime::MIN {
-        true => at.format("%Y-%m-%d").to_string(),
-        false => at.format("%Y-%m-%dT%H:%M:%SZ").to_string(),
+    let instant = |at: DateTime<Utc>| {
+        if at.time() == chrono::NaiveTime::MIN {
+            at.format("%Y-%m-%d").to_string()
+        } else {
+            at.format("%Y-%m-%dT%H:%M:%SZ").to_string()
+        }
     };
     let range = match &args.range {
         RangeArgs { last: Some(last), .. } => format!("--last {last}"),

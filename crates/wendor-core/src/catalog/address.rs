@@ -58,10 +58,7 @@ impl Address {
     pub fn endpoint(&self, path: &str) -> String {
         let last = self.0.rsplit('/').next().unwrap_or_default();
         let (first, rest) = path.trim_start_matches('/').split_once('/').unwrap_or_default();
-        match is_version(last) && is_version(first) {
-            true => format!("{}/{rest}", self.0),
-            false => format!("{}{path}", self.0),
-        }
+        if is_version(last) && is_version(first) { format!("{}/{rest}", self.0) } else { format!("{}{path}", self.0) }
     }
 
     /// Whether it asks for encryption.

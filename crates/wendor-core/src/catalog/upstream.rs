@@ -239,11 +239,10 @@ impl Fingerprint {
     /// A sentence with the text.
     pub fn parse(text: &str) -> Result<Self, String> {
         let digits: String = text.trim().trim_start_matches("sha256:").chars().filter(|each| *each != ':').collect();
-        match digits.len() == 64 && digits.bytes().all(|byte| byte.is_ascii_hexdigit()) {
-            true => Ok(Self(format!("sha256:{}", digits.to_ascii_lowercase()))),
-            false => {
-                Err(format!("`{text}` is no certificate's fingerprint: write `sha256:` and 64 hexadecimal digits"))
-            }
+        if digits.len() == 64 && digits.bytes().all(|byte| byte.is_ascii_hexdigit()) {
+            Ok(Self(format!("sha256:{}", digits.to_ascii_lowercase())))
+        } else {
+            Err(format!("`{text}` is no certificate's fingerprint: write `sha256:` and 64 hexadecimal digits"))
         }
     }
 

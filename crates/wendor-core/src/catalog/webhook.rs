@@ -94,12 +94,13 @@ impl Webhook {
     pub fn secret_in(variable: &str) -> Result<CredentialSource, String> {
         let rest = variable.strip_prefix(WEBHOOK_VARIABLES).unwrap_or_default();
         let is_allowed = |byte: u8| byte.is_ascii_uppercase() || byte.is_ascii_digit() || byte == b'_';
-        match !rest.is_empty() && rest.bytes().all(is_allowed) {
-            true => Ok(CredentialSource::Env(variable.to_owned())),
-            false => Err(format!(
+        if !rest.is_empty() && rest.bytes().all(is_allowed) {
+            Ok(CredentialSource::Env(variable.to_owned()))
+        } else {
+            Err(format!(
                 "`{}` is no variable of a webhook's secret: call it `{WEBHOOK_VARIABLES}NAME`, in capitals, where the service runs",
                 variable.escape_debug()
-            )),
+            ))
         }
     }
 }

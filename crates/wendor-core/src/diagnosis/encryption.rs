@@ -75,9 +75,10 @@ fn named(own: &Certificate) -> String {
 #[must_use]
 pub fn wants_ours(address: &Address, shown: bool, quoted: &str) -> Finding {
     let host = address.host();
-    let says = match shown {
-        true => format!("{host} refuses the certificate by which Wendor says who it is.{quoted}"),
-        false => format!("{host} wants a certificate that says who asks, and Wendor has none for it.{quoted}"),
+    let says = if shown {
+        format!("{host} refuses the certificate by which Wendor says who it is.{quoted}")
+    } else {
+        format!("{host} wants a certificate that says who asks, and Wendor has none for it.{quoted}")
     };
     let does = "Put a certificate that the server's owner issued, with its private key, as one PEM file into the service's folder of credentials, and name it in the upstream's setting `client_certificate`";
     let owner = format!("Please issue a client certificate for Wendor, or let {host} be asked with a key alone.");

@@ -177,11 +177,10 @@ fn proxy_sign_in(host: &str, heard: &Heard) -> Finding {
 
 fn redirected(address: &Address, path: &str, heard: &Heard) -> Finding {
     let target = heard.location.clone().unwrap_or_default();
-    let whole = match target.starts_with('/') && !target.starts_with("//") {
-        true => {
-            address.with(AddressParts { prefix: Some(""), ..AddressParts::default() }).as_str().to_owned() + &target
-        }
-        false => target.clone(),
+    let whole = if target.starts_with('/') && !target.starts_with("//") {
+        address.with(AddressParts { prefix: Some(""), ..AddressParts::default() }).as_str().to_owned() + &target
+    } else {
+        target.clone()
     };
     let bare = whole.split(['?', '#']).next().unwrap_or_default();
     let is_slash_added = bare.strip_suffix('/') == Some(address.endpoint(path).as_str());
@@ -196,9 +195,10 @@ fn redirected(address: &Address, path: &str, heard: &Heard) -> Finding {
     let moved = bare.strip_suffix(path).and_then(|base| Address::parse(base).ok()).filter(|base| base != address);
     if let Some(base) = moved {
         let is_other = !base.host().eq_ignore_ascii_case(address.host());
-        let why = match is_other {
-            true => "That is another host: nothing goes there before somebody says so.",
-            false => "Wendor follows no redirection, since a key would go along.",
+        let why = if is_other {
+            "That is another host: nothing goes there before somebody says so."
+        } else {
+            "Wendor follows no redirection, since a key would go along."
         };
         let says = format!("The server says that it is at {} now. {why}", base.as_str());
         return Finding::failing(FindingKind::Moved, says, vec![Remedy::address(base)]);

@@ -109,9 +109,10 @@ pub fn add_shown(model: &mut ModelSeen, shown: &Value) {
     model.context_window = window.and_then(|window| u32::try_from(window).ok()).or(model.context_window);
     if let Some(words) = shown.get("capabilities").and_then(Value::as_array) {
         let has = |word: &str| words.iter().any(|known| known.as_str() == Some(word));
-        let mut abilities = match has("completion") {
-            true => vec![Ability::Chat, Ability::Streaming, Ability::Whole, Ability::Json],
-            false => Vec::new(),
+        let mut abilities = if has("completion") {
+            vec![Ability::Chat, Ability::Streaming, Ability::Whole, Ability::Json]
+        } else {
+            Vec::new()
         };
         let further = [
             ("tools", Ability::Tools),

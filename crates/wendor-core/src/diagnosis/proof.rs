@@ -325,9 +325,10 @@ pub fn judge_vectors(found: &Vectors) -> Outcome {
     if one.is_empty() || one.len() != other.len() || one.len() != again.len() {
         return absent("vectors are empty or of several lengths");
     }
-    match distance(&one, &again) < distance(&one, &other) {
-        true => Outcome::Proven,
-        false => absent("an equal text is no nearer than another one"),
+    if distance(&one, &again) < distance(&one, &other) {
+        Outcome::Proven
+    } else {
+        absent("an equal text is no nearer than another one")
     }
 }
 

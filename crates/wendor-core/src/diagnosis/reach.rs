@@ -94,12 +94,13 @@ fn family_dead(address: &Address, good: IpAddr, dead: IpAddr) -> Finding {
     let good = bracketed(good);
     let use_good = Remedy::address(address.with(AddressParts { host: Some(&good), ..AddressParts::default() }));
     // A certificate is for a name, so the address would not do there.
-    let remedies = match address.is_encrypted() {
-        true => vec![Remedy::owner(format!(
+    let remedies = if address.is_encrypted() {
+        vec![Remedy::owner(format!(
             "Please take {dead} out of the name {}, or let the server listen there.",
             address.host()
-        ))],
-        false => vec![use_good],
+        ))]
+    } else {
+        vec![use_good]
     };
     Finding::noted(FindingKind::FamilyDead, says, remedies)
 }
@@ -108,11 +109,12 @@ fn refused(address: &Address, dialled: &Dialled) -> Finding {
     let (host, port) = (address.host(), address.port());
     if let Some(open) = dialled.open_at {
         let is_to_itself = open.is_loopback();
-        let says = match is_to_itself && !is_loopback(host) {
-            true => format!(
+        let says = if is_to_itself && !is_loopback(host) {
+            format!(
                 "Port {port} is open on this machine, but only to itself: the server listens on {open} and not on {host}."
-            ),
-            false => format!("Port {port} is open on this machine, on {open} and not on {host}."),
+            )
+        } else {
+            format!("Port {port} is open on this machine, on {open} and not on {host}.")
         };
         let open = bracketed(open);
         let mut remedies =

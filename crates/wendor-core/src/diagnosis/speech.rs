@@ -299,35 +299,32 @@ fn nowhere(address: &Address, looks: &Looks) -> Finding {
     if let Some(failed) = looks.failure_at(address) {
         return server_error(host, failed);
     }
-    let (kind, says, owner) = match looks.saw_page() {
-        true => (
+    let (kind, says, owner) = if looks.saw_page() {
+        (
             FindingKind::WebPage,
             format!("{at} answers with web pages for people; the API of a model server is not there."),
             format!("At which address does the model server behind {host} have its API? At {at} there are web pages."),
-        ),
-        false => (
+        )
+    } else {
+        (
             FindingKind::PathUnknown,
             format!(
                 "Something answers at {at}, but no dialect's endpoints are there, nor below {} usual paths.",
                 USUAL_PREFIXES.len()
             ),
             format!("Which path does the API of the model server on {host} stand below? At {at} there is nothing."),
-        ),
+        )
     };
     Finding::failing(kind, says, vec![Remedy::owner(owner)])
 }
 
 fn elsewhere(address: &Address, found: &Address) -> Finding {
     let is_shorter = found.prefix().len() < address.prefix().len();
-    let (kind, says) = match is_shorter {
-        true => (
-            FindingKind::PrefixDoubled,
-            format!("The address has a path too much: the API stands at {}.", found.as_str()),
-        ),
-        false => {
-            let lacks = found.prefix().strip_prefix(address.prefix()).unwrap_or(found.prefix());
-            (FindingKind::PrefixMissing, format!("The address lacks `{lacks}`: the API stands at {}.", found.as_str()))
-        }
+    let (kind, says) = if is_shorter {
+        (FindingKind::PrefixDoubled, format!("The address has a path too much: the API stands at {}.", found.as_str()))
+    } else {
+        let lacks = found.prefix().strip_prefix(address.prefix()).unwrap_or(found.prefix());
+        (FindingKind::PrefixMissing, format!("The address lacks `{lacks}`: the API stands at {}.", found.as_str()))
     };
     Finding::failing(kind, says, vec![Remedy::address(found.clone())])
 }

@@ -30,9 +30,10 @@ pub fn bounded(text: &str, limit: usize) -> String {
     let mut end = 0;
     for letter in text.chars() {
         let before = kept.len();
-        match letter.is_control() {
-            true => kept.extend(letter.escape_default()),
-            false => kept.push(letter),
+        if letter.is_control() {
+            kept.extend(letter.escape_default())
+        } else {
+            kept.push(letter)
         }
         if kept.len() <= room {
             end = kept.len();

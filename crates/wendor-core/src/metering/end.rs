@@ -72,10 +72,7 @@ impl End {
     /// ```
     #[must_use]
     pub fn of_leaving(waited_ms: u64, failed_attempts: usize) -> Self {
-        match failed_attempts > 0 || waited_ms >= GIVEN_UP_AFTER_MS {
-            true => Self::Abandoned,
-            false => Self::Cancelled,
-        }
+        if failed_attempts > 0 || waited_ms >= GIVEN_UP_AFTER_MS { Self::Abandoned } else { Self::Cancelled }
     }
 
     /// Whether the app was left without a whole answer through no doing of its own.

@@ -215,9 +215,12 @@ impl Failing {
     fn notice(&self, now: DateTime<Utc>) -> Notice {
         let mut why = Vec::new();
         why.extend(self.since.map(|at| format!("Since {}.", since_words(at, now))));
-        why.extend(self.next_trial.map(|at| match at > now {
-            true => format!("The next trial is at {}.", at.format("%H:%M:%S")),
-            false => "The next request tries it.".to_owned(),
+        why.extend(self.next_trial.map(|at| {
+            if at > now {
+                format!("The next trial is at {}.", at.format("%H:%M:%S"))
+            } else {
+                "The next request tries it.".to_owned()
+            }
         }));
         why.extend(self.reached.iter().map(|reached| reached::sentence(reached, OF_LATE_MINUTES)));
         if self.reached.is_empty() {

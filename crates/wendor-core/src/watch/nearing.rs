@@ -66,9 +66,10 @@ impl NearLimit {
                 format!("{} {}", grouped(whole), self.measure.as_str().replace('-', " "))
             }
         };
-        let percent = match self.limit.is_zero() {
-            true => Decimal::from(100),
-            false => (self.used * Decimal::from(100) / self.limit).trunc(),
+        let percent = if self.limit.is_zero() {
+            Decimal::from(100)
+        } else {
+            (self.used * Decimal::from(100) / self.limit).trunc()
         };
         let window = match self.window {
             Window::Month => now.format("%B's").to_string(),

@@ -109,10 +109,7 @@ impl Passage {
         let input_estimate = head.input_estimate;
         let estimates_usage =
             to == Dialect::Messages || (head.estimates_usage && head.usage_frame == UsageFrame::Asked);
-        let way = match from == to {
-            true => Way::same(to, head),
-            false => Way::Translated(codec::of(to).writer(head)),
-        };
+        let way = if from == to { Way::same(to, head) } else { Way::Translated(codec::of(to).writer(head)) };
         Self {
             decoder: FrameDecoder::new(codec::of(from).framing()),
             reader: codec::of(from).reader(),

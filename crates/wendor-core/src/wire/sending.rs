@@ -54,12 +54,11 @@ pub fn prepare(
         Content::Embedding(embedding) => {
             let form = form_of(target.dialect).unwrap_or(embedding.form);
             let own_form = if is_own { embedding.form } else { form };
-            let pieces = match is_own {
-                true => passed(request, (body, None), target, &mut changes),
-                false => {
-                    changes.extend(embedding.approximated(target.dialect).iter().map(changed));
-                    vec![Bytes::from(embedding.write(form, target.model))]
-                }
+            let pieces = if is_own {
+                passed(request, (body, None), target, &mut changes)
+            } else {
+                changes.extend(embedding.approximated(target.dialect).iter().map(changed));
+                vec![Bytes::from(embedding.write(form, target.model))]
             };
             Sending { pieces, path: Some(path_of(own_form, target.model)), is_streamed: false, changes }
         }

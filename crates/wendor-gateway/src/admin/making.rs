@@ -91,12 +91,11 @@ pub(super) async fn team(
     let name = name_of(&body.name)?;
     let note = format!("team {name} made");
     let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, _| {
-        match catalogue.teams.contains_key(name.as_str()) {
-            true => Err(Problem::Conflict(format!("there is a team `{name}` already"))),
-            false => {
-                catalogue.teams.insert(name, Team::default());
-                Ok(Vec::new())
-            }
+        if catalogue.teams.contains_key(name.as_str()) {
+            Err(Problem::Conflict(format!("there is a team `{name}` already")))
+        } else {
+            catalogue.teams.insert(name, Team::default());
+            Ok(Vec::new())
         }
     });
     Ok(web::Json(applied.await?))

@@ -319,8 +319,9 @@ fn head_of(response: &Response<Incoming>) -> Heard {
 pub fn scrubbed(heard: Heard, secret: Option<&Secret>) -> Heard {
     let Some(secret) = secret else { return heard };
     let text = String::from_utf8_lossy(&heard.body);
-    match text.contains(secret.expose()) {
-        true => Heard { body: Bytes::from(text.replace(secret.expose(), "(the key)")), ..heard },
-        false => heard,
+    if text.contains(secret.expose()) {
+        Heard { body: Bytes::from(text.replace(secret.expose(), "(the key)")), ..heard }
+    } else {
+        heard
     }
 }

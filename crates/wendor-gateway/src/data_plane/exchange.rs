@@ -312,9 +312,10 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
             let events = codec::of(from).read_whole(&bytes)?;
             let mut facts = Facts { is_finished: true, ..Facts::default() };
             events.iter().for_each(|event| if from == to { facts.take(event) } else { facts.take_for(to, event) });
-            let bytes = match from == to {
-                true => whole_marked(bytes, &events, &(one.head)().seals),
-                false => Bytes::from(codec::of(to).write_whole(&Answer::of(events), &(one.head)())?),
+            let bytes = if from == to {
+                whole_marked(bytes, &events, &(one.head)().seals)
+            } else {
+                Bytes::from(codec::of(to).write_whole(&Answer::of(events), &(one.head)())?)
             };
             Ok(WholeReply::json(bytes, facts))
         }
@@ -339,9 +340,10 @@ fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result
     // Some clients decode base64 without looking, so an upstream that ignores the wish is mended.
     let is_as_wished =
         embedding.encoding == Encoding::Numbers || memchr::memmem::find(&bytes, b"\"embedding\":\"").is_some();
-    let bytes = match is_same && is_as_wished && found.came_in_order {
-        true => bytes,
-        false => Bytes::from(embedding.reply(&found, one.request)),
+    let bytes = if is_same && is_as_wished && found.came_in_order {
+        bytes
+    } else {
+        Bytes::from(embedding.reply(&found, one.request))
     };
     Ok(WholeReply::json(bytes, facts))
 }
@@ -396,9 +398,10 @@ async fn first_event(
     }
     let mut body = response.into_body();
     let has_own_events = [Kind::Passed(TRANSCRIPTIONS), Kind::Passed("/v1/images/generations")];
-    let mut passage = match has_own_events.contains(&one.request.endpoint.kind) {
-        true => Passage::plain(one.upstream.dialect, (one.head)()),
-        false => Passage::new(one.upstream.dialect, one.request.endpoint.dialect, (one.head)()),
+    let mut passage = if has_own_events.contains(&one.request.endpoint.kind) {
+        Passage::plain(one.upstream.dialect, (one.head)())
+    } else {
+        Passage::new(one.upstream.dialect, one.request.endpoint.dialect, (one.head)())
     };
     let mut is_over = false;
     loop {

@@ -63,13 +63,15 @@ pub(super) fn over_quota(full: &QuotaFull) -> String {
         Window::Day => "today (UTC)",
         Window::Month => "this month (UTC)",
     };
-    let held = match room.reserved.is_zero() {
-        true => String::new(),
-        false => format!(", {} more are held by requests under way", room.reserved.normalize()),
+    let held = if room.reserved.is_zero() {
+        String::new()
+    } else {
+        format!(", {} more are held by requests under way", room.reserved.normalize())
     };
-    let alone = match room.wanted > room.limit {
-        true => format!(" This request alone may need {}: ask for fewer with `max_tokens`.", room.wanted.normalize()),
-        false => String::new(),
+    let alone = if room.wanted > room.limit {
+        format!(" This request alone may need {}: ask for fewer with `max_tokens`.", room.wanted.normalize())
+    } else {
+        String::new()
     };
     let wait = (room.resets_at - *now).max(TimeDelta::zero());
     format!(

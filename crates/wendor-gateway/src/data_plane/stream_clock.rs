@@ -68,9 +68,10 @@ impl StreamClock {
             }
             if due <= now {
                 let pause = humantime::format_duration(self.between_events);
-                let detail = match due == self.whole_until {
-                    true => WHOLE_TOO_LONG.to_owned(),
-                    false => format!("no further event within {pause}"),
+                let detail = if due == self.whole_until {
+                    WHOLE_TOO_LONG.to_owned()
+                } else {
+                    format!("no further event within {pause}")
                 };
                 return Poll::Ready(Err(Failure::new(FailureKind::TimedOut, detail)));
             }

@@ -36,9 +36,10 @@ pub(super) fn optional<T>(text: &str, parse: impl FnOnce(&str) -> Result<T, Stri
 }
 
 pub(super) fn database(text: &str) -> Result<wendor_core::secret::Secret, String> {
-    match text.starts_with("postgres://") || text.starts_with("postgresql://") {
-        true => Ok(wendor_core::secret::Secret::new(text)),
-        false => Err("write postgres://user@host:port/database".to_owned()),
+    if text.starts_with("postgres://") || text.starts_with("postgresql://") {
+        Ok(wendor_core::secret::Secret::new(text))
+    } else {
+        Err("write postgres://user@host:port/database".to_owned())
     }
 }
 
@@ -74,9 +75,10 @@ pub(super) fn connections(text: &str) -> Result<usize, String> {
 }
 
 pub(super) fn level(text: &str) -> Result<String, String> {
-    match ["error", "warn", "info", "debug"].contains(&text) {
-        true => Ok(text.to_owned()),
-        false => Err("use error, warn, info or debug".to_owned()),
+    if ["error", "warn", "info", "debug"].contains(&text) {
+        Ok(text.to_owned())
+    } else {
+        Err("use error, warn, info or debug".to_owned())
     }
 }
 

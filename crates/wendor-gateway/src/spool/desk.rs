@@ -51,10 +51,7 @@ impl Desks {
         }
         locked(&self.own(spool).waiting).tasks.push_back((number, context.waker().clone()));
         // It may have been written while it was put down, by a writer that did not see it there.
-        match self.written.load(Ordering::Acquire) >= number {
-            true => Poll::Ready(()),
-            false => Poll::Pending,
-        }
+        if self.written.load(Ordering::Acquire) >= number { Poll::Ready(()) } else { Poll::Pending }
     }
 
     /// The writer is told at the end of this thread's turn. `false` on a thread without a loop, where whoever asks tells it.

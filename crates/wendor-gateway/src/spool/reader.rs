@@ -191,9 +191,10 @@ impl SpoolReader {
                 "a part of a spool segment cannot be read: it is set aside, what follows is drained"
             );
         }
-        match next.is_some() || !is_all {
-            true => Ok(Step::PassedOver(at.offset + u64::try_from(passed).unwrap_or(0))),
-            false => Ok(Step::SegmentEnds),
+        if next.is_some() || !is_all {
+            Ok(Step::PassedOver(at.offset + u64::try_from(passed).unwrap_or(0)))
+        } else {
+            Ok(Step::SegmentEnds)
         }
     }
 

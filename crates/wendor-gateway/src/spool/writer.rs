@@ -163,10 +163,7 @@ fn rotate(segment: &mut Segment, shared: &Shared, syncer: Option<&Syncer>) {
 fn write_until_done(segment: &mut Segment, frames: &[u8], shared: &Shared) {
     let mut is_written = false;
     loop {
-        let tried = match is_written {
-            true => Ok(()),
-            false => segment.append(frames),
-        };
+        let tried = if is_written { Ok(()) } else { segment.append(frames) };
         // What was appended once must not be again, whatever comes of making it durable.
         is_written |= tried.is_ok();
         let tried = tried.and_then(|()| match shared.options.sync {
@@ -192,13 +189,12 @@ fn look_for_room(shared: &Shared) {
     if shared.has_room.swap(has_room, Ordering::Relaxed) == has_room {
         return;
     }
-    match has_room {
-        true => tracing::info!(free, "the disk of the spool has room again"),
-        false => {
-            tracing::error!(free, keep, "the disk of the spool is nearly full: requests are refused until it has room");
-            // The drain may have nothing to read, and still something to delete.
-            shared.has_more.notify_one();
-        }
+    if has_room {
+        tracing::info!(free, "the disk of the spool has room again")
+    } else {
+        tracing::error!(free, keep, "the disk of the spool is nearly full: requests are refused until it has room");
+        // The drain may have nothing to read, and still something to delete.
+        shared.has_more.notify_one();
     }
 }
 

@@ -36,9 +36,10 @@ pub(super) fn read(reader: &mut Reader<'_>, table: &mut super::reader::Table<'_>
 fn weights(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<WeightsPin> {
     let mut table = reader.table(item)?;
     let digest = reader.required(&mut table, "digest").and_then(|item| {
-        let digest = |text: &str| match text.len() >= 12 && text.bytes().all(|byte| byte.is_ascii_graphic()) {
-            true => Ok(text.to_owned()),
-            false => {
+        let digest = |text: &str| {
+            if text.len() >= 12 && text.bytes().all(|byte| byte.is_ascii_graphic()) {
+                Ok(text.to_owned())
+            } else {
                 Err(format!("`{text}` is no digest: copy it from `wendor upstream models`, 12 characters or more"))
             }
         };

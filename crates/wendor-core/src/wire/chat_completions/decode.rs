@@ -352,9 +352,10 @@ fn functions(object: &mut Object<'_>, conversation: &mut Conversation) -> Result
         conversation.not_known(function);
     }
     if let Some(node) = object.take("function_call") {
-        conversation.tool_choice = Some(match node.is_text() {
-            true => choice(&node)?,
-            false => ToolChoice::Named(node.object()?.required_text("name", "the function's name")?),
+        conversation.tool_choice = Some(if node.is_text() {
+            choice(&node)?
+        } else {
+            ToolChoice::Named(node.object()?.required_text("name", "the function's name")?)
         });
     }
     Ok(())

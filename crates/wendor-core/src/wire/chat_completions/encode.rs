@@ -165,9 +165,10 @@ fn assistant(turn: &Turn, parts: &[&Part], conversation: &Conversation, target: 
         return None;
     }
     let message = Members::new().put("role", "assistant");
-    let message = match said.is_empty() {
-        true => message.put("content", Json::Null),
-        false => message.put("content", content(&said, conversation, target)),
+    let message = if said.is_empty() {
+        message.put("content", Json::Null)
+    } else {
+        message.put("content", content(&said, conversation, target))
     };
     let message = message.some("refusal", refusal);
     let message = if thinking.is_empty() { message } else { message.put("reasoning_content", thinking) };
@@ -254,10 +255,7 @@ fn tool_of(tool: &Tool, as_function: bool) -> Json {
     match &tool.kind {
         ToolKind::Function { parameters, .. } => {
             let function = members.some("parameters", parameters.as_ref()).some("strict", tool.is_strict);
-            match as_function {
-                true => function.into(),
-                false => Members::typed("function").put("function", function).into(),
-            }
+            if as_function { function.into() } else { Members::typed("function").put("function", function).into() }
         }
         ToolKind::Custom(format) => {
             Members::typed("custom").put("custom", members.some("format", format.as_ref())).into()

@@ -101,12 +101,11 @@ impl ChatRequest {
             Some(_) => return Err(BadRequest::of("stream", "invalid_type", "`stream` has to be true or false")),
         };
         let options = members.iter().find(|member| member.name == "stream_options");
-        let (delivery, usage_edit) = match is_streamed {
-            true => {
-                let (usage, edit) = usage_of(options, body)?;
-                (Delivery::Streamed(usage), edit)
-            }
-            false => (Delivery::Whole, None),
+        let (delivery, usage_edit) = if is_streamed {
+            let (usage, edit) = usage_of(options, body)?;
+            (Delivery::Streamed(usage), edit)
+        } else {
+            (Delivery::Whole, None)
         };
         let new_limit = count(find("max_completion_tokens"), "max_completion_tokens")?;
         let old_limit = count(find("max_tokens"), "max_tokens")?;

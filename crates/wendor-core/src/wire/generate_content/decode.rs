@@ -44,9 +44,10 @@ pub fn read(body: &str, outside: Outside<'_>) -> Result<Conversation, Wrong> {
     }
     object.take("model");
     if let Some(system) = object.take("systemInstruction") {
-        let parts = match system.is_text() {
-            true => vec![Part::of(PartKind::Text(system.text()?), system.path())],
-            false => content_parts(&system, &mut conversation)?.1,
+        let parts = if system.is_text() {
+            vec![Part::of(PartKind::Text(system.text()?), system.path())]
+        } else {
+            content_parts(&system, &mut conversation)?.1
         };
         conversation.turns.push(Turn::of(Role::System, parts, system.path()));
     }

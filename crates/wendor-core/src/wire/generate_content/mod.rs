@@ -38,9 +38,10 @@ impl Codec for GenerateContent {
     }
 
     fn path(&self, model: &str, is_streamed: bool) -> String {
-        match is_streamed {
-            true => format!("/v1beta/models/{model}:streamGenerateContent?alt=sse"),
-            false => format!("/v1beta/models/{model}:generateContent"),
+        if is_streamed {
+            format!("/v1beta/models/{model}:streamGenerateContent?alt=sse")
+        } else {
+            format!("/v1beta/models/{model}:generateContent")
         }
     }
 

@@ -44,10 +44,8 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
     let mut object = Node::of_request(body).object()?;
     let model = object.required_text("model", "the name of a route")?;
     let mut conversation = Conversation::of(Dialect::Messages, model);
-    conversation.delivery = match object.flag("stream")?.unwrap_or(false) {
-        true => Delivery::Streamed(UsageFrame::Asked),
-        false => Delivery::Whole,
-    };
+    conversation.delivery =
+        if object.flag("stream")?.unwrap_or(false) { Delivery::Streamed(UsageFrame::Asked) } else { Delivery::Whole };
     if let Some(system) = object.take("system") {
         let mut parts = content(&system, &mut conversation)?;
         tell_cache_marks(&mut parts, Role::System);

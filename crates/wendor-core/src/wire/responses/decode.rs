@@ -46,10 +46,8 @@ pub fn read(body: &str, _outside: Outside<'_>) -> Result<Conversation, Wrong> {
     let mut object = Node::of_request(body).object()?;
     let model = object.required_text("model", "the name of a route")?;
     let mut conversation = Conversation::of(Dialect::Responses, model);
-    conversation.delivery = match object.flag("stream")?.unwrap_or(false) {
-        true => Delivery::Streamed(UsageFrame::Asked),
-        false => Delivery::Whole,
-    };
+    conversation.delivery =
+        if object.flag("stream")?.unwrap_or(false) { Delivery::Streamed(UsageFrame::Asked) } else { Delivery::Whole };
     object.take("stream_options");
     if let Some(instructions) = object.text("instructions")? {
         conversation.turns.push(Turn::of_text(Role::System, instructions, "instructions"));

@@ -190,13 +190,12 @@ fn call_item(call: &ToolCall) -> Members {
 fn result_item(result: &ToolResult, conversation: &Conversation, target: &Target<'_>) -> Members {
     let id = result.call.clone().or_else(|| result.name.clone()).unwrap_or_default();
     let has_media = result.parts.iter().any(|part| !matches!(part.kind, PartKind::Text(_)));
-    let output: Json = match has_media {
-        true => {
-            let failed = result.is_error.then(|| Json::from(Members::typed("input_text").put("text", FAILED)));
-            let of = |part| part_of(part, Role::User, conversation, target);
-            failed.into_iter().chain(result.parts.iter().filter_map(of)).collect::<Vec<_>>().into()
-        }
-        false => result_text(result).into(),
+    let output: Json = if has_media {
+        let failed = result.is_error.then(|| Json::from(Members::typed("input_text").put("text", FAILED)));
+        let of = |part| part_of(part, Role::User, conversation, target);
+        failed.into_iter().chain(result.parts.iter().filter_map(of)).collect::<Vec<_>>().into()
+    } else {
+        result_text(result).into()
     };
     let kind = match result.kind {
         CallKind::Function => "function_call_output",
@@ -208,9 +207,10 @@ fn result_item(result: &ToolResult, conversation: &Conversation, target: &Target
 /// Thinking goes back only with a seal that this upstream made.
 fn thinking_item(thinking: &Thinking, conversation: &Conversation, target: &Target<'_>) -> Option<Members> {
     let own = target.own_seal(conversation, thinking.seal.as_ref()?)?;
-    let summary = match thinking.text.is_empty() {
-        true => Vec::new(),
-        false => vec![Members::typed("summary_text").put("text", &thinking.text).into()],
+    let summary = if thinking.text.is_empty() {
+        Vec::new()
+    } else {
+        vec![Members::typed("summary_text").put("text", &thinking.text).into()]
     };
     Some(Members::typed("reasoning").put("summary", summary).put("encrypted_content", own.text()))
 }

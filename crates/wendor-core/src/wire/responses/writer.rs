@@ -306,9 +306,10 @@ fn item_of(item: &Item, status: &'static str, head: &AnswerHead) -> Members {
             members.put("type", "message").put("status", status).put("role", "assistant").put("content", content)
         }
         Kind::Thinking => {
-            let summary = match is_whole && !item.text.is_empty() {
-                true => vec![Members::typed("summary_text").put("text", &item.text).into()],
-                false => Vec::new(),
+            let summary = if is_whole && !item.text.is_empty() {
+                vec![Members::typed("summary_text").put("text", &item.text).into()]
+            } else {
+                Vec::new()
             };
             let seal = item.seal.as_ref().filter(|_| is_whole).map(|seal| head.seals.mark(seal));
             members.put("type", "reasoning").put("summary", summary).some("encrypted_content", seal)

@@ -151,10 +151,13 @@ fn rule(from: Dialect, target: &Target<'_>, field: Field) -> Cell {
         return Cell::Carried;
     }
     match cell {
-        Cell::Marked(mark, else_) => match target.marks.contains(&mark) {
-            true => Cell::Carried,
-            false => *else_,
-        },
+        Cell::Marked(mark, else_) => {
+            if target.marks.contains(&mark) {
+                Cell::Carried
+            } else {
+                *else_
+            }
+        }
         Cell::OwnOnly(else_) => {
             if is_own {
                 Cell::Carried

@@ -203,9 +203,10 @@ async fn an_image_that_cannot_be_passed_on_is_told(#[case] streamed: bool) {
     let (ferry, standins) = begin().await;
     let parts = json!([{ "text": "Here it is." }, { "inlineData": { "mimeType": "image/png", "data": IMAGE } }]);
     let answer = json!({ "candidates": [{ "content": { "role": "model", "parts": parts }, "index": 0, "finishReason": "STOP" }] });
-    let (kind, answer) = match streamed {
-        true => ("text/event-stream", format!("data: {answer}\n\n")),
-        false => ("application/json", answer.to_string()),
+    let (kind, answer) = if streamed {
+        ("text/event-stream", format!("data: {answer}\n\n"))
+    } else {
+        ("application/json", answer.to_string())
     };
     standins[1].replay(reply(kind, &answer));
     let asked = ferry.ask(&question("to-generate-content", streamed)).await;
