@@ -147,7 +147,7 @@ async fn whether_it_lives_and_is_ready_is_told_whatever_the_database_does() {
         for (path, expected) in [("/livez", 200), ("/readyz", 503), ("/v1/models", 503)] {
             let (status, took) = look(method.clone(), path).await.unwrap();
             assert_eq!(status, expected, "{method} {path}: {}", waiting.log());
-            assert!(took < Duration::from_millis(500), "{path}: {took:?}");
+            assert!(took < Duration::from_secs(3), "{path}: {took:?}");
         }
     }
     for (path, expected) in [("/livez", 200), ("/readyz", 200)] {
