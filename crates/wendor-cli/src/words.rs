@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::metering::money::Money;
+
 pub use wendor_core::metering::summary::{grouped, seconds};
 
 /// An amount that came as text, with `decimals`; the text itself when it is none.

@@ -1,7 +1,6 @@
 //! Names that people give: of upstreams, routes, teams; and of offers, `upstream/model`.
 //!
 //! Text enters, a checked name leaves or the reason why it is none. Past the edge nothing is checked twice.
-//! [`nearest`] finds what someone probably meant when a name does not exist.
 
 use std::sync::Arc;
 
@@ -146,30 +145,6 @@ impl From<OfferName> for String {
     fn from(name: OfferName) -> Self {
         name.to_string()
     }
-}
-
-/// Which of `candidates` someone who wrote `wanted` probably meant; none when nothing is near.
-///
-/// Near means at most a third of the letters changed, added, left out or swapped (optimal string alignment distance),
-/// but always up to two.
-///
-/// ```
-/// let routes = ["night-sailings", "manifests"];
-/// assert_eq!(wendor_core::name::nearest("night-sailing", routes), Some("night-sailings"));
-/// assert_eq!(wendor_core::name::nearest("weather", routes), None);
-/// ```
-pub fn nearest<'a>(wanted: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    // A very long text would cost time squared and cannot be near a name of at most 64 characters.
-    if wanted.len() > 2 * MAX_NAME_LENGTH {
-        return None;
-    }
-    let allowed = (wanted.chars().count() / 3).max(2);
-    candidates
-        .into_iter()
-        .map(|candidate| (strsim::osa_distance(wanted, candidate), candidate))
-        .filter(|(distance, _)| *distance <= allowed)
-        .min()
-        .map(|(_, candidate)| candidate)
 }
 
 #[cfg(test)]

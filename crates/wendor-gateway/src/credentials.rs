@@ -309,7 +309,8 @@ pub async fn keep_anew(
 mod tests {
     use super::*;
     use rstest::rstest;
-    use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
+    use wendor_core::catalog::upstream::{Address, Hosting};
+    use wendor_wire::dialect::Dialect;
 
     fn upstream(credential: Option<CredentialSource>) -> Upstream {
         let address = Address::parse("http://quarry.example").unwrap();

@@ -9,9 +9,11 @@ use chrono::{DateTime, Utc};
 use tokio::sync::oneshot;
 use tokio::time::{Instant, sleep};
 use wendor_core::name::Name;
-use wendor_core::routing::pace::{MinuteLimits, Standing, Told};
-pub use wendor_core::routing::queue::{Ask, Lane, Limits, NoRoom, QueueFull};
+use wendor_core::routing::pace::{MinuteLimits, Standing};
 use wendor_core::routing::queue::{Next, Room, WaitId};
+use wendor_wire::told_limits::ToldLimit;
+
+pub use wendor_core::routing::queue::{Ask, Lane, Limits, NoRoom, QueueFull};
 
 /// Who is served at an upstream, or at one offer of it, and who waits.
 #[derive(Debug)]
@@ -117,7 +119,7 @@ impl Gate {
     }
 
     /// The service has told of its limits.
-    pub fn told(&self, told: &[Told]) {
+    pub fn told(&self, told: &[ToldLimit]) {
         let (now, mut state) = (self.now(), self.state());
         told.iter().for_each(|told| state.room.told(*told, now));
         state.admit(now);
@@ -209,7 +211,7 @@ impl Waiting {
                 }
                 next
             };
-            // Told or not: whether it has room is what counts, and that is looked at again.
+            // ToldLimit or not: whether it has room is what counts, and that is looked at again.
             tokio::select! {
                 _told = &mut self.turn => {}
                 () = sleep(next.unwrap_or_default()), if next.is_some() => {}
@@ -300,7 +302,7 @@ mod tests {
         }
         let past = began.elapsed().as_millis();
         assert!((2_000..2_400).contains(&past), "56 come in a minute: {past} ms");
-        gate.told(&[Told { paced: wendor_core::routing::pace::Paced::Requests, limit: 9, left: 0, whole_in: None }]);
+        gate.told(&[ToldLimit { paced: wendor_wire::told_limits::Paced::Requests, limit: 9, left: 0, whole_in: None }]);
         assert_eq!(gate.standings(a_minute).len(), 2);
     }
 }

@@ -9,7 +9,8 @@ use std::sync::Arc;
 use std::task::{Context, Poll};
 
 use hyper_util::client::legacy::connect::dns::Name;
-use wendor_core::catalog::reach::{Reach, is_public};
+use wendor_core::catalog::reach::Reach;
+use wendor_wire::address::is_public;
 
 /// Names with their addresses, and the addresses that nothing goes to.
 #[derive(Clone, Debug, Default)]

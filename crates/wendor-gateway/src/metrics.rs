@@ -1,10 +1,9 @@
 //! Every metric, with its unit, labels and meaning. Labels come from closed sets or configured names, never from a path or text
 //! that someone sent.
 
-use wendor_core::metering::entry::LedgerEntry;
-
 use prometheus::core::Collector;
 use prometheus::{Encoder, HistogramOpts, HistogramVec, IntCounterVec, IntGauge, Opts, Registry, TextEncoder};
+use wendor_core::metering::entry::LedgerEntry;
 
 const FIRST_TOKEN: &str = "From a request's arrival to its first token.";
 const COLD_STARTS: &str = "Loads of models while requests came.";

@@ -9,12 +9,12 @@ use wendor_core::catalog::Catalogue;
 use wendor_core::catalog::key::{AppKey, KeyHash};
 use wendor_core::catalog::team::Team;
 use wendor_core::catalog::upstream::Upstream;
+use wendor_core::held::Guarded;
 use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
 use wendor_core::quota::{Quota, QuotaId};
-use wendor_core::wire::held::Guarded;
-use wendor_core::wire::seal::SealDomain;
 use wendor_store::{Store, StoreError};
+use wendor_wire::seal::SealDomain;
 
 use crate::credentials::{Credential, Kept, Keyring};
 use crate::data_plane::outlet::Outlet;

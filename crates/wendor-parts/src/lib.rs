@@ -149,8 +149,8 @@ pub fn bom(parts: &[Part]) -> anyhow::Result<String> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
     use rstest::rstest;
+    use super::*;
 
     fn root() -> std::path::PathBuf {
         Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")

@@ -1,17 +1,17 @@
 //! What stands before the answer to a question: a limit, a model that loads; and the events that it takes.
 
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use hyper::Response;
-use wendor_core::wire::endpoint::Endpoint;
+use wendor_wire::endpoint::Endpoint;
 
 use crate::chat::{self, AnswerBody};
 use crate::fault::Fault;
 use crate::limit::Place;
 use crate::memory::{REMEMBERED, Shared};
 use crate::server::{WithStatus, served};
-use std::sync::Arc;
 
 /// Whether it still loads its model.
 fn loads(shared: &Shared) -> bool {

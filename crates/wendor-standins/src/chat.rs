@@ -13,14 +13,16 @@ use hyper::body::{Body, Frame};
 use hyper::{Response, header};
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::codec::{self, AnswerHead, ErrorTold, Framing};
-use wendor_core::wire::conversation::answer::Answer;
-use wendor_core::wire::conversation::event::Event;
-use wendor_core::wire::conversation::{Conversation, Delivery, PartKind, Role, UsageFrame};
-use wendor_core::wire::listing::{Listed, shape};
-use wendor_core::wire::seal::SealDomain;
+use wendor_wire::asked::AppRequest;
+use wendor_wire::codec::{AnswerHead, ErrorTold};
+use wendor_wire::conversation::answer::Answer;
+use wendor_wire::conversation::event::Event;
+use wendor_wire::conversation::{Conversation, Delivery, PartKind, Role, UsageFrame};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::listing::{Listed, shape};
+use wendor_wire::seal::SealDomain;
+use wendor_wire::sse::Framing;
 
 use crate::fault::Fault;
 use crate::manners::Manners;
@@ -149,7 +151,7 @@ fn in_one_piece(
     fault: &Fault,
 ) -> Result<Response<AnswerBody>, std::io::Error> {
     let events = script.events.iter().cloned().chain([Event::Usage(script.usage())]);
-    let body = codec::of(dialect).write_whole(&Answer::of(events), head);
+    let body = dialects::of(dialect).write_whole(&Answer::of(events), head);
     let body = body.map_err(|failure| std::io::Error::other(failure.detail))?;
     let body = match &manners.says_error {
         Some(message) => serde_json::json!({ "error": { "message": message, "type": "server_error" } }).to_string(),
@@ -314,7 +316,7 @@ fn streamed(dialect: Dialect, mut stream: TokenStream, manners: Manners) -> Resp
 
 fn of_kind(dialect: Dialect, body: AnswerBody) -> Response<AnswerBody> {
     let mut response = Response::new(body);
-    let kind = match codec::of(dialect).framing() {
+    let kind = match dialects::of(dialect).framing() {
         Framing::Events => "text/event-stream",
         Framing::Lines => "application/x-ndjson",
     };
@@ -340,7 +342,7 @@ pub(crate) fn error(dialect: Dialect, status: u16, code: &str, message: &str) ->
         message: message.to_owned(),
         request: "stand-in".to_owned(),
     };
-    let mut response = json(AnswerBody::whole(codec::of(dialect).error(&told)));
+    let mut response = json(AnswerBody::whole(dialects::of(dialect).error(&told)));
     *response.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
     response
 }

@@ -15,18 +15,18 @@ use wendor_core::catalog::team::Team;
 use wendor_core::metering::detail::{Attempt, RequestDetail, Spent};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{AttemptRecord, Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled};
-use wendor_core::metering::images::Images;
 use wendor_core::metering::rate::{Cost, price, worst_price};
 use wendor_core::metering::spool_frame::{self, SEGMENT_MAGIC};
-use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::use_of::settled;
 use wendor_core::quota::{Measure, QuotaId};
 use wendor_core::request_id::RequestId;
-use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
 use wendor_core::routing::queue::Lane;
 use wendor_core::routing::reason::{Reason, Streams};
+use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::images::Images;
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use crate::traffic::Ask;
 

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use hyper::{Response, header};
 use serde::Deserialize;
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
+use wendor_wire::dialect::Dialect;
 
 use crate::chat::{AnswerBody, error, json as as_json};
 

@@ -8,7 +8,7 @@ use std::time::SystemTime;
 
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
-use wendor_core::catalog::upstream::Dialect;
+use wendor_wire::dialect::Dialect;
 
 use crate::fault::Fault;
 use crate::limit::Counted;

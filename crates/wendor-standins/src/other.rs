@@ -3,10 +3,11 @@
 use std::hash::{DefaultHasher, Hash, Hasher};
 
 use serde_json::{Value, json};
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::embedding::{EmbeddingRequest, Inputs, Vectors};
-use wendor_core::wire::endpoint::EmbedForm;
-use wendor_core::wire::json::Number;
+use wendor_wire::asked::AppRequest;
+use wendor_wire::embedding::{EmbeddingRequest, Inputs, Vectors};
+use wendor_wire::endpoint::EmbedForm;
+use wendor_wire::endpoint::Passed;
+use wendor_wire::json::Number;
 
 use crate::memory::Profile;
 use crate::text;
@@ -51,17 +52,17 @@ pub(crate) fn counted(body: &[u8]) -> Value {
 }
 
 /// A legacy text.
-pub(crate) fn completed(profile: &Profile, path: &str, body: &Value) -> (Value, u64, u64) {
+pub(crate) fn completed(profile: &Profile, passed: Passed, body: &Value) -> (Value, u64, u64) {
     let prompt = body.get("prompt").map(ToString::to_string).unwrap_or_default();
     let pieces = text::pieces(profile.seed, profile.answer_tokens.0);
     let (input, output) = (words(&prompt), u64::try_from(pieces.len()).unwrap_or(0));
     let text = pieces.concat();
-    let reply = match path {
-        "/v1/images/generations" => json!({
+    let reply = match passed {
+        Passed::Images => json!({
             "created": 1_790_000_000, "data": [{ "b64_json": PICTURE }],
             "usage": { "input_tokens": input, "output_tokens": output, "total_tokens": input + output },
         }),
-        _ => json!({
+        Passed::Completions | Passed::Transcriptions => json!({
             "id": "cmpl-1", "object": "text_completion", "created": 1_790_000_000, "model": body["model"],
             "choices": [{ "text": text, "index": 0, "logprobs": null, "finish_reason": "stop" }],
             "usage": { "prompt_tokens": input, "completion_tokens": output, "total_tokens": input + output },

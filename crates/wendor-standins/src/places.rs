@@ -1,10 +1,10 @@
 //! What stands at a path: what is told at once, or the endpoint of a question; and the request that an id leads back to.
 
 use hyper::Response;
-use wendor_core::catalog::upstream::Dialect;
 use wendor_core::diagnosis::speech::listing_path;
 use wendor_core::request_id::RequestId;
-use wendor_core::wire::endpoint::{Endpoint, Hints, Kind, resolve};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::endpoint::{Endpoint, Hints, Kind, resolve};
 
 use crate::chat::{self, AnswerBody};
 use crate::manners::{Manners, shown};

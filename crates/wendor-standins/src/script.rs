@@ -8,12 +8,12 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
 use serde_json::{Value, json};
-use wendor_core::wire::conversation::event::{Event, Stop, Usage};
-use wendor_core::wire::conversation::turn::{CallKind, text_of};
-use wendor_core::wire::conversation::{
+use wendor_wire::conversation::event::{Event, Stop, Usage};
+use wendor_wire::conversation::turn::{CallKind, text_of};
+use wendor_wire::conversation::{
     AnswerFormat, Conversation, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool, ToolChoice, ToolKind,
 };
-use wendor_core::wire::seal::Seal;
+use wendor_wire::seal::Seal;
 
 use crate::manners::Manners;
 use crate::memory::Profile;

@@ -16,17 +16,18 @@ use tokio::net::{TcpListener, TcpSocket};
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_rustls::TlsAcceptor;
 use wendor_core::diagnosis::listing::is_called;
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::endpoint::{Endpoint, Kind};
+use wendor_wire::asked::AppRequest;
+use wendor_wire::endpoint::{Endpoint, Kind};
 
 use crate::asked::{asked, taken};
 use crate::chat::{self, Account, AnswerBody};
 use crate::fault::Fault;
 use crate::manners::Manners;
-pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
 use crate::memory::{Shared, State};
 use crate::other;
 use crate::places::{Found, found, request_of};
+
+pub use crate::memory::{Outcome, Profile, Replay, Seen, Served, Tally};
 
 /// Connections that may wait to be accepted.
 const BACKLOG: u32 = 1_024;
@@ -344,9 +345,9 @@ pub(crate) async fn served(
             None => return unreadable(),
         },
         Kind::Count(_) => return Ok(chat::json(AnswerBody::whole(other::counted(&body).to_string()))),
-        Kind::Passed(path) => {
+        Kind::Passed(passed) => {
             let asked = serde_json::from_slice(&body).unwrap_or_default();
-            let (reply, input, output) = other::completed(&shared.profile, path, &asked);
+            let (reply, input, output) = other::completed(&shared.profile, *passed, &asked);
             (reply.to_string(), input, output)
         }
         Kind::Chat(_) | Kind::Models | Kind::Model(_) | Kind::ShowModel | Kind::Loaded | Kind::Version => {

@@ -13,9 +13,11 @@ use hyper::body::Frame;
 use serde_json::json;
 use tokio::sync::OwnedMutexGuard;
 use tokio::time::{Instant, Sleep};
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::wire::codec::{self, AnswerHead, Framing, StreamWriter};
-use wendor_core::wire::conversation::event::Event;
+use wendor_wire::codec::{AnswerHead, StreamWriter};
+use wendor_wire::conversation::event::Event;
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::sse::Framing;
 
 use crate::chat::Account;
 use crate::fault::Fault;
@@ -59,7 +61,7 @@ impl TokenStream {
             rate => Duration::from_secs(1) / rate,
         };
         let timer = Box::pin(tokio::time::sleep_until(due));
-        let writer = codec::of(dialect).writer(head);
+        let writer = dialects::of(dialect).writer(head);
         let listings = account.shared.state().listings;
         Self {
             dialect,
@@ -91,7 +93,7 @@ impl TokenStream {
             None if made == self.script.events.len() => {
                 let usage = Some(self.script.usage()).filter(|_| !self.manners.no_usage);
                 self.writer.end(usage, &mut out);
-                let terminator = codec::of(self.dialect).reader().terminator();
+                let terminator = dialects::of(self.dialect).reader().terminator();
                 if self.manners.no_terminator && !terminator.is_empty() {
                     let kept = out.strip_suffix(terminator.as_bytes()).map_or(out.len(), <[u8]>::len);
                     out.truncate(kept);
@@ -112,7 +114,7 @@ impl TokenStream {
 
     /// An error in the middle of a stream.
     fn error(&self, message: &str) -> Bytes {
-        let text = match codec::of(self.dialect).framing() {
+        let text = match dialects::of(self.dialect).framing() {
             Framing::Events => {
                 format!("data: {}\n\n", json!({ "error": { "message": message, "type": "server_error" } }))
             }
@@ -122,7 +124,7 @@ impl TokenStream {
     }
 
     fn garbage(&self) -> Bytes {
-        match codec::of(self.dialect).framing() {
+        match dialects::of(self.dialect).framing() {
             Framing::Events => Bytes::from_static(b"data: {\"foghorn\":\n\n"),
             Framing::Lines => Bytes::from_static(b"{\"foghorn\":\n"),
         }

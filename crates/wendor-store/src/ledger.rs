@@ -15,9 +15,9 @@ use sqlx::types::Json;
 use wendor_core::metering::entry::{LedgerEntry, Record, Spooled};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::Cost;
-use wendor_core::metering::usage::Counted;
-use wendor_core::routing::failure::FailureKind;
 use wendor_core::routing::queue::Lane;
+use wendor_wire::failure::FailureKind;
+use wendor_wire::usage::Counted;
 
 use crate::row::{bigint, numeric};
 use crate::{Store, StoreError, quotas, rollups};

@@ -12,14 +12,14 @@ use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{
     AdjustmentRecord, AttemptRecord, CheckRecord, EntryKind, Latency, LedgerEntry, Record, RequestRecord,
 };
-use wendor_core::metering::images::{ImageSize, Images};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::Cost;
-use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::request_id::RequestId;
-use wendor_core::routing::failure::FailureKind;
 use wendor_core::routing::queue::Lane;
+use wendor_wire::failure::FailureKind;
+use wendor_wire::images::{ImageSize, Images};
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use crate::row::{count, lane, name};
 use crate::{Store, StoreError};

@@ -8,9 +8,9 @@ use serde_json::json;
 use sqlx::types::Json;
 use wendor_core::audit::{Action, Deed, Doer};
 use wendor_core::catalog::Catalogue;
-use wendor_core::metering::images::ImageSize;
 use wendor_core::metering::rate::{Rate, RateCard};
 use wendor_core::name::OfferName;
+use wendor_wire::images::ImageSize;
 
 use crate::audit::{Tell, commit};
 use crate::row::numeric;

@@ -10,7 +10,7 @@ use chrono::{DateTime, Utc};
 use wendor_core::metering::entry::LedgerEntry;
 use wendor_core::metering::rollup::{RollUp, RollUpKey, rows_of};
 use wendor_core::metering::sketch::Sketch;
-use wendor_core::metering::usage::TokenCounts;
+use wendor_wire::usage::TokenCounts;
 
 use crate::StoreError;
 use crate::row::{bigint, numeric};

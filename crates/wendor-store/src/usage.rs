@@ -10,8 +10,8 @@ use sqlx::{FromRow, Postgres, QueryBuilder};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sketch::Sketch;
-use wendor_core::metering::usage::TokenCounts;
 use wendor_core::quota::window::Window;
+use wendor_wire::usage::TokenCounts;
 
 use crate::requests::RequestFilter;
 use crate::row::count;

@@ -8,20 +8,20 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use futures_util::StreamExt;
 use serde::Serialize;
-use wendor_core::catalog::ability::Controls;
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::wire::codec;
-use wendor_core::wire::conversation::event::Event;
-use wendor_core::wire::conversation::wish::Schema;
-use wendor_core::wire::conversation::{
+use wendor_gateway::admin::requests::RequestShown;
+use wendor_wire::ability::Controls;
+use wendor_wire::conversation::event::Event;
+use wendor_wire::conversation::wish::Schema;
+use wendor_wire::conversation::{
     AnswerFormat, Conversation, Delivery, Media, MediaSource, Part, PartKind, Role, Turn, UsageFrame,
 };
-use wendor_core::wire::frames::FrameDecoder;
-use wendor_core::wire::image::kind_of;
-use wendor_core::wire::json::RawJson;
-use wendor_core::wire::seal::SealDomain;
-use wendor_core::wire::verdict::Target;
-use wendor_gateway::admin::requests::RequestShown;
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::frames::FrameDecoder;
+use wendor_wire::image::kind_of;
+use wendor_wire::json::RawJson;
+use wendor_wire::seal::SealDomain;
+use wendor_wire::verdict::Target;
 
 use crate::client::{self, Management, part};
 use crate::failure::Failure;
@@ -184,7 +184,7 @@ fn body_of(args: &AskArgs, conversation: Conversation) -> (String, String) {
         seals: SealDomain::unmarked(),
         output_cap: None,
     };
-    let codec = codec::of(dialect);
+    let codec = dialects::of(dialect);
     (codec.path(&args.route, true), codec.write_request(&conversation, &target))
 }
 
@@ -196,7 +196,7 @@ async fn stream(
 ) -> Result<String, Failure> {
     let broken = || Failure::UpstreamsFailed("The connection broke in the middle of the answer.".to_owned());
     let mut bytes = response.bytes_stream();
-    let codec = codec::of(dialect);
+    let codec = dialects::of(dialect);
     let (mut decoder, mut frames, mut text) = (FrameDecoder::new(codec.framing()), codec.reader(), String::new());
     while let Some(piece) = bytes.next().await {
         let piece = piece.map_err(|_| broken())?;

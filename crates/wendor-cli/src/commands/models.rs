@@ -26,8 +26,8 @@ pub(super) async fn run(
     if let Some(name) = &name {
         let names: Vec<&str> = shown.upstreams.iter().map(|line| line.upstream.as_str()).collect();
         if !names.contains(&name.as_str()) {
-            let near =
-                wendor_core::name::nearest(name, names).map_or_else(String::new, |near| format!(" Nearest: {near}."));
+            let near = wendor_wire::nearest::nearest(name, names)
+                .map_or_else(String::new, |near| format!(" Nearest: {near}."));
             return Err(Failure::NoSuch(format!("No upstream is called {name}.{near}")));
         }
         shown.upstreams.retain(|line| line.upstream == *name);

@@ -117,7 +117,7 @@ fn offers(report: &CheckReport, wanted: Option<&[String]>) -> Result<Vec<OfferDr
             None if report.models.is_empty() => Ok(OfferDraft { model: name.clone(), ..OfferDraft::default() }),
             None => {
                 let names = report.models.iter().map(|model| model.name.as_str());
-                let near = wendor_core::name::nearest(name, names.clone()).map_or_else(
+                let near = wendor_wire::nearest::nearest(name, names.clone()).map_or_else(
                     || format!("It lists {}.", names.collect::<Vec<_>>().join(", ")),
                     |near| format!("Nearest: {near}."),
                 );

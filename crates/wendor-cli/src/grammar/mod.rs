@@ -7,16 +7,16 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
-use wendor_core::catalog::upstream::Dialect;
+use wendor_wire::dialect::Dialect;
 
 pub mod connect;
 pub mod people;
 pub mod serve;
 
+use connect::{RouteCommand, StartArgs, TeamCommand, UpstreamCommand};
+
 pub use people::{AuditCommand, AuditListArgs, MeCommand, PersonCommand, SecretCommand, TokenCommand};
 pub use serve::ServeArgs;
-
-use connect::{RouteCommand, StartArgs, TeamCommand, UpstreamCommand};
 
 const AFTER_HELP: &str = concat!(
     "Where it finds the service: WENDOR_URL (http://127.0.0.1:7420 when unset), WENDOR_TOKEN (a person's token), ",

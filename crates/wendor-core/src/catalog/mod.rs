@@ -3,7 +3,6 @@
 //! One [`Catalogue`] is the document of one revision. It is read and checked by [`file`], compared by [`difference`],
 //! and stored as JSON; past the reading nothing in it is checked again.
 //!
-//! - [`ability`]: what an offer can do, how it is marked, what it lets apps control
 //! - [`address`]: the base address of an upstream
 //! - [`upstream`]: address, dialect, credential reference, offers
 //! - [`webhook`]: who is told of events
@@ -16,7 +15,6 @@
 //! - [`file`]: the catalogue as a TOML file, both ways
 //! - [`difference`]: what changes from one state to another
 
-pub mod ability;
 pub mod address;
 mod auth;
 pub mod difference;

@@ -3,6 +3,8 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+use wendor_wire::address::unmapped;
+
 use crate::caller::Ranges;
 
 /// Services that tell a machine about itself, outside of the link-local ranges.
@@ -12,9 +14,6 @@ const METADATA: [IpAddr; 4] = [
     IpAddr::V6(Ipv6Addr::new(0xfd00, 0x0ec2, 0, 0, 0, 0, 0, 0x254)),
     IpAddr::V6(Ipv6Addr::new(0xfd20, 0x00ce, 0, 0, 0, 0, 0, 0x254)),
 ];
-
-/// Addresses of the fourth version behind translators of the sixth (RFC 6052).
-const TRANSLATED: [u16; 6] = [0x64, 0xff9b, 0, 0, 0, 0];
 
 /// Where requests may go.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -35,13 +34,13 @@ impl Reach {
     /// Whether the setting names that address.
     #[must_use]
     pub fn allows(&self, address: IpAddr) -> bool {
-        self.allowed.contains(plain(address))
+        self.allowed.contains(unmapped(address))
     }
 
     /// Why nothing goes to that address, in words; `None` where something may.
     #[must_use]
     pub fn refuses(&self, address: IpAddr) -> Option<&'static str> {
-        let address = plain(address);
+        let address = unmapped(address);
         if self.allowed.contains(address) {
             return None;
         }
@@ -57,46 +56,6 @@ impl Reach {
             None
         }
     }
-}
-
-/// Whether an address is one of the public network: reachable from anywhere, and inside of nothing (IANA's registries of special-purpose
-/// addresses, RFC 6890).
-#[must_use]
-pub fn is_public(address: IpAddr) -> bool {
-    match plain(address) {
-        IpAddr::V4(address) => {
-            let [first, second, third, _] = address.octets();
-            let is_shared = first == 100 && (64..128).contains(&second);
-            let is_protocol = (first, second, third) == (192, 0, 0) || (first == 198 && (18..20).contains(&second));
-            !(first == 0
-                || address.is_private()
-                || address.is_loopback()
-                || address.is_link_local()
-                || address.is_documentation()
-                || address.is_multicast()
-                || first >= 240
-                || is_shared
-                || is_protocol)
-        }
-        // Of the sixth version one block is given out; what is below the documentation's and of translators in it is not.
-        IpAddr::V6(address) => {
-            let [first, second, ..] = address.segments();
-            let is_given_out = (first & 0xe000) == 0x2000;
-            let is_special =
-                (first == 0x2001 && (second < 0x0200 || second == 0x0db8)) || first == 0x2002 || first == 0x3fff;
-            is_given_out && !is_special
-        }
-    }
-}
-
-/// The address of the fourth version that one of the sixth stands for.
-fn plain(address: IpAddr) -> IpAddr {
-    let IpAddr::V6(sixth) = address else { return address };
-    let segments = sixth.segments();
-    let is_translated = segments.starts_with(&TRANSLATED);
-    let [.., high, low] = segments;
-    let fourth = is_translated.then(|| Ipv4Addr::from((u32::from(high) << 16) | u32::from(low)));
-    fourth.or_else(|| sixth.to_ipv4_mapped()).map_or(address, IpAddr::V4)
 }
 
 #[cfg(test)]

@@ -6,10 +6,10 @@
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::failure::FailureKind;
 
 use super::origin::Origin;
 use crate::name::OfferName;
-use crate::routing::failure::FailureKind;
 
 /// How to pick among the offers of a stage.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

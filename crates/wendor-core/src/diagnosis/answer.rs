@@ -1,13 +1,14 @@
 //! What a check makes of a streamed and a whole answer ([`super::heard`] listens to them).
 
+use wendor_wire::ability::Mark;
+use wendor_wire::conversation::event::Usage;
+use wendor_wire::failure::FailureKind;
+
 use super::finding::{Finding, FindingKind};
 use super::heard::{AnswerSeen, Ended};
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::rhythm::{Collected, collected};
-use crate::catalog::ability::Mark;
-use crate::routing::failure::FailureKind;
-use crate::wire::conversation::event::Usage;
 
 /// Output tokens that a plain question may take: enough to see a rhythm.
 pub const CALL_TOKENS: u32 = 256;
@@ -295,8 +296,8 @@ fn buffered(how: Collected) -> Finding {
 mod tests {
     use super::super::heard::{Listener, whole};
     use super::*;
-    use crate::catalog::upstream::Dialect;
     use rstest::rstest;
+    use wendor_wire::dialect::Dialect;
 
     fn piece(text: &str) -> String {
         format!(

@@ -1,5 +1,7 @@
 //! The first answer of a server: whether it speaks HTTP at all, or something stands in its place.
 
+use wendor_wire::rejection::is_loading;
+
 use super::encryption::wants_ours;
 use super::finding::{Finding, FindingKind};
 use super::refusal::{self, is_header_limit, quoted};
@@ -7,7 +9,6 @@ use super::remedy::Remedy;
 use super::report::Judged;
 use super::seen::{Answered, Heard, NotHeard, Words};
 use crate::catalog::upstream::{Address, AddressParts};
-use crate::wire::rejection::is_loading;
 
 /// What is known of a server beside its first answer.
 #[derive(Clone, Copy, Debug, Default)]

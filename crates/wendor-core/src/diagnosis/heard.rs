@@ -1,16 +1,17 @@
 //! Listening to an answer of a check: when each piece came, what it used, how it ended, and whether it went on past the limit that was asked for.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::codec::{FrameKind, StreamReader};
+use wendor_wire::conversation::answer::Answer;
+use wendor_wire::conversation::event::{Event, Stop, Usage};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::failure::Failure;
+use wendor_wire::frames::FrameDecoder;
+use wendor_wire::sse::MAX_EVENT_BYTES;
 
 use super::refusal::quoted;
 use super::seen::Heard;
-use crate::catalog::upstream::Dialect;
-use crate::routing::failure::Failure;
-use crate::wire::codec::{self, FrameKind, StreamReader};
-use crate::wire::conversation::answer::Answer;
-use crate::wire::conversation::event::{Event, Stop, Usage};
-use crate::wire::frames::FrameDecoder;
-use crate::wire::sse::MAX_EVENT_BYTES;
 
 /// Pieces that may come beyond a limit in tokens: an end, an empty one.
 const PIECES_BEYOND: usize = 8;
@@ -83,7 +84,7 @@ impl AnswerSeen {
     /// Its text.
     #[must_use]
     pub fn text(&self) -> String {
-        self.answer.choices.first().map(super::super::wire::conversation::answer::Choice::text_of).unwrap_or_default()
+        self.answer.choices.first().map(wendor_wire::conversation::answer::Choice::text_of).unwrap_or_default()
     }
 
     /// The same as requests have it: what their code says of it, which is right. `came` is how it would have failed, if it did.
@@ -123,7 +124,7 @@ impl Listener {
     /// Of that dialect, to an answer of at most so many tokens.
     #[must_use]
     pub fn of(dialect: Dialect, limit: u32) -> Self {
-        let codec = codec::of(dialect);
+        let codec = dialects::of(dialect);
         Self {
             decoder: FrameDecoder::new(codec.framing()),
             reader: codec.reader(),
@@ -149,7 +150,7 @@ impl Listener {
     fn hear(&mut self, bytes: &[u8], at_us: u64) {
         for part in bytes.chunks(MAX_EVENT_BYTES / 2) {
             if let Err(error) = self.decoder.push(part) {
-                let failure = Failure::new(crate::routing::failure::FailureKind::Malformed, error.to_string());
+                let failure = Failure::new(wendor_wire::failure::FailureKind::Malformed, error.to_string());
                 self.seen.fault.get_or_insert(failure);
                 return;
             }
@@ -223,7 +224,7 @@ fn is_past(pieces: usize, bytes: usize, limit: u32) -> bool {
 #[must_use]
 pub fn whole(dialect: Dialect, body: &[u8], at_us: u64) -> AnswerSeen {
     let mut seen = AnswerSeen { end_us: at_us, last_us: at_us, ended: Ended::Proper, ..AnswerSeen::default() };
-    match codec::of(dialect).read_whole(body) {
+    match dialects::of(dialect).read_whole(body) {
         Ok(events) => seen.answer = Answer::of(events),
         Err(failure) => {
             seen.said = said_in(body);

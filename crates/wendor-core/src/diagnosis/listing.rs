@@ -4,16 +4,16 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use wendor_wire::ability::Ability;
+use wendor_wire::nearest::nearest;
 
 use super::finding::{Finding, FindingKind};
 use super::refusal::quoted;
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::seen::Heard;
-use crate::catalog::ability::Ability;
 use crate::catalog::upstream::Upstream;
 use crate::catalog::weights::{OtherWeights, is_same_digest};
-use crate::name::nearest;
 use crate::shown::{is_hidden, shown};
 
 /// Names under which servers tell how many tokens prompt and answer may have together.
@@ -289,10 +289,11 @@ fn other_weights(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::catalog::upstream::{Address, Dialect, Hosting, Offer};
+    use crate::catalog::upstream::{Address, Hosting, Offer};
     use crate::catalog::weights::WeightsPin;
     use rstest::rstest;
     use serde_json::json;
+    use wendor_wire::dialect::Dialect;
 
     #[rstest]
     #[case::list(json!({"object":"list","data":[{"id":"dunlin-7b","object":"model","max_model_len":8192}]}), Some(8_192), None)]

@@ -5,9 +5,10 @@ use std::collections::BTreeMap;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD as BASE64;
+use wendor_wire::dialect::Dialect;
 
 use super::settings::{cleaned, oddity};
-use crate::catalog::upstream::{Address, Auth, Dialect, further_header};
+use crate::catalog::upstream::{Address, Auth, further_header};
 use crate::secret::Secret;
 
 /// Endings of endpoint paths, longest first where one ends in another, with the dialect that they tell of.

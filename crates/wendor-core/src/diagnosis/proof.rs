@@ -4,24 +4,25 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD as BASE64;
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
+use wendor_wire::ability::Ability;
+use wendor_wire::conversation::answer::Block;
+use wendor_wire::conversation::wish::Schema;
+use wendor_wire::conversation::{
+    AnswerFormat, Conversation, Delivery, Effort, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool,
+    ToolKind, Turn, UsageFrame,
+};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::embedding::{EmbeddingRequest, Encoding, Inputs, Vectors, form_of};
+use wendor_wire::json::RawJson;
+use wendor_wire::usage::TokenCounts;
 
 use super::answer::{CALL_TOKENS, PATIENT_TOKENS};
 use super::finding::{Finding, FindingKind};
 use super::heard::AnswerSeen;
 use super::picture;
 use super::remedy::{Change, Remedy};
-use crate::catalog::ability::Ability;
-use crate::catalog::upstream::{Dialect, Offer};
+use crate::catalog::upstream::Offer;
 use crate::catalog::weights::is_same_digest;
-use crate::metering::usage::TokenCounts;
-use crate::wire::conversation::answer::Block;
-use crate::wire::conversation::wish::Schema;
-use crate::wire::conversation::{
-    AnswerFormat, Conversation, Delivery, Effort, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool,
-    ToolKind, Turn, UsageFrame,
-};
-use crate::wire::embedding::{EmbeddingRequest, Encoding, Inputs, Vectors, form_of};
-use crate::wire::json::RawJson;
 
 /// How long a proof holds.
 pub const HOLDS: TimeDelta = TimeDelta::days(30);
@@ -317,8 +318,8 @@ pub fn judge_vectors(found: &Vectors) -> Outcome {
     let [one, other, again] = found.vectors.as_slice() else {
         return absent(format!("of three texts {} became vectors", found.vectors.len()));
     };
-    let values = |vector: &[crate::wire::json::Number]| {
-        vector.iter().map(crate::wire::json::Number::as_f64).collect::<Vec<f64>>()
+    let values = |vector: &[wendor_wire::json::Number]| {
+        vector.iter().map(wendor_wire::json::Number::as_f64).collect::<Vec<f64>>()
     };
     let (one, other, again) = (values(one), values(other), values(again));
     let distance = |a: &[f64], b: &[f64]| a.iter().zip(b).map(|(a, b)| (a - b).powi(2)).sum::<f64>();

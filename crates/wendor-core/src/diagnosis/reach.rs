@@ -2,12 +2,13 @@
 
 use std::net::{IpAddr, SocketAddr};
 
+use wendor_wire::nearest::nearest;
+
 use super::finding::{Finding, FindingKind};
 use super::remedy::Remedy;
 use super::report::Judged;
 use super::seen::{Dial, Dialled};
 use crate::catalog::upstream::{Address, AddressParts, is_loopback};
-use crate::name::nearest;
 
 /// Ports on which model servers usually listen, tried where the one given is refused.
 pub const USUAL_PORTS: [u16; 10] = [8000, 8080, 80, 443, 8001, 8081, 8443, 8888, 5000, 3000];

@@ -2,11 +2,11 @@
 //! explanation is shown; how requests are served never depends on them.
 
 use serde_json::Value;
+use wendor_wire::rejection::wrong_places;
 
 use super::finding::{Finding, FindingKind};
 use super::remedy::{Change, Remedy};
 use super::seen::Heard;
-use crate::wire::rejection::wrong_places;
 
 /// How much of a server's own words is shown.
 const MOST_WORDS: usize = 240;

@@ -1,9 +1,10 @@
 //! What can be done about a finding: a change that Wendor applies and checks again, or a sentence for whoever can.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::ability::{Ability, Mark};
+use wendor_wire::dialect::Dialect;
 
-use crate::catalog::ability::{Ability, Mark};
-use crate::catalog::upstream::{Address, Auth, Dialect, Fingerprint};
+use crate::catalog::upstream::{Address, Auth, Fingerprint};
 
 /// A change to an upstream's settings.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

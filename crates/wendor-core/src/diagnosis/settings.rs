@@ -1,11 +1,13 @@
 //! What can be seen of an upstream without asking it: its address, and whether its credential is there and looks like one.
 
+use wendor_wire::dialect::Dialect;
+
 use super::finding::{Finding, FindingKind};
 use super::pasted;
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::seen::{CredentialSeen, Oddity};
-use crate::catalog::upstream::{AddressParts, Dialect, Upstream};
+use crate::catalog::upstream::{AddressParts, Upstream};
 
 /// Beginnings and parts of texts that stand for a key in examples.
 const PLACEHOLDERS: [&str; 12] = [

@@ -2,13 +2,15 @@
 
 use std::collections::BTreeMap;
 
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+
 use super::finding::{Finding, FindingKind};
 use super::refusal::server_error;
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
 use super::seen::Heard;
-use crate::catalog::upstream::{Address, AddressParts, Dialect};
-use crate::wire::codec;
+use crate::catalog::upstream::{Address, AddressParts};
 
 /// Paths below which APIs are often put.
 const USUAL_PREFIXES: [&str; 10] =
@@ -261,7 +263,7 @@ fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Lo
         return Ok(found(*only, lists));
     }
     for dialect in &candidates {
-        let endpoint = codec::of(*dialect).path(wanted.model, false);
+        let endpoint = dialects::of(*dialect).path(wanted.model, false);
         match looks.at(address, &endpoint)? {
             Evidence::Guarded(told) if told.is_empty() || told.contains(dialect) => return Ok(found(*dialect, lists)),
             Evidence::Guarded(_) | Evidence::Listing(_) | Evidence::Page | Evidence::Failing | Evidence::Nothing => {}

@@ -3,7 +3,7 @@
 //!
 //! An estimate by bytes and the reported count enter after each answer; a corrected estimate leaves, with how far off the estimates were.
 
-use super::estimate::BYTES_PER_TOKEN;
+use wendor_wire::estimate::BYTES_PER_TOKEN;
 
 /// Where the sums are halved, so that what was long ago weighs less: some hundred usual requests.
 const HALVED_AT: u64 = 200_000;

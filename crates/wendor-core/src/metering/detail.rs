@@ -4,27 +4,22 @@
 //! wrote is bounded where it is noted, so that no request makes an entry that somebody else has to carry.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::bounded::{VALUE_BYTES, bounded};
+use wendor_wire::change::RequestChange;
+use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::images::Images;
+use wendor_wire::usage::TokenCounts;
 
-use super::bounded::{VALUE_BYTES, bounded};
-use super::images::Images;
 use super::money::Money;
 use super::rate::{Cost, Rate};
-use super::usage::TokenCounts;
 use crate::name::OfferName;
-use crate::routing::failure::{Failure, FailureKind};
 use crate::routing::plan::Plan;
-
-/// Changes kept of one request; more are counted.
-pub const MAX_CHANGES: usize = 64;
 
 /// Largest detail, in bytes of JSON. What is bounded part by part stays far below; a plan of thousands of offers does not.
 pub const MAX_DETAIL_BYTES: usize = 256 * 1024;
 
 /// Room for a usual detail, so that writing it need not find more.
 const USUAL_BYTES: usize = 1024;
-
-/// What an app sent of a member that it left out.
-pub const NOT_SET: &str = "not set";
 
 /// One try of one request at one offer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -122,67 +117,6 @@ pub struct ServedFrom {
     pub server_version: Option<String>,
 }
 
-/// A member of the request that was not sent on as it came.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RequestChange {
-    member: String,
-    before: String,
-    after: String,
-}
-
-impl RequestChange {
-    /// The change of `member`: as the app sent it, and as the upstream got it. Each is kept bounded.
-    #[must_use]
-    pub fn new(member: &str, before: &str, after: &str) -> Self {
-        let [member, before, after] = [member, before, after].map(|text| bounded(text, VALUE_BYTES));
-        Self { member, before, after }
-    }
-
-    /// Which member.
-    #[must_use]
-    pub fn member(&self) -> &str {
-        &self.member
-    }
-
-    /// Whether it is made of every such request, so that it says nothing about this one: the model's name, the ask for usage, and not to be
-    /// kept where the app said nothing.
-    #[must_use]
-    pub fn is_of_every_request(&self) -> bool {
-        match self.member.as_str() {
-            "model" | "stream_options" => true,
-            "store" => self.before == NOT_SET,
-            _ => false,
-        }
-    }
-
-    /// As the app sent it.
-    #[must_use]
-    pub fn before(&self) -> &str {
-        &self.before
-    }
-
-    /// As the upstream got it.
-    #[must_use]
-    pub fn after(&self) -> &str {
-        &self.after
-    }
-}
-
-/// The first of many changes, and how many more there were.
-#[must_use]
-pub fn first_changes(mut changes: Vec<RequestChange>) -> Vec<RequestChange> {
-    let more = changes.len().saturating_sub(MAX_CHANGES);
-    if more > 0 {
-        changes.truncate(MAX_CHANGES);
-        changes.push(RequestChange::new(
-            "further members",
-            "as the app sent them",
-            &format!("{more} changed likewise"),
-        ));
-    }
-    changes
-}
-
 /// What is kept of a request beside its entries.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RequestDetail {
@@ -252,13 +186,7 @@ impl RequestDetail {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn what_is_changed_of_every_request_says_nothing_of_one() {
-        let of_every = |member, before| RequestChange::new(member, before, "x").is_of_every_request();
-        assert!(of_every("model", "night-sailings") && of_every("stream_options", "") && of_every("store", NOT_SET));
-        assert!(!of_every("store", "as the app sent it") && !of_every("seed", "7"));
-    }
+    use wendor_wire::change::{MAX_CHANGES, first_changes};
 
     #[test]
     fn a_change_is_bounded_and_printable_whatever_was_sent() {

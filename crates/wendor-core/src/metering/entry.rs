@@ -10,16 +10,16 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use wendor_wire::failure::FailureKind;
+use wendor_wire::images::Images;
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::detail::RequestDetail;
 use super::end::End;
-use super::images::Images;
 use super::rate::Cost;
-use super::usage::{Counted, TokenCounts};
 use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
-use crate::routing::failure::FailureKind;
 use crate::routing::queue::Lane;
 
 /// Where the time of a request went, in milliseconds from its arrival.

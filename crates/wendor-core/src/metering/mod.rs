@@ -2,24 +2,18 @@
 //!
 //! What upstreams report (or an estimate) enters, ledger entries and roll-ups leave. Money is decimal throughout.
 //!
-//! - [`usage`]: token counts by kind
-//! - [`estimate`] and [`calibration`]: tokens where nobody counted, and what they are at an offer
+//! - [`calibration`]: what estimates of tokens are at an offer
 //! - [`money`] and [`rate`]: amounts, rates, and where a request is priced
-//! - [`images`]: images, which are counted and priced by the piece
 //! - [`entry`], [`end`] and [`detail`]: a line of the ledger, how requests end, and what is kept beside a line for a shorter time
-//! - [`bounded`]: texts of others as records keep them
 //! - [`sketch`]: many durations as one mergeable sketch
 //! - [`rollup`]: the hourly sums
 //! - [`spool_frame`]: an entry as a frame of the spool
 //! - [`summary`] and [`latency`]: what happened, in a sentence, and where the time went
 
-pub mod bounded;
 pub mod calibration;
 pub mod detail;
 pub mod end;
 pub mod entry;
-pub mod estimate;
-pub mod images;
 pub mod latency;
 pub mod money;
 pub mod rate;
@@ -27,4 +21,3 @@ pub mod rollup;
 pub mod sketch;
 pub mod spool_frame;
 pub mod summary;
-pub mod usage;

@@ -8,10 +8,10 @@ use std::collections::BTreeMap;
 use chrono::NaiveDate;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use wendor_wire::images::{ImageSize, Images};
+use wendor_wire::usage::TokenCounts;
 
-use super::images::{ImageSize, Images};
 use super::money::Money;
-use super::usage::TokenCounts;
 use crate::name::OfferName;
 
 /// What an offer costs from a day on.
@@ -114,7 +114,8 @@ impl Cost {
 /// an amount has at most 12. Unpriced where there are images and no rate for them.
 ///
 /// ```
-/// use wendor_core::metering::{images::Images, rate::{price, Rate}, usage::TokenCounts};
+/// use wendor_core::metering::rate::{Rate, price};
+/// use wendor_wire::{images::Images, usage::TokenCounts};
 /// let rate = Rate {
 ///     effective_on: "2026-11-01".parse().unwrap(),
 ///     input: "3.00".parse().unwrap(),

@@ -6,12 +6,12 @@
 use std::collections::BTreeMap;
 
 use chrono::{DateTime, Utc};
+use wendor_wire::usage::TokenCounts;
 
 use super::end::End;
 use super::entry::{LedgerEntry, Record};
 use super::money::Money;
 use super::sketch::Sketch;
-use super::usage::TokenCounts;
 use crate::name::OfferName;
 use crate::quota::window::Window;
 
@@ -90,7 +90,7 @@ impl RollUp {
                 self.requests += 1;
                 self.failures += u64::from(request.end.is_failure());
                 self.cancelled += u64::from(request.end == End::Cancelled);
-                self.estimated += u64::from(entry.counted == super::usage::Counted::Estimated);
+                self.estimated += u64::from(entry.counted == wendor_wire::usage::Counted::Estimated);
                 if let Some(first_token) = request.latency.first_token_ms {
                     self.first_token.add(first_token);
                 }

@@ -1,10 +1,11 @@
 //! What happened to a request, in the words that a colleague would use at the desk. An entry enters, a sentence or two leave.
 
+use wendor_wire::usage::Counted;
+
 use super::detail::Attempt;
 use super::detail::WaitFor;
 use super::end::End;
 use super::entry::{LedgerEntry, Record, RequestRecord};
-use super::usage::Counted;
 use crate::diagnosis::inventory::short;
 
 /// A wait for room that is too short to be told.
@@ -86,7 +87,7 @@ fn ending(entry: &LedgerEntry, asked: &RequestRecord) -> String {
             format!("{offer} was answering{which}, and the app did not take it: given up after {time}.")
         }
         End::CutOff => {
-            let kind = asked.failure.map_or("cut-off", crate::routing::failure::FailureKind::as_str);
+            let kind = asked.failure.map_or("cut-off", wendor_wire::failure::FailureKind::as_str);
             format!("{offer} began to answer and broke off after {time} ({kind}){which}. The app was told so.")
         }
         End::Rejected => {
@@ -141,11 +142,11 @@ fn ordinal(number: u32) -> String {
 mod tests {
     use super::*;
     use crate::metering::entry::Latency;
-    use crate::metering::usage::TokenCounts;
     use crate::name::{Name, OfferName};
     use crate::request_id::RequestId;
-    use crate::routing::failure::FailureKind;
     use rstest::rstest;
+    use wendor_wire::failure::FailureKind;
+    use wendor_wire::usage::TokenCounts;
 
     fn entry() -> LedgerEntry {
         let at = "2026-11-25T08:10:40Z".parse().unwrap();

@@ -15,9 +15,9 @@ pub mod window;
 
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use window::Window;
 
 use crate::name::Name;
-use window::Window;
 
 /// What is counted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]

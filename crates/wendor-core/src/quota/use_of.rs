@@ -4,10 +4,10 @@
 //! admission; cost is reserved when an offer's turn comes.
 
 use rust_decimal::Decimal;
+use wendor_wire::usage::TokenCounts;
 
 use super::Measure;
 use crate::metering::money::Money;
-use crate::metering::usage::TokenCounts;
 
 /// What a request may use at most.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

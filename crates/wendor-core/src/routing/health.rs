@@ -9,8 +9,8 @@ use std::collections::VecDeque;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
+use wendor_wire::failure::{Failure, FailureKind};
 
-use super::failure::{Failure, FailureKind};
 use super::recent::Recent;
 use super::waits::Waits;
 

@@ -3,7 +3,7 @@
 //! A route and what is known of its upstreams enter; a [`plan::Plan`] leaves, as data with a reason for every offer
 //! taken or left, so that it can be shown without being run. Called by the data plane's plan and attempt steps.
 //!
-//! - [`failure`]: the kinds of failure, whose fault each is, what falls over, what an app is told when all fail
+//! - [`failure`]: what an app is told when all fail
 //! - [`health`]: what the last attempts say of an offer or upstream, and whether it rests
 //! - [`retries`]: how many extra attempts an upstream is given
 //! - [`reason`]: why an offer is taken or left

@@ -7,6 +7,7 @@
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
+use wendor_wire::told_limits::{LONGEST, Paced, ToldLimit};
 
 use super::recent::Recent;
 
@@ -15,32 +16,6 @@ const AT_ONCE: f64 = 12.0;
 
 /// What batch leaves of what may be used at once: one in so many.
 const BATCH_LEAVES: f64 = 2.0;
-
-/// The longest time until a limit is whole again that is believed.
-pub const LONGEST: Duration = Duration::from_secs(24 * 3_600);
-
-/// What is limited.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Paced {
-    /// Requests.
-    Requests,
-    /// Tokens, input and output.
-    Tokens,
-}
-
-impl Paced {
-    /// Both.
-    pub const ALL: [Self; 2] = [Self::Requests, Self::Tokens];
-
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Requests => "requests",
-            Self::Tokens => "tokens",
-        }
-    }
-}
 
 /// Limits that the catalogue declares; `None` without one.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -66,19 +41,6 @@ impl MinuteLimits {
     pub fn is_none(self) -> bool {
         self == Self::default()
     }
-}
-
-/// What an answer told of a limit.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Told {
-    /// Of what.
-    pub paced: Paced,
-    /// The limit.
-    pub limit: u64,
-    /// What is left of it.
-    pub left: u64,
-    /// When all of it is there again; `None`: not told.
-    pub whole_in: Option<Duration>,
 }
 
 /// How a bucket fills.
@@ -144,7 +106,7 @@ impl Flow {
         Self { holds, a_second: (limit - holds + 1.0) / 60.0 }
     }
 
-    fn told(told: Told) -> Self {
+    fn told(told: ToldLimit) -> Self {
         let (limit, missing) = (float(told.limit), float(told.limit - told.left));
         let a_second = match told.whole_in {
             Some(time) if !time.is_zero() && missing > 0.0 => missing / time.min(LONGEST).as_secs_f64(),
@@ -238,7 +200,7 @@ impl Pace {
     }
 
     /// The service has told of a limit.
-    pub fn told(&mut self, told: Told, now: DateTime<Utc>) {
+    pub fn told(&mut self, told: ToldLimit, now: DateTime<Utc>) {
         if told.limit == 0 || told.left > told.limit {
             return;
         }
@@ -317,12 +279,12 @@ mod tests {
         let mut pace = Pace::default();
         let none = MinuteLimits::default();
         assert_eq!(pace.wait(100, none, false, at(0)), Duration::ZERO);
-        let told = Told { paced: Paced::Requests, limit: 600, left: 1, whole_in: Some(Duration::from_secs(60)) };
+        let told = ToldLimit { paced: Paced::Requests, limit: 600, left: 1, whole_in: Some(Duration::from_secs(60)) };
         pace.told(told, at(0));
         pace.take(100, none, at(0));
         let wait = pace.wait(100, none, false, at(0));
         assert!((90..120).contains(&wait.as_millis()), "ten come in a second: {wait:?}");
-        pace.told(Told { left: 601, ..told }, at(0));
+        pace.told(ToldLimit { left: 601, ..told }, at(0));
         assert!(!pace.wait(100, none, false, at(0)).is_zero(), "more left than there is: not believed");
         let Standing { limit, is_told, .. } = pace.standings(none, at(0))[0];
         assert_eq!((limit, is_told), (600, true));
@@ -332,7 +294,7 @@ mod tests {
     fn it_is_told_when_a_limit_will_be_used_up() {
         let mut pace = Pace::default();
         pace.told(
-            Told { paced: Paced::Requests, limit: 1_000, left: 900, whole_in: Some(Duration::from_secs(6_000)) },
+            ToldLimit { paced: Paced::Requests, limit: 1_000, left: 900, whole_in: Some(Duration::from_secs(6_000)) },
             at(0),
         );
         for second in 0..60 {

@@ -84,7 +84,7 @@ impl Plan {
 pub struct Lot {
     /// Decides among equals and by share; the same gives the same order.
     pub seed: u64,
-    /// What the conversation opens with ([`crate::wire::opening`]), where turns of one are kept together.
+    /// What the conversation opens with ([`wendor_wire::opening`]), where turns of one are kept together.
     pub opening: Option<u64>,
 }
 

@@ -12,8 +12,9 @@ use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
+use wendor_wire::told_limits::ToldLimit;
 
-use super::pace::{MinuteLimits, Pace, Told};
+use super::pace::{MinuteLimits, Pace};
 use crate::quota::share::{Capacity, NoShare, Shares};
 
 /// The credit that a turn gives for each unit of weight, in tokens.
@@ -248,7 +249,7 @@ impl<Who: Ord + Clone> Room<Who> {
     }
 
     /// The service has told of a limit.
-    pub fn told(&mut self, told: Told, now: DateTime<Utc>) {
+    pub fn told(&mut self, told: ToldLimit, now: DateTime<Utc>) {
         self.pace.told(told, now);
     }
 

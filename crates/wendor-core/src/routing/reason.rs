@@ -2,8 +2,8 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
+use wendor_wire::bounded::{SENTENCE_BYTES, bounded};
 
-use crate::metering::bounded::{SENTENCE_BYTES, bounded};
 use crate::metering::money::Money;
 use crate::name::Name;
 

@@ -4,24 +4,25 @@
 use reqwest::Response;
 use rstest::rstest;
 use serde_json::{Value, json};
-use wendor_core::catalog::ability::Controls;
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::wire::codec::{self, Framing};
-use wendor_core::wire::conversation::answer::{Answer, Block};
-use wendor_core::wire::conversation::event::{Event, Stop};
-use wendor_core::wire::conversation::turn::{CallKind, Thinking};
-use wendor_core::wire::conversation::wish::Schema;
-use wendor_core::wire::conversation::{
-    AnswerFormat, Conversation, Delivery, Effort, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool,
-    ToolCall, ToolKind, ToolResult, Turn, UsageFrame,
-};
-use wendor_core::wire::frames::FrameDecoder;
-use wendor_core::wire::json::RawJson;
-use wendor_core::wire::seal::SealDomain;
-use wendor_core::wire::verdict::Target;
 use wendor_e2e::ferry::{Ferry, header};
 use wendor_standins::script::Script;
 use wendor_standins::server::{Profile, StandIn};
+use wendor_wire::ability::Controls;
+use wendor_wire::conversation::answer::{Answer, Block};
+use wendor_wire::conversation::event::{Event, Stop};
+use wendor_wire::conversation::turn::{CallKind, Thinking};
+use wendor_wire::conversation::wish::Schema;
+use wendor_wire::conversation::{
+    AnswerFormat, Conversation, Delivery, Effort, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool,
+    ToolCall, ToolKind, ToolResult, Turn, UsageFrame,
+};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::frames::FrameDecoder;
+use wendor_wire::json::RawJson;
+use wendor_wire::seal::SealDomain;
+use wendor_wire::sse::Framing;
+use wendor_wire::verdict::Target;
 
 const MODEL: &str = "dunlin-7b";
 const PICTURE: &str =
@@ -70,8 +71,8 @@ impl Harbour {
             seals: SealDomain::unmarked(),
             output_cap: None,
         };
-        let body = codec::of(from).write_request(&conversation, &target);
-        let path = codec::of(from).path(&route, conversation.delivery != Delivery::Whole);
+        let body = dialects::of(from).write_request(&conversation, &target);
+        let path = dialects::of(from).path(&route, conversation.delivery != Delivery::Whole);
         let url = format!("{}{path}", self.ferry.service.url);
         let request = self.ferry.http.post(url).bearer_auth(&self.ferry.key);
         request.header("content-type", "application/json").body(body).send().await.unwrap()
@@ -85,9 +86,9 @@ impl Harbour {
         let text = String::from_utf8_lossy(&body);
         assert_eq!(status, 200, "{from} to {to}: {text}");
         if conversation.delivery == Delivery::Whole {
-            return Answer::of(codec::of(from).read_whole(&body).unwrap());
+            return Answer::of(dialects::of(from).read_whole(&body).unwrap());
         }
-        assert_eq!(codec::of(from).framing() == Framing::Lines, !text.contains("data: "), "{text}");
+        assert_eq!(dialects::of(from).framing() == Framing::Lines, !text.contains("data: "), "{text}");
         Answer::of(events(from, &body))
     }
 
@@ -100,7 +101,7 @@ impl Harbour {
 }
 
 fn events(dialect: Dialect, body: &[u8]) -> Vec<Event> {
-    let codec = codec::of(dialect);
+    let codec = dialects::of(dialect);
     let (mut decoder, mut reader, mut events) = (FrameDecoder::new(codec.framing()), codec.reader(), Vec::new());
     decoder.push(body).unwrap();
     while let Some(frame) = decoder.next_frame() {

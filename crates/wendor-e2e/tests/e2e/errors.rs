@@ -3,9 +3,9 @@
 
 use rstest::rstest;
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, header};
 use wendor_standins::server::{Profile, Replay, StandIn};
+use wendor_wire::dialect::Dialect;
 
 const MODEL: &str = "dunlin-7b";
 

@@ -3,8 +3,8 @@
 
 use rstest::rstest;
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
+use wendor_wire::dialect::Dialect;
 
 use crate::errors::request;
 

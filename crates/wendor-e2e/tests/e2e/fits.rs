@@ -2,9 +2,9 @@
 
 use rstest::rstest;
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, header};
 use wendor_standins::server::{Profile, StandIn};
+use wendor_wire::dialect::Dialect;
 
 const PICTURE: &str = "data:image/png;base64,iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==";
 

@@ -13,7 +13,6 @@ use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled, Spooled};
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::rollup::RollUp;
-use wendor_core::metering::usage::TokenCounts;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::QuotaId;
 use wendor_core::request_id::RequestId;
@@ -25,6 +24,7 @@ use wendor_standins::server::{Outcome, Profile, Served};
 use wendor_store::Store;
 use wendor_store::requests::RequestFilter;
 use wendor_store::usage::{Dimension, UsageQuery};
+use wendor_wire::usage::TokenCounts;
 
 /// A request cancelled by the app: its id, and when the app closed.
 type Closed = (String, SystemTime);

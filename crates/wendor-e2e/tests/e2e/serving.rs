@@ -3,11 +3,11 @@
 use bytes::Bytes;
 use rstest::rstest;
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_core::request_id::RequestId;
 use wendor_e2e::ferry::{Ferry, header, question};
 use wendor_e2e::waiting::until;
 use wendor_standins::server::{Profile, Replay, StandIn};
+use wendor_wire::dialect::Dialect;
 
 #[tokio::test]
 async fn a_whole_answer_comes_with_who_answered() {

@@ -62,7 +62,7 @@ fn body_of(vector: &Vector) -> (Vec<u8>, &'static str) {
 }
 
 fn vectors(dialect: &str) -> Vec<Vector> {
-    let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../wendor-core/vectors").join(dialect);
+    let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../wendor-wire/vectors").join(dialect);
     let mut names: Vec<String> = std::fs::read_dir(&folder)
         .unwrap()
         .filter_map(|file| file.unwrap().file_name().to_str()?.strip_suffix(".request.json").map(str::to_owned))

@@ -8,9 +8,9 @@ use serde_json::value::RawValue;
 use utoipa::{IntoParams, ToSchema};
 use wendor_core::audit::verify::Fault;
 use wendor_core::audit::{Action, Deed, Entry, Head};
-use wendor_core::name::nearest;
 use wendor_store::StoreError;
 use wendor_store::audit::AuditFilter;
+use wendor_wire::nearest::nearest;
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};

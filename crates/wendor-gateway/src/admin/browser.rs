@@ -9,7 +9,6 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header;
 use actix_web::middleware::Next;
 use actix_web::{HttpRequest, HttpResponse, ResponseError, delete, post, web};
-
 use wendor_core::catalog::key::{KeyKind, KeyText};
 
 use super::first_body;

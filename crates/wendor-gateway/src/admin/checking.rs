@@ -15,8 +15,8 @@ use wendor_core::diagnosis::proof::{self, Kept as KeptProof, Proof};
 use wendor_core::diagnosis::remedy::Change;
 use wendor_core::diagnosis::seen::CredentialSeen;
 use wendor_core::metering::rate::worst_price;
-use wendor_core::metering::usage::TokenCounts;
 use wendor_core::name::{Name, OfferName};
+use wendor_wire::usage::TokenCounts;
 
 use super::catalogue::CatalogueApplied;
 use super::check_report::{CheckReport, ProofCost, report_line};

@@ -4,7 +4,8 @@ use actix_web::{HttpRequest, get, web};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::client_code::{self, KEY_VARIABLE, Language, Way};
-use wendor_core::name::{Name, nearest};
+use wendor_core::name::Name;
+use wendor_wire::nearest::nearest;
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};

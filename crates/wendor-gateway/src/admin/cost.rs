@@ -4,10 +4,10 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::metering::detail::Attempt;
 use wendor_core::metering::entry::LedgerEntry;
-use wendor_core::metering::images::Images;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::{Cost, Rate};
-use wendor_core::metering::usage::TokenCounts;
+use wendor_wire::images::Images;
+use wendor_wire::usage::TokenCounts;
 
 /// One line of a cost.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]

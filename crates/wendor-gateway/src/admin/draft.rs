@@ -5,14 +5,15 @@ use std::num::NonZeroU32;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use wendor_core::catalog::ability::Ability;
 use wendor_core::catalog::upstream::{
-    Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream, further_header,
+    Address, Auth, CredentialSource, Fingerprint, Hosting, Offer, Upstream, further_header,
 };
 use wendor_core::catalog::weights::{OtherWeights, WeightsPin};
 use wendor_core::diagnosis::{pasted, settings};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::secret::Secret;
+use wendor_wire::ability::Ability;
+use wendor_wire::dialect::Dialect;
 
 use super::problem::{Problem, plain};
 

@@ -12,8 +12,8 @@ use wendor_core::catalog::team::Access;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::plan::{PlannedOffer, Standing};
 use wendor_core::routing::queue::Lane;
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::endpoint::{Hints, resolve};
+use wendor_wire::asked::AppRequest;
+use wendor_wire::endpoint::{Hints, resolve};
 
 use super::named;
 use super::principal::Principal;

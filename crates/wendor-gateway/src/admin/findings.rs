@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::catalog::key::AppKey;
 use wendor_core::diagnosis::inventory;
-use wendor_core::name::{Name, OfferName, nearest};
+use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::QuotaId;
 use wendor_core::quota::window::Window;
 use wendor_core::routing::health::{Asking, Health, HealthState};
@@ -15,6 +15,7 @@ use wendor_core::watch::{expected, reached};
 use wendor_store::StoreError;
 use wendor_store::requests::RequestFilter;
 use wendor_store::usage::{Dimension, UsageQuery};
+use wendor_wire::nearest::nearest;
 
 use super::history::History;
 use super::now::{NoticeLine, PlaceLine};

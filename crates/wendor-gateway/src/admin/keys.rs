@@ -8,9 +8,10 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText, id_in};
 use wendor_core::catalog::team::Access;
-use wendor_core::name::{Name, nearest};
+use wendor_core::name::Name;
 use wendor_core::routing::queue::Lane;
 use wendor_store::keys::StoredKey;
+use wendor_wire::nearest::nearest;
 
 use super::named;
 use super::principal::Principal;

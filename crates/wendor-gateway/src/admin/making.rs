@@ -5,8 +5,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::route::{Pick, Route, Stage, StageDeadlines, StageOffer};
 use wendor_core::catalog::team::Team;
-use wendor_core::name::{Name, OfferName, nearest};
-use wendor_core::routing::failure::FailureKind;
+use wendor_core::name::{Name, OfferName};
+use wendor_wire::failure::FailureKind;
+use wendor_wire::nearest::nearest;
 
 use super::catalogue::CatalogueApplied;
 use super::principal::Principal;

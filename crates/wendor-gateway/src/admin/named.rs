@@ -1,7 +1,8 @@
 //! What a call names: found for whoever may see it. Who sees one team alone learns of nothing else whether it is there, nor what is called
 //! nearly so.
 
-use wendor_core::name::{Name, nearest};
+use wendor_core::name::Name;
+use wendor_wire::nearest::nearest;
 
 use super::principal::Principal;
 use super::problem::Problem;

@@ -10,9 +10,9 @@ use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::audit::Doer;
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyText};
 use wendor_core::catalog::role::Standing;
-use wendor_core::catalog::upstream::Dialect;
 use wendor_core::name::Name;
 use wendor_store::people::Bearer;
+use wendor_wire::dialect::Dialect;
 
 use super::browser;
 use super::problem::Problem;

@@ -4,12 +4,12 @@ use actix_web::{get, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
-use wendor_core::catalog::ability::Ability;
 use wendor_core::catalog::upstream::{Hosting, Offer, Upstream};
 use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::rate::Rate;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::health::{Health, overall};
+use wendor_wire::ability::Ability;
 
 use super::health_view::{HealthLine, LastFailureLine, health_line, last_failure};
 use super::limits_view::{LimitLine, limit_line};

@@ -64,8 +64,8 @@ pub struct TokensByKind {
     pub reasoning: u64,
 }
 
-impl From<wendor_core::metering::usage::TokenCounts> for TokensByKind {
-    fn from(tokens: wendor_core::metering::usage::TokenCounts) -> Self {
+impl From<wendor_wire::usage::TokenCounts> for TokensByKind {
+    fn from(tokens: wendor_wire::usage::TokenCounts) -> Self {
         Self {
             all_input: tokens.all_input(),
             input: tokens.input,

@@ -2,8 +2,7 @@
 
 use bytes::Bytes;
 use rand::RngExt;
-use wendor_core::catalog::ability::Mark;
-use wendor_core::catalog::upstream::{Dialect, Offer};
+use wendor_core::catalog::upstream::Offer;
 use wendor_core::diagnosis::answer::{self, CALL_TOKENS};
 use wendor_core::diagnosis::finding::{Finding, FindingKind};
 use wendor_core::diagnosis::first_words::{self, Known};
@@ -12,14 +11,16 @@ use wendor_core::diagnosis::listing;
 use wendor_core::diagnosis::proof::{self, Outcome, Proof};
 use wendor_core::diagnosis::refusal::{self, Asked};
 use wendor_core::diagnosis::seen::{Heard, NotHeard};
-use wendor_core::metering::usage::TokenCounts;
 use wendor_core::name::OfferName;
-use wendor_core::wire::codec;
-use wendor_core::wire::conversation::Conversation;
-use wendor_core::wire::conversation::event::Usage;
-use wendor_core::wire::embedding::{path_of, read_vectors};
-use wendor_core::wire::seal::SealDomain;
-use wendor_core::wire::verdict::Target;
+use wendor_wire::ability::Mark;
+use wendor_wire::conversation::Conversation;
+use wendor_wire::conversation::event::Usage;
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::embedding::{path_of, read_vectors};
+use wendor_wire::seal::SealDomain;
+use wendor_wire::usage::TokenCounts;
+use wendor_wire::verdict::Target;
 
 use super::Subject;
 use super::question::{Came, Question, Way};
@@ -77,7 +78,7 @@ impl Call<'_> {
     }
 
     pub(super) fn path(&self, is_streamed: bool) -> String {
-        codec::of(self.dialect()).path(self.model, is_streamed)
+        dialects::of(self.dialect()).path(self.model, is_streamed)
     }
 
     /// The body as an app would write it that speaks the upstream's dialect.
@@ -93,7 +94,7 @@ impl Call<'_> {
             seals: SealDomain::unmarked(),
             output_cap: None,
         };
-        Bytes::from(codec::of(self.dialect()).write_request(conversation, &target))
+        Bytes::from(dialects::of(self.dialect()).write_request(conversation, &target))
     }
 
     async fn spend(&self, worst: TokenCounts) -> Result<spending::Spending<'_>, NoAnswer> {

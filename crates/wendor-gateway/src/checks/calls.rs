@@ -2,9 +2,8 @@
 
 use std::time::Instant;
 
-use wendor_core::catalog::ability::Ability;
 use wendor_core::catalog::route::{Deadlines, Stage};
-use wendor_core::catalog::upstream::{Dialect, Upstream};
+use wendor_core::catalog::upstream::Upstream;
 use wendor_core::diagnosis::answer::{self, CALL_TOKENS, PATIENT_TOKENS};
 use wendor_core::diagnosis::finding::{Finding, FindingKind};
 use wendor_core::diagnosis::heard::AnswerSeen;
@@ -13,6 +12,8 @@ use wendor_core::diagnosis::proof::{self, Outcome, Proof};
 use wendor_core::diagnosis::report::{Judged, Step, StepReport};
 use wendor_core::diagnosis::speech::Found;
 use wendor_core::name::OfferName;
+use wendor_wire::ability::Ability;
+use wendor_wire::dialect::Dialect;
 
 use super::call::{Call, NoAnswer, asked_of};
 use super::question::Way;

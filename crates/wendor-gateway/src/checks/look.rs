@@ -4,12 +4,13 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use serde_json::json;
-use wendor_core::catalog::upstream::{Auth, Dialect};
+use wendor_core::catalog::upstream::Auth;
 use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::diagnosis::listing;
 use wendor_core::diagnosis::seen::Heard;
 use wendor_core::diagnosis::speech::Found;
 use wendor_core::secret::Secret;
+use wendor_wire::dialect::Dialect;
 
 use super::talk::{Credentials, Peer};
 

@@ -26,9 +26,12 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use calls::Extent;
 use chrono::TimeDelta;
+use quiet::Quiet;
+use talk::{Credentials, Peer};
 use tokio::time::timeout_at;
-use wendor_core::catalog::upstream::{Address, Auth, Dialect, Upstream};
+use wendor_core::catalog::upstream::{Address, Auth, Upstream};
 use wendor_core::diagnosis::encryption;
 use wendor_core::diagnosis::finding::{Finding, FindingKind};
 use wendor_core::diagnosis::first_words::{self, Known};
@@ -43,14 +46,13 @@ use wendor_core::diagnosis::settings;
 use wendor_core::diagnosis::speech::{self, Found, Lists, Looks, Wanted};
 use wendor_core::name::Name;
 use wendor_core::secret::Secret;
+use wendor_wire::dialect::Dialect;
 
 use crate::app::App;
 use crate::hosts::Led;
 use crate::identity::{Identity, Showing};
-use calls::Extent;
+
 pub use checked::{Checked, Told, Watcher};
-use quiet::Quiet;
-use talk::{Credentials, Peer};
 
 /// A server that answered so short a time ago and says nothing now is busy, most likely.
 const LATELY: TimeDelta = TimeDelta::minutes(10);
@@ -349,7 +351,7 @@ async fn another_dialect(subject: &Subject, peer: &Peer, found: &Found, listing:
     let mut spoken = None;
     for dialect in std::iter::once(found.dialect).chain(listed.into_iter().filter(|dialect| *dialect != found.dialect))
     {
-        let url = found.address.endpoint(&wendor_core::wire::codec::of(dialect).path(model, false));
+        let url = found.address.endpoint(&wendor_wire::dialects::of(dialect).path(model, false));
         let credentials = Credentials::of(subject.credential.as_ref(), &subject.upstream.auth);
         if peer.get(&url, credentials).await.is_ok_and(|heard| heard.status != 404) {
             spoken = Some(dialect);
@@ -364,7 +366,7 @@ async fn without_listing(subject: &Subject, peer: &Peer, found: &Found) -> Judge
     if subject.credential.is_some() {
         return Judged::well("not known before the first answer: there is no listing");
     }
-    let url = found.address.endpoint(&wendor_core::wire::codec::of(found.dialect).path("model", false));
+    let url = found.address.endpoint(&wendor_wire::dialects::of(found.dialect).path("model", false));
     match peer.get(&url, Credentials::None).await {
         Ok(heard) if matches!(heard.status, 401 | 403) => {
             Judged::found(heard.told(), refusal::judge(&heard, asked(subject, peer)))

@@ -7,14 +7,14 @@ use rust_decimal::Decimal;
 use wendor_core::metering::detail::{Attempt, RequestDetail};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{CheckRecord, Latency, LedgerEntry, QuotaUse, Record, Settled};
-use wendor_core::metering::images::Images;
 use wendor_core::metering::rate::{Cost, Rate, price};
 use wendor_core::metering::spool_frame;
-use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
 use wendor_core::quota::{AtLimit, Measure, Quota, QuotaId};
 use wendor_core::request_id::RequestId;
+use wendor_wire::images::Images;
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use crate::allowances::Held;
 use crate::app::App;

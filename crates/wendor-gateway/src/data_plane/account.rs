@@ -8,12 +8,12 @@ use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::AppKey;
 use wendor_core::catalog::upstream::{USUAL_QUEUE, Upstream};
 use wendor_core::metering::entry::{LedgerEntry, Record};
-use wendor_core::metering::images::Images;
 use wendor_core::metering::rate::{Cost, Rate, price};
-use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::use_of::WorstCase;
 use wendor_core::trace::Trace;
+use wendor_wire::images::Images;
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::Call;
 use super::marks::Marks;

@@ -15,19 +15,20 @@ use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
 use wendor_core::catalog::upstream::Offer;
-use wendor_core::name::{Name, OfferName, nearest};
+use wendor_core::held;
+use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::use_of::WorstCase;
 use wendor_core::quota::{AtLimit, Measure, Quota};
+use wendor_core::serving::fit::{Content, Unfit, mislabelled_image};
+use wendor_core::serving::sending::is_choosy;
 use wendor_core::trace::Trace;
-use wendor_core::wire::address::Addresses;
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::chat_completions::request::BadRequest;
-use wendor_core::wire::conversation::Delivery;
-use wendor_core::wire::embedding::EmbeddingRequest;
-use wendor_core::wire::endpoint::{Endpoint, Kind, TRANSCRIPTIONS};
-use wendor_core::wire::fit::{Content, Unfit, mislabelled_image};
-use wendor_core::wire::held;
-use wendor_core::wire::sending::is_choosy;
+use wendor_wire::address::Addresses;
+use wendor_wire::asked::AppRequest;
+use wendor_wire::bad_request::BadRequest;
+use wendor_wire::conversation::Delivery;
+use wendor_wire::embedding::EmbeddingRequest;
+use wendor_wire::endpoint::{Endpoint, Kind, Passed};
+use wendor_wire::nearest::nearest;
 
 use super::Call;
 use super::account::{Account, AskedFor, Output};
@@ -81,7 +82,7 @@ impl Asked {
     pub fn read(headers: &HeaderMap, query: Query<'_>, endpoint: Endpoint) -> Self {
         let declared = headers.get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
         // Only a form has to keep it: it says where its parts end.
-        let is_form = endpoint.kind == Kind::Passed(TRANSCRIPTIONS);
+        let is_form = endpoint.kind == Kind::Passed(Passed::Transcriptions);
         let content_type = headers.get(header::CONTENT_TYPE).filter(|_| is_form).cloned();
         Self {
             endpoint,
@@ -380,7 +381,7 @@ fn sends_cap(team: &Team, asked_for: AskedFor) -> bool {
 
 /// Whether its input tells how an offer counts: text alone, of a kind whose usage is told in tokens of that text.
 fn teaches(request: &AppRequest) -> bool {
-    matches!(request.endpoint.kind, Kind::Chat(_) | Kind::Embed(..) | Kind::Passed("/v1/completions"))
+    matches!(request.endpoint.kind, Kind::Chat(_) | Kind::Embed(..) | Kind::Passed(Passed::Completions))
 }
 
 /// Takes room in every quota of the team that does not depend on the offer. When one has none, the others get back what was

@@ -14,13 +14,14 @@ use std::time::Duration;
 use tokio::time::Instant;
 use wendor_core::catalog::route::{Deadlines, Stage};
 use wendor_core::name::OfferName;
-use wendor_core::routing::failure::{AllFailed, Failure, FailureKind, answer_when_all_failed};
+use wendor_core::routing::failure::{AllFailed, answer_when_all_failed};
 use wendor_core::routing::health::Asking;
 use wendor_core::routing::plan::{PlannedOffer, Standing};
 use wendor_core::routing::queue::Lane;
 use wendor_core::routing::reason::Reason;
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::fit::Unfit;
+use wendor_core::serving::fit::Unfit;
+use wendor_wire::asked::AppRequest;
+use wendor_wire::failure::{Failure, FailureKind};
 
 use super::admit::Admitted;
 use super::body::ReadBody;

@@ -12,15 +12,15 @@ use hyper_rustls::HttpsConnector;
 use hyper_util::client::legacy::Client;
 use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::rt::{TokioExecutor, TokioTimer};
-
 use wendor_core::catalog::upstream::Fingerprint;
 
 use super::dated::Dated;
-pub use super::dated::was_kept;
 use super::pieces::Pieces;
 use crate::hosts::Hosts;
 use crate::identity::{Identity, Showing};
 use crate::trust::Trust;
+
+pub use super::dated::was_kept;
 
 /// How long a connection is kept that nobody uses: a new one costs a TLS handshake, and many servers keep theirs for a minute.
 const IDLE: Duration = Duration::from_secs(60);

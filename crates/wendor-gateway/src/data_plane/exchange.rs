@@ -13,28 +13,31 @@ use hyper::body::Incoming;
 use hyper::{HeaderMap, Request, Response, header};
 use tokio::time::{Instant, timeout_at};
 use wendor_core::catalog::route::Deadlines;
-use wendor_core::catalog::upstream::{Dialect, Upstream};
-use wendor_core::metering::images::Images;
-use wendor_core::metering::usage::TokenCounts;
-use wendor_core::routing::failure::{Failure, FailureKind, Fault};
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::chat_completions::reply;
-use wendor_core::wire::codec::{self, AnswerHead, Framing};
-use wendor_core::wire::conversation::Delivery;
-use wendor_core::wire::conversation::answer::Answer;
-use wendor_core::wire::conversation::event::Usage;
-use wendor_core::wire::count;
-use wendor_core::wire::embedding::{EmbeddingRequest, Encoding, read_vectors_for};
-use wendor_core::wire::endpoint::{Kind, TRANSCRIPTIONS};
-use wendor_core::wire::facts::Facts;
-use wendor_core::wire::fit::Content;
-use wendor_core::wire::frames::FrameDecoder;
-use wendor_core::wire::halves::with_whole_letters;
-use wendor_core::wire::passage::{Passage, Step};
-use wendor_core::wire::plain;
-use wendor_core::wire::rejection::{is_loading, kind_of};
-use wendor_core::wire::sent::whole_marked;
-use wendor_core::wire::sse::MAX_EVENT_BYTES;
+use wendor_core::catalog::upstream::Upstream;
+use wendor_core::serving::fit::Content;
+use wendor_wire::asked::AppRequest;
+use wendor_wire::chat_completions::reply;
+use wendor_wire::codec::AnswerHead;
+use wendor_wire::conversation::Delivery;
+use wendor_wire::conversation::answer::Answer;
+use wendor_wire::conversation::event::Usage;
+use wendor_wire::conversation::facts::Facts;
+use wendor_wire::count;
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::embedding::{EmbeddingRequest, Encoding, read_vectors_for};
+use wendor_wire::endpoint::Kind;
+use wendor_wire::failure::{Failure, FailureKind, Fault};
+use wendor_wire::frames::FrameDecoder;
+use wendor_wire::halves::with_whole_letters;
+use wendor_wire::images::Images;
+use wendor_wire::passage::{Passage, Step};
+use wendor_wire::plain;
+use wendor_wire::rejection::{is_loading, kind_of};
+use wendor_wire::sent::whole_marked;
+use wendor_wire::sse::Framing;
+use wendor_wire::sse::MAX_EVENT_BYTES;
+use wendor_wire::usage::TokenCounts;
 
 use super::clients::HttpClient;
 use super::failing::{failure_of, retry_after, timed_out};
@@ -309,13 +312,13 @@ async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply
             Ok(WholeReply::json(bytes, facts))
         }
         (_, Kind::Chat(_)) => {
-            let events = codec::of(from).read_whole(&bytes)?;
+            let events = dialects::of(from).read_whole(&bytes)?;
             let mut facts = Facts { is_finished: true, ..Facts::default() };
             events.iter().for_each(|event| if from == to { facts.take(event) } else { facts.take_for(to, event) });
             let bytes = if from == to {
                 whole_marked(bytes, &events, &(one.head)().seals)
             } else {
-                Bytes::from(codec::of(to).write_whole(&Answer::of(events), &(one.head)())?)
+                Bytes::from(dialects::of(to).write_whole(&Answer::of(events), &(one.head)())?)
             };
             Ok(WholeReply::json(bytes, facts))
         }
@@ -351,7 +354,7 @@ fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result
 /// A whole reply made of a stream, for offers that only stream.
 async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeReply, Failure> {
     let bytes = with_whole_letters(body_of(response, one).await?);
-    let codec = codec::of(one.upstream.dialect);
+    let codec = dialects::of(one.upstream.dialect);
     let (mut decoder, mut reader) = (FrameDecoder::new(codec.framing()), codec.reader());
     let mut events = Vec::new();
     for part in bytes.chunks(MAX_EVENT_BYTES / 2) {
@@ -370,14 +373,14 @@ async fn gathered(response: Response<Incoming>, one: &Try<'_>) -> Result<WholeRe
         return Err(Failure::new(FailureKind::CutOff, "its stream ended in the middle"));
     }
     let answer = Answer::of(events);
-    let bytes = codec::of(one.request.endpoint.dialect).write_whole(&answer, &(one.head)())?;
+    let bytes = dialects::of(one.request.endpoint.dialect).write_whole(&answer, &(one.head)())?;
     Ok(WholeReply::json(Bytes::from(bytes), facts))
 }
 
 /// A stream made of a whole reply, for offers that do not stream.
 async fn taken_apart(response: Response<Incoming>, one: &Try<'_>) -> Result<OpenStream, Failure> {
     let bytes = with_whole_letters(body_of(response, one).await?);
-    let events = codec::of(one.upstream.dialect).read_whole(&bytes)?;
+    let events = dialects::of(one.upstream.dialect).read_whole(&bytes)?;
     let (first, last, passage) =
         Passage::of_whole(one.upstream.dialect, one.request.endpoint.dialect, events, (one.head)())?;
     Ok(OpenStream { first, last: Some(last), body: None, passage })
@@ -391,14 +394,14 @@ async fn first_event(
     let malformed = |why: &str| Failure::new(FailureKind::Malformed, why);
     let content_type =
         response.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    let is_lines = codec::of(one.upstream.dialect).framing() == Framing::Lines;
+    let is_lines = dialects::of(one.upstream.dialect).framing() == Framing::Lines;
     if content_type.starts_with("text/html") || (content_type.starts_with("application/json") && !is_lines) {
         let content_type = content_type.split(';').next().unwrap_or_default();
         return Err(malformed(&format!("asked for a stream, it sent {content_type}")));
     }
     let mut body = response.into_body();
-    let has_own_events = [Kind::Passed(TRANSCRIPTIONS), Kind::Passed("/v1/images/generations")];
-    let mut passage = if has_own_events.contains(&one.request.endpoint.kind) {
+    let has_own_events = matches!(one.request.endpoint.kind, Kind::Passed(passed) if passed.has_own_events());
+    let mut passage = if has_own_events {
         Passage::plain(one.upstream.dialect, (one.head)())
     } else {
         Passage::new(one.upstream.dialect, one.request.endpoint.dialect, (one.head)())

@@ -6,7 +6,7 @@ use std::io::ErrorKind;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_wire::failure::{Failure, FailureKind};
 
 use super::clients::was_kept;
 use super::exchange::Try;

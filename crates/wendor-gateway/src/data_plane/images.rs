@@ -22,10 +22,10 @@ use hyper_util::client::legacy::connect::dns::Name as HostName;
 use hyper_util::rt::TokioExecutor;
 use wendor_core::catalog::route::Route;
 use wendor_core::name::Name;
-use wendor_core::wire::address::{Addresses, public};
-use wendor_core::wire::chat_completions::request::BadRequest;
-use wendor_core::wire::fit::{Content, image_addresses, with_images};
-use wendor_core::wire::image::kind_of;
+use wendor_core::serving::fit::{Content, image_addresses, with_images};
+use wendor_wire::address::{Addresses, public};
+use wendor_wire::bad_request::BadRequest;
+use wendor_wire::image::kind_of;
 
 use super::refusal::Refusal;
 use crate::app::App;

@@ -14,8 +14,9 @@ use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
 use tokio::time::{Instant, Sleep, sleep, timeout_at};
-use wendor_core::wire::codec::{self, Closing};
-use wendor_core::wire::rejection;
+use wendor_wire::codec::Closing;
+use wendor_wire::dialects;
+use wendor_wire::rejection;
 
 use super::account::Account;
 use super::admit::Admitted;
@@ -37,7 +38,7 @@ type Frames = Pin<Box<dyn Future<Output = (Bytes, Closing)>>>;
 /// Whether a request may be answered so.
 #[must_use]
 pub fn may_be_late(ticket: &Ticket) -> bool {
-    ticket.account().streamed && codec::of(ticket.call().dialect).heartbeat().is_some()
+    ticket.account().streamed && dialects::of(ticket.call().dialect).heartbeat().is_some()
 }
 
 /// The answer of an admitted and planned request, or its head when that lets wait.
@@ -108,7 +109,7 @@ impl LateBody {
         let (to, answer) = (ticket.call().dialect, (reply.status, reply.bytes.as_ref()));
         // Whatever its dialect: its own words are a body, and in a stream they are told in ours.
         let told = rejection::told(answer, ticket.id().as_str());
-        let frames = codec::of(to).reader().broken_off(&told);
+        let frames = dialects::of(to).reader().broken_off(&told);
         Phase::Ending(Box::pin(async move {
             ticket.settle(Outcome::Rejected(reply.status, reply.kind)).wait().await;
             (Bytes::from(frames.0), frames.1)
@@ -117,14 +118,14 @@ impl LateBody {
 
     fn refused(&self, refusal: Refusal) -> Phase {
         let told = refusal.told_late(&self.account.app, &self.account.call);
-        let (frames, closing) = codec::of(self.account.call.dialect).reader().broken_off(&told);
+        let (frames, closing) = dialects::of(self.account.call.dialect).reader().broken_off(&told);
         Phase::Ending(Box::pin(std::future::ready((Bytes::from(frames), closing))))
     }
 
     fn poll_heartbeat(&mut self, context: &mut Context<'_>) -> Poll<Bytes> {
         ready!(self.heartbeat.as_mut().poll(context));
         self.heartbeat.as_mut().reset(Instant::now() + HEARTBEAT_EVERY);
-        let heartbeat = codec::of(self.account.call.dialect).heartbeat().unwrap_or_default();
+        let heartbeat = dialects::of(self.account.call.dialect).heartbeat().unwrap_or_default();
         Poll::Ready(Bytes::from_static(heartbeat.as_bytes()))
     }
 }

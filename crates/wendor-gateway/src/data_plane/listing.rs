@@ -10,9 +10,9 @@ use actix_web::{HttpMessage, HttpResponse, ResponseError, web};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::key::AppKey;
 use wendor_core::name::Name;
-use wendor_core::wire::endpoint::{Endpoint, Kind, NoEndpoint};
-use wendor_core::wire::listing::{Listed, loaded, one, shape, shown, version};
-use wendor_core::wire::members::members;
+use wendor_wire::endpoint::{Endpoint, Kind, NoEndpoint};
+use wendor_wire::listing::{Listed, loaded, one, shape, shown, version};
+use wendor_wire::members::members;
 
 use super::Call;
 use super::admit::{Query, key_of, no_such_route, presented_key, routes_of};

@@ -52,20 +52,20 @@ use actix_web::dev::{Payload, RequestHead, ServiceRequest, ServiceResponse, Url}
 use actix_web::http::header::{HeaderMap, HeaderValue};
 use actix_web::http::{ConnectionType, Method};
 use actix_web::{HttpMessage, HttpResponse, web};
-use chrono::{DateTime, Utc};
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::request_id::RequestId;
-use wendor_core::wire::count;
-use wendor_core::wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
-
-use crate::app::App;
-use crate::caller::host_of;
-use crate::sharing::Connection;
 use admit::{Admitted, Asked, Query};
+use chrono::{DateTime, Utc};
 use clients::Clients;
 use fault::{Fault, caught};
 use page::Page;
 use refusal::Refusal;
+use wendor_core::request_id::RequestId;
+use wendor_wire::count;
+use wendor_wire::dialect::Dialect;
+use wendor_wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
+
+use crate::app::App;
+use crate::caller::host_of;
+use crate::sharing::Connection;
 
 /// A request that has arrived.
 #[derive(Clone, Debug)]
@@ -129,7 +129,7 @@ pub fn chat_completions(request: ServiceRequest) -> impl Future<Output = Result<
     answer(request, endpoint)
 }
 
-/// Every other path of apps: which endpoint it is, in which dialect, is told by [`wendor_core::wire::endpoint`].
+/// Every other path of apps: which endpoint it is, in which dialect, is told by [`wendor_wire::endpoint`].
 ///
 /// # Errors
 /// When the service was put together wrongly: its state is missing.

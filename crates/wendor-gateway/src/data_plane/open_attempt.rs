@@ -8,16 +8,17 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use wendor_core::metering::detail::{Attempt, RequestChange, Spent};
+use wendor_core::metering::detail::{Attempt, Spent};
 use wendor_core::metering::entry::{AttemptRecord, LedgerEntry, QuotaUse, Record};
 use wendor_core::metering::rate::Cost;
 use wendor_core::metering::spool_frame;
-use wendor_core::metering::usage::Counted;
 use wendor_core::name::OfferName;
 use wendor_core::quota::Measure;
 use wendor_core::quota::use_of::settled;
-use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::routing::loading::ColdStart;
+use wendor_wire::change::RequestChange;
+use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::usage::Counted;
 
 use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};

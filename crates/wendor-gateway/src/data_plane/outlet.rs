@@ -5,7 +5,7 @@ use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
 use hyper::{Method, Request, Uri};
 use wendor_core::catalog::upstream::{Address, Auth, Upstream, authorization};
 use wendor_core::secret::Secret;
-use wendor_core::wire::codec;
+use wendor_wire::dialects;
 
 use super::pieces::Pieces;
 
@@ -72,7 +72,7 @@ impl Outlet {
             }
         }
         let base = upstream.address.clone();
-        let endpoint = at(&base, &codec::of(upstream.dialect).path("", false), query.as_deref())?;
+        let endpoint = at(&base, &dialects::of(upstream.dialect).path("", false), query.as_deref())?;
         Ok(Self { endpoint, base, query, headers, is_without_ids: upstream.is_without_ids })
     }
 
@@ -154,7 +154,8 @@ mod tests {
     use crate::sharing::Sharing;
     use rstest::rstest;
     use std::sync::Arc;
-    use wendor_core::catalog::upstream::{Address, Dialect, Hosting};
+    use wendor_core::catalog::upstream::{Address, Hosting};
+    use wendor_wire::dialect::Dialect;
 
     fn upstream(auth: Auth) -> Upstream {
         let address = Address::parse("http://quarry.example/models").unwrap();

@@ -11,10 +11,10 @@ use wendor_core::metering::rate::worst_price;
 use wendor_core::name::OfferName;
 use wendor_core::routing::plan::{Lot, OfferView, Plan, make};
 use wendor_core::routing::reason::{Reason, Streams};
-use wendor_core::wire::asked::AppRequest;
-use wendor_core::wire::fit::{Content, Unfit, fit};
-use wendor_core::wire::opening::opening;
-use wendor_core::wire::verdict::Target;
+use wendor_core::serving::fit::{Content, Unfit, fit};
+use wendor_wire::asked::AppRequest;
+use wendor_wire::opening::opening;
+use wendor_wire::verdict::Target;
 
 use super::account::Account;
 use super::admit::{Admitted, content_for};

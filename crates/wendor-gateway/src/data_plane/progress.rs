@@ -3,10 +3,10 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-use wendor_core::metering::estimate::tokens_of_bytes;
-use wendor_core::metering::images::Images;
-use wendor_core::metering::usage::{Counted, TokenCounts};
-use wendor_core::wire::facts::Facts;
+use wendor_wire::conversation::facts::Facts;
+use wendor_wire::estimate::tokens_of_bytes;
+use wendor_wire::images::Images;
+use wendor_wire::usage::{Counted, TokenCounts};
 
 /// Whether an answer came to its end.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -11,7 +11,7 @@ use std::time::Duration;
 use tokio::time::{Instant, sleep_until};
 use wendor_core::catalog::route::{Deadlines, Stage};
 use wendor_core::name::OfferName;
-use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_wire::failure::{Failure, FailureKind};
 
 use super::attempt::Walk;
 use super::course::Turn;

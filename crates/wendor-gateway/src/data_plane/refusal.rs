@@ -8,8 +8,9 @@ use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::key::{BadKey, without_secrets};
-use wendor_core::wire::chat_completions::request::BadRequest;
-use wendor_core::wire::codec::{self, ErrorTold};
+use wendor_wire::bad_request::BadRequest;
+use wendor_wire::codec::ErrorTold;
+use wendor_wire::dialects;
 
 use super::Call;
 use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held, sentence};
@@ -275,7 +276,7 @@ impl Refusal {
             response.insert_header(("wendor-revision", given_up.revision.to_string()));
         }
         self.count(app, call);
-        response.content_type("application/json").body(codec::of(call.dialect).error(&error))
+        response.content_type("application/json").body(dialects::of(call.dialect).error(&error))
     }
 }
 
@@ -352,12 +353,11 @@ pub(super) fn identify(response: &mut HttpResponseBuilder, call: &Call) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::allowances::OverQuota;
     use chrono::TimeDelta;
     use rstest::rstest;
     use wendor_core::quota::window::Window;
     use wendor_core::quota::{Measure, Quota};
-
-    use crate::allowances::OverQuota;
 
     fn retry_headers(retry: Retry) -> [Option<String>; 3] {
         let mut response = HttpResponse::Ok();

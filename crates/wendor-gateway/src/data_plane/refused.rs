@@ -5,7 +5,7 @@ use std::fmt;
 use chrono::{DateTime, Utc};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::failure::{AllFailed, FailedAttempt};
-use wendor_core::wire::fit::Unfit;
+use wendor_core::serving::fit::Unfit;
 
 use crate::allowances::OverQuota;
 

@@ -3,7 +3,7 @@
 //!
 //! 1. The handler returns with the head. From then on the body owns everything: [`StreamBody`] pulls from the upstream when the
 //!    app has taken what there was; there is no task and no channel a stream.
-//! 2. What becomes of each frame is told by [`wendor_core::wire::passage`]: it passes as it came, or goes through events where app and
+//! 2. What becomes of each frame is told by [`wendor_wire::passage`]: it passes as it came, or goes through events where app and
 //!    upstream speak different dialects.
 //! 3. The terminator is held back until the entry is in the spool.
 //! 4. Cancellation: the app goes away, the server drops the body, the ticket in it settles as cancelled and the upstream's
@@ -26,12 +26,14 @@ use bytes::Bytes;
 use hyper::body::{Body, Incoming};
 use hyper::header;
 use tokio::time::{Instant, Sleep};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_core::metering::end::End;
-use wendor_core::routing::failure::{Failure, FailureKind};
-use wendor_core::wire::codec::{self, Closing, ErrorTold, Framing};
-use wendor_core::wire::passage::{Passage, Step};
-use wendor_core::wire::rejection::{Rejection, rejection};
+use wendor_wire::codec::{Closing, ErrorTold};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::passage::{Passage, Step};
+use wendor_wire::rejection::{Rejection, rejection};
+use wendor_wire::sse::Framing;
 
 use super::attempt::{Along, Answering};
 use super::exchange::{OpenStream, RejectedReply, Reply, WholeReply};
@@ -88,7 +90,7 @@ async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     let answer = (reply.status, reply.bytes.as_ref());
     let (status, bytes) = match rejection(reply.dialect, to, answer, along.ticket.id().as_str()) {
         Rejection::AsItCame => (reply.status, reply.bytes),
-        Rejection::Told(told) => (told.status, Bytes::from(codec::of(to).error(&told))),
+        Rejection::Told(told) => (told.status, Bytes::from(dialects::of(to).error(&told))),
     };
     let mut response = head(status, &along, None);
     // Whatever an upstream calls it: a browser must not take it for a page.
@@ -102,7 +104,7 @@ async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
 
 /// What the head of every stream says.
 pub(super) fn as_stream(response: &mut HttpResponseBuilder, dialect: Dialect) {
-    let content_type = match codec::of(dialect).framing() {
+    let content_type = match dialects::of(dialect).framing() {
         Framing::Events => "text/event-stream",
         Framing::Lines => "application/x-ndjson",
     };
@@ -173,7 +175,7 @@ const NOT_TAKEN: Duration = Duration::from_secs(1);
 impl Stream {
     fn new(open: OpenStream, along: Along) -> Self {
         let now = Instant::now();
-        let heartbeat = codec::of(along.ticket.call().dialect).heartbeat();
+        let heartbeat = dialects::of(along.ticket.call().dialect).heartbeat();
         let clock = StreamClock::begin(now, heartbeat, (along.deadlines.between_events, along.whole_until));
         let open_streams = along.ticket.app().metrics.streams_open.clone();
         open_streams.inc();

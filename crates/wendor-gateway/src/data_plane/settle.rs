@@ -10,16 +10,17 @@ use bytes::Bytes;
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{Latency, LedgerEntry, QuotaUse, Record, RequestRecord};
 use wendor_core::metering::spool_frame;
-use wendor_core::metering::usage::{Counted, TokenCounts};
 use wendor_core::name::OfferName;
 use wendor_core::quota::use_of::settled;
-use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::account::Used;
-pub use super::progress::Progress;
 use super::progress::Reach;
 use super::ticket::Ticket;
 use crate::spool::Written;
+
+pub use super::progress::Progress;
 
 thread_local! {
     /// What frames are written in before they are kept at their own length: they stay in memory for a while.

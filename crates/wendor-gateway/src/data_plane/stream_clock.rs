@@ -5,7 +5,7 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use tokio::time::{Instant, Sleep};
-use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_wire::failure::{Failure, FailureKind};
 
 /// Without a byte for so long, some proxies between here and the app close the connection; most wait a minute.
 const QUIET: Duration = Duration::from_secs(15);

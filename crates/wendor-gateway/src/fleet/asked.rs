@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
 use wendor_core::name::OfferName;
-use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::routing::health::{Asking, Change, Health};
 use wendor_core::routing::reason::Reason;
+use wendor_wire::failure::{Failure, FailureKind};
 
 use super::{Fleet, OfferState, Told, UpstreamState};
 

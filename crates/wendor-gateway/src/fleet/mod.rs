@@ -17,7 +17,6 @@ use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::detail::ServedFrom;
 use wendor_core::name::{Name, OfferName};
-use wendor_core::routing::failure::Failure;
 use wendor_core::routing::health::{Asking, Change, Health, HealthState};
 use wendor_core::routing::loading::{ColdStart, Loading};
 use wendor_core::routing::pace;
@@ -26,10 +25,13 @@ use wendor_core::routing::retries::{HedgeBudget, RetryBudget};
 use wendor_core::watch::attention::OF_LATE_MINUTES;
 use wendor_core::watch::event::Event;
 use wendor_core::watch::reached::Outcomes;
+use wendor_wire::failure::Failure;
+use wendor_wire::told_limits::ToldLimit;
 
 use self::looks::Looks;
 use crate::app::App;
 use crate::gate::Gate;
+
 pub use asked::Asked;
 
 /// One upstream.
@@ -137,7 +139,7 @@ impl OfferState {
     }
 
     /// Its service has told of limits.
-    pub fn told_limits(&self, told: &[pace::Told]) {
+    pub fn told_limits(&self, told: &[ToldLimit]) {
         if !told.is_empty() {
             self.gate.get_or_init(Arc::default).told(told);
         }

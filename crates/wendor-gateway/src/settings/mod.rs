@@ -7,17 +7,17 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use wendor_core::caller::Ranges;
-use wendor_core::catalog::reach::Reach;
-use wendor_store::partitions::Partitioned;
-
-use crate::spool::Options;
 use listening::{CertificateFiles, Listening, certificates, url};
 use timing::Timing;
 use values::{
     address, allowed, connections, database, file, level, optional, secret, size, size_or_zero, sync, threads, time,
     tokens,
 };
+use wendor_core::caller::Ranges;
+use wendor_core::catalog::reach::Reach;
+use wendor_store::partitions::Partitioned;
+
+use crate::spool::Options;
 
 pub use known::{KNOWN, Known};
 pub use values::Keep;
@@ -262,7 +262,7 @@ impl Layers {
         let is_unknown = |name: &&String| KNOWN.iter().all(|known| known.name != name.as_str());
         let names = KNOWN.iter().map(|known| known.name);
         let as_problem = |name: &String| {
-            let remedy = wendor_core::name::nearest(name, names.clone()).map_or_else(
+            let remedy = wendor_wire::nearest::nearest(name, names.clone()).map_or_else(
                 || "`wendor serve --help` lists them".to_owned(),
                 |near| format!("did you mean `{near}`?"),
             );

@@ -25,15 +25,15 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
+use aside::Aside;
 use bytes::Bytes;
+use desk::Desks;
 use tokio::sync::Notify;
 use wendor_core::metering::spool_frame;
-
-use aside::Aside;
-pub use claim::Claim;
-use desk::Desks;
-pub use reader::{Batch, SpoolReader};
 use writer::Queue;
+
+pub use claim::Claim;
+pub use reader::{Batch, SpoolReader};
 
 /// Requests and attempts under way, and entries not yet written, together.
 const SLOTS: usize = 65_536;

@@ -10,7 +10,7 @@ use tokio::time::timeout;
 use wendor_core::catalog::upstream::{Hosting, Upstream};
 use wendor_core::diagnosis::speech::listing_path;
 use wendor_core::name::Name;
-use wendor_core::routing::failure::{Failure, FailureKind};
+use wendor_wire::failure::{Failure, FailureKind};
 
 use super::inventory::peer_of;
 use crate::app::App;

@@ -29,12 +29,13 @@ mod write;
 use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::NaiveDate;
+use reader::Reader;
 use serde::{Deserialize, Serialize};
 
 use super::document::{Catalogue, DEFAULT_CURRENCY};
 use crate::metering::rate::RateCard;
 use crate::name::OfferName;
-use reader::Reader;
+
 pub use write::write;
 
 /// One thing that is wrong with a file, and where.

@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 
+use wendor_wire::ability::{Ability, Control, ControlPolicy, Controls, Mark};
+use wendor_wire::address::Addresses;
+
 use super::reader::{Item, Reader, listed};
-use crate::catalog::ability::{Ability, Control, ControlPolicy, Controls, Mark};
 use crate::catalog::upstream::Offer;
 use crate::catalog::weights::{ABOUT, OtherWeights, WeightsPin};
-use crate::wire::address::Addresses;
 
 /// Kinds of images that offers may name.
 const IMAGE_KINDS: [&str; 5] = ["image/png", "image/jpeg", "image/gif", "image/webp", "image/bmp"];

@@ -10,9 +10,9 @@ use std::ops::Range;
 use rust_decimal::Decimal;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
+use wendor_wire::nearest::nearest;
 
 use super::Problem;
-use crate::name::nearest;
 use crate::shown::is_hidden;
 
 /// Collects problems while a document is read.

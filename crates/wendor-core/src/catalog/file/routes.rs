@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use wendor_wire::failure::FailureKind;
+
 use super::reader::{Item, Reader, no_such};
 use crate::catalog::origin::Origin;
 use crate::catalog::route::{Pick, Route, Stage, StageDeadlines, StageOffer};
 use crate::name::{Name, OfferName};
-use crate::routing::failure::FailureKind;
 
 const PICKS: [(&str, Pick); 5] = [
     ("share", Pick::Share),

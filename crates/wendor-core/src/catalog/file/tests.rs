@@ -1,6 +1,7 @@
+use rstest::rstest;
+
 use super::*;
 use crate::catalog::difference::{self, ChangeKind};
-use rstest::rstest;
 
 const FERRY: &str = r#"
 [upstreams.quayside-a]
@@ -204,7 +205,7 @@ fn the_reference_holds_every_field_and_reads() {
     }
     let written = read(&write(&file.catalogue, &file.rates)).unwrap_or_else(|problems| panic!("{problems:#?}"));
     assert_eq!(written.catalogue, file.catalogue, "what is written is read back");
-    for kind in crate::routing::failure::FailureKind::usual_moves() {
+    for kind in wendor_wire::failure::FailureKind::usual_moves() {
         assert!(reference.contains(kind.as_str()), "{kind}");
     }
 }

@@ -4,13 +4,14 @@ use std::collections::BTreeMap;
 use std::ops::Range;
 
 use rust_decimal::Decimal;
+use wendor_wire::dialect::Dialect;
+use wendor_wire::images::ImageSize;
 
 use super::CatalogueFile;
 use super::reader::{Item, Reader, Table};
 use crate::catalog::upstream::{
-    Address, Auth, CredentialSource, Dialect, Fingerprint, Hosting, Offer, Upstream, further_header,
+    Address, Auth, CredentialSource, Fingerprint, Hosting, Offer, Upstream, further_header,
 };
-use crate::metering::images::ImageSize;
 use crate::metering::rate::Rate;
 use crate::name::{Name, OfferName};
 

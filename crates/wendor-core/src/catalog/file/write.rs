@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 use std::fmt::Write;
 use std::num::NonZeroU32;
 
+use wendor_wire::failure::FailureKind;
+
 use crate::catalog::Catalogue;
 use crate::catalog::route::{Pick, Stage, StageOffer};
 use crate::catalog::team::{Access, Team};
@@ -12,7 +14,6 @@ use crate::catalog::webhook::Webhook;
 use crate::metering::rate::{Rate, RateCard};
 use crate::name::{Name, OfferName};
 use crate::quota::{AtLimit, Quota};
-use crate::routing::failure::FailureKind;
 
 /// The file's text; [`super::read`] gives the same catalogue and rates back.
 ///

@@ -1,5 +1,6 @@
-use super::*;
 use rstest::rstest;
+
+use super::*;
 
 fn at(day: u32) -> DateTime<Utc> {
     DateTime::from_timestamp(1_790_000_000 + i64::from(day) * 86_400, 0).unwrap()
@@ -29,8 +30,8 @@ fn a_proof_ages_and_holds_for_its_weights_alone(
 #[case::json(Proof::Json)]
 #[case::reasoning(Proof::Reasoning)]
 fn what_luck_can_say_is_no_proof(#[case] proof: Proof) {
-    use crate::wire::conversation::answer::Answer;
-    use crate::wire::conversation::event::Event;
+    use wendor_wire::conversation::answer::Answer;
+    use wendor_wire::conversation::event::Event;
     let text = r#"{"berth_1":"Fairhaven","berth":"123"}"#;
     let answer = Answer::of([Event::Text { choice: 0, text: text.to_owned() }]);
     let seen = AnswerSeen { answer, ..AnswerSeen::default() };

@@ -6,18 +6,18 @@ use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
 use serde::Deserialize;
 use serde_json::value::RawValue;
+use wendor_wire::failure::FailureKind;
+use wendor_wire::images::Images;
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::super::end::End;
 use super::super::entry::{
     AdjustmentRecord, CheckRecord, Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled, Spooled,
 };
-use super::super::images::Images;
 use super::super::rate::Cost;
-use super::super::usage::{Counted, TokenCounts};
 use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
-use crate::routing::failure::FailureKind;
 use crate::routing::queue::Lane;
 
 #[derive(Deserialize)]

@@ -6,20 +6,20 @@
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use wendor_wire::failure::FailureKind;
+use wendor_wire::images::{ImageSize, Images};
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::super::end::End;
 use super::super::entry::{
     AdjustmentRecord, AttemptRecord, CheckRecord, Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled,
     Spooled,
 };
-use super::super::images::{ImageSize, Images};
 use super::super::money::Money;
 use super::super::rate::Cost;
-use super::super::usage::{Counted, TokenCounts};
 use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
-use crate::routing::failure::FailureKind;
 use crate::routing::queue::Lane;
 
 #[derive(Serialize, Deserialize)]

@@ -2,19 +2,20 @@ use chrono::{DateTime, Utc};
 use proptest::prelude::*;
 use rstest::rstest;
 use rust_decimal::Decimal;
+use wendor_wire::change::RequestChange;
+use wendor_wire::failure::FailureKind;
+use wendor_wire::images::{ImageSize, Images};
+use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::*;
-use crate::metering::detail::{RequestChange, RequestDetail};
+use crate::metering::detail::RequestDetail;
 use crate::metering::end::End;
 use crate::metering::entry::{AdjustmentRecord, AttemptRecord, CheckRecord, Latency, Record, RequestRecord};
-use crate::metering::images::{ImageSize, Images};
 use crate::metering::money::Money;
 use crate::metering::rate::Cost;
-use crate::metering::usage::{Counted, TokenCounts};
 use crate::name::{Name, OfferName};
 use crate::quota::QuotaId;
 use crate::request_id::RequestId;
-use crate::routing::failure::FailureKind;
 use crate::routing::queue::Lane;
 
 fn at() -> DateTime<Utc> {

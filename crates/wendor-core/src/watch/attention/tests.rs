@@ -1,10 +1,11 @@
+use rstest::rstest;
+use rust_decimal::Decimal;
+
 use super::super::nearing::is_near;
 use super::*;
 use crate::name::Name;
 use crate::quota::window::Window;
 use crate::quota::{AtLimit, Measure, Quota, QuotaId};
-use rstest::rstest;
-use rust_decimal::Decimal;
 
 fn at(text: &str) -> DateTime<Utc> {
     text.parse().unwrap()

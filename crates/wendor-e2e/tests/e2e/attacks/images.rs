@@ -2,10 +2,10 @@
 
 use rstest::rstest;
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_e2e::site::Site;
 use wendor_standins::memory::{Profile, Seen};
+use wendor_wire::dialect::Dialect;
 
 use crate::diagnosis::certificates::{Authority, Mistake};
 

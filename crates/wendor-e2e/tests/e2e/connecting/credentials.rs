@@ -3,11 +3,11 @@
 use std::process::Command;
 
 use serde_json::json;
-use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::waiting::until;
 use wendor_e2e::wendor::wendor;
 use wendor_standins::server::{Profile, StandIn};
+use wendor_wire::dialect::Dialect;
 
 use super::{SECRET, with_secret};
 

@@ -11,9 +11,9 @@ mod spending;
 mod watching;
 
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_standins::server::{Profile, StandIn};
+use wendor_wire::dialect::Dialect;
 
 /// A secret for credentials that are kept.
 const SECRET: (&str, &str) = ("WENDOR_SECRET", "the tide waits for nobody, not even for ferries");

@@ -3,10 +3,10 @@
 
 use rstest::rstest;
 use serde_json::{Value, json};
-use wendor_core::catalog::upstream::Dialect;
 use wendor_e2e::ferry::{Ferry, Wishes, question};
 use wendor_e2e::waiting::until;
 use wendor_standins::server::Profile;
+use wendor_wire::dialect::Dialect;
 
 const TOKENS: usize = 200;
 

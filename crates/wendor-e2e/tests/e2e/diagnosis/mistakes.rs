@@ -1,8 +1,8 @@
 //! The mistakes that practitioners lose their time with, each as a server, an upstream and what the check has to call it.
 
-use wendor_core::catalog::upstream::Dialect;
 use wendor_core::diagnosis::finding::FindingKind as Is;
 use wendor_standins::server::Profile;
+use wendor_wire::dialect::Dialect;
 
 use super::certificates::Mistake as Certificate;
 use super::setup::{EVERY, KEY, LOCAL, MODEL, Mistake, Plans, SHARED, Setup, TWO};
@@ -56,7 +56,7 @@ impl Mistake {
 /// What can be seen without asking, and the way there.
 pub const WAY: &[Mistake] = &[
     plain("endpoint pasted for an address", Is::EndpointPasted, TWO, |_, setup| {
-        let path = wendor_core::wire::codec::of(setup.stated).path(MODEL, false);
+        let path = wendor_wire::dialects::of(setup.stated).path(MODEL, false);
         setup.at(&format!("http://HERE{path}"))
     })
     .mended_by("address"),

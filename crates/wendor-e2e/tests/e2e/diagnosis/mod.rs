@@ -5,17 +5,16 @@ pub mod certificates;
 mod mistakes;
 mod setup;
 
+use certificates::{Authority, Mistake as Certificate};
 use futures_util::future::join_all;
+use mistakes::{ABILITIES, ANSWERS, ENCRYPTION, GROUPS, HOST, KEYS, PATH, TWO_ADDRESSES, WAY};
 use rstest::rstest;
 use serde_json::Value;
-use wendor_core::catalog::upstream::Dialect;
+use setup::{Alive, MODEL, Mistake, Plans, SHARED, Setup, VARIABLES, start};
 use wendor_core::diagnosis::finding::FindingKind;
 use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_standins::server::{Profile, StandIn};
-
-use certificates::{Authority, Mistake as Certificate};
-use mistakes::{ABILITIES, ANSWERS, ENCRYPTION, GROUPS, HOST, KEYS, PATH, TWO_ADDRESSES, WAY};
-use setup::{Alive, MODEL, Mistake, Plans, SHARED, Setup, VARIABLES, start};
+use wendor_wire::dialect::Dialect;
 
 /// An installation for checks.
 struct Bench {

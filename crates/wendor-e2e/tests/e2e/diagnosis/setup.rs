@@ -3,10 +3,10 @@
 use std::net::{SocketAddr, TcpListener, TcpStream};
 
 use rustls::ServerConfig;
-use wendor_core::catalog::upstream::Dialect;
 use wendor_core::diagnosis::finding::FindingKind;
 use wendor_standins::manners::Manners;
 use wendor_standins::server::{Profile, StandIn};
+use wendor_wire::dialect::Dialect;
 
 use super::certificates::Authority;
 

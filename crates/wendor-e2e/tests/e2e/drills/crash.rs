@@ -19,7 +19,7 @@ const QUOTAS: &str = r#"{ measure = "requests", per = "month", limit = 100000000
 
 /// An installation whose first offer tells its input at once, and fails in all the ways that cost something or nothing.
 async fn begin(settings: Vec<(&'static str, String)>) -> Ferry {
-    let dialect = wendor_core::catalog::upstream::Dialect::Messages;
+    let dialect = wendor_wire::dialect::Dialect::Messages;
     let quayside = Profile { dialect, ..Profile::quick("quayside", &["dunlin-70b"]) };
     let wishes = Wishes { quotas: QUOTAS.to_owned(), quayside: Some(quayside), settings, ..Wishes::default() };
     let ferry = Ferry::with(wishes).await;

@@ -6,15 +6,15 @@ use wendor_core::metering::detail::{Attempt, RequestDetail};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled, Spooled};
 use wendor_core::metering::rate::Cost;
-use wendor_core::metering::usage::TokenCounts;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::QuotaId;
 use wendor_core::request_id::RequestId;
-use wendor_core::routing::failure::{Failure, FailureKind};
 use wendor_core::routing::queue::Lane;
 use wendor_e2e::database::Database;
 use wendor_store::Store;
 use wendor_store::ledger::{MAX_BATCH, SpoolPlace};
+use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::usage::TokenCounts;
 
 use super::{of, tell};
 

@@ -3,12 +3,12 @@
 use rstest::rstest;
 use rust_decimal::Decimal;
 use serde_json::json;
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::wire::codec;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::waiting::until;
 use wendor_standins::fault::Fault;
 use wendor_standins::server::{Profile, StandIn};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
 
 use super::{together, used};
 
@@ -129,16 +129,14 @@ async fn streams_that_do_not_end_count_what_had_come(
         .await;
     let is_cut = fault == Fault::CutMidway;
     standin.set_fault(fault).await.unwrap();
-    let conversation = wendor_core::wire::conversation::Conversation {
+    let conversation = wendor_wire::conversation::Conversation {
         dialect,
-        delivery: wendor_core::wire::conversation::Delivery::Streamed(
-            wendor_core::wire::conversation::UsageFrame::Asked,
-        ),
+        delivery: wendor_wire::conversation::Delivery::Streamed(wendor_wire::conversation::UsageFrame::Asked),
         ..plain()
     };
     let target = target(dialect);
-    let body = codec::of(dialect).write_request(&conversation, &target);
-    let url = format!("{}{}", ferry.service.url, codec::of(dialect).path("tides", true));
+    let body = dialects::of(dialect).write_request(&conversation, &target);
+    let url = format!("{}{}", ferry.service.url, dialects::of(dialect).path("tides", true));
     let request = ferry.http.post(url).bearer_auth(&ferry.key).header("content-type", "application/json").body(body);
     let mut answer = request.send().await.unwrap();
     assert_eq!(answer.status(), 200);
@@ -161,21 +159,21 @@ async fn streams_that_do_not_end_count_what_had_come(
 }
 
 /// A short question.
-fn plain() -> wendor_core::wire::conversation::Conversation {
+fn plain() -> wendor_wire::conversation::Conversation {
     let body = question("tides", true).to_string();
-    let outside = wendor_core::wire::codec::Outside { is_streamed: true, ..Default::default() };
-    let mut read = codec::of(Dialect::ChatCompletions).read_request(&body, outside).unwrap();
+    let outside = wendor_wire::codec::Outside { is_streamed: true, ..Default::default() };
+    let mut read = dialects::of(Dialect::ChatCompletions).read_request(&body, outside).unwrap();
     read.output_limit = Some(400);
     read
 }
 
-fn target(dialect: Dialect) -> wendor_core::wire::verdict::Target<'static> {
-    wendor_core::wire::verdict::Target {
+fn target(dialect: Dialect) -> wendor_wire::verdict::Target<'static> {
+    wendor_wire::verdict::Target {
         dialect,
         model: "tides",
         marks: &[],
-        controls: wendor_core::catalog::ability::Controls::default(),
-        seals: wendor_core::wire::seal::SealDomain::unmarked(),
+        controls: wendor_wire::ability::Controls::default(),
+        seals: wendor_wire::seal::SealDomain::unmarked(),
         output_cap: None,
     }
 }

@@ -6,12 +6,12 @@ use std::time::{Duration, Instant};
 use futures_util::future::join_all;
 use rstest::rstest;
 use serde_json::Value;
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::wire::codec;
-use wendor_core::wire::frames::FrameDecoder;
 use wendor_e2e::ferry::{Ferry, header};
 use wendor_standins::fault::Fault;
 use wendor_standins::server::{Profile, StandIn};
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
+use wendor_wire::frames::FrameDecoder;
 
 use crate::errors::request;
 
@@ -113,7 +113,7 @@ async fn cells() -> Vec<Cell> {
 
 /// Whether an answer as an app of that dialect gets it is a proper one.
 pub fn is_proper(dialect: Dialect, streamed: bool, body: &[u8]) -> bool {
-    let codec = codec::of(dialect);
+    let codec = dialects::of(dialect);
     if !streamed {
         return codec.read_whole(body).is_ok();
     }

@@ -4,10 +4,10 @@
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
-use wendor_core::catalog::upstream::Dialect;
-use wendor_core::wire::codec;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_standins::fault::Fault;
+use wendor_wire::dialect::Dialect;
+use wendor_wire::dialects;
 
 use super::faults::is_proper;
 use crate::errors::request;
@@ -44,7 +44,7 @@ async fn a_head_goes_out_before_anyone_answers(#[case] dialect: Dialect) {
     assert_eq!(status, 200);
     // That it went out first shows in the heartbeat before the answer.
     assert!(head >= Duration::from_millis(350), "{head:?}");
-    let heartbeat = codec::of(dialect).heartbeat().unwrap();
+    let heartbeat = dialects::of(dialect).heartbeat().unwrap();
     assert!(body.starts_with(heartbeat.as_bytes()), "{}", String::from_utf8_lossy(&body));
     assert!(is_proper(dialect, true, &body), "{}", String::from_utf8_lossy(&body));
     let shown = ferry.request(&id).await;

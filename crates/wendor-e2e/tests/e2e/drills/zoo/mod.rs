@@ -10,15 +10,15 @@ mod programs;
 use std::path::Path;
 use std::process::Command;
 
+use cases::{ALL, Case, Front};
 use futures_util::stream::{StreamExt, iter};
+use programs::{Places, Program, free_port};
 use serde_json::{Value, json};
 use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_standins::server::{Profile, StandIn};
 
 use super::{is_full, tell};
 use crate::diagnosis::certificates::{Authority, Mistake};
-use cases::{ALL, Case, Front};
-use programs::{Places, Program, free_port};
 
 /// The host under which everything is reached that speaks TLS, and another for the same machine.
 const HOST: &str = "pier.tern.example";
