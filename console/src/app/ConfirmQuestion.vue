@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { capital } from '@/lib/format'
 /** Sign in again as yourself: asked over whatever wanted to do something that is guarded, which then goes on. */
 import { computed, ref } from 'vue'
 import { useConfirm } from '@/api/changes'
@@ -28,8 +29,7 @@ function submit() {
   <DialogBox open over title="Is it still you?" @close="asking?.answer(false)">
     <form class="grid gap-3.5" @submit.prevent="submit">
       <p>
-        {{ why.charAt(0).toUpperCase() + why.slice(1) }}, sign in again as <b>{{ me.data.value?.name }}</b>. For ten
-        minutes it is not asked again.
+        {{ capital(why) }}, sign in again as <b>{{ me.data.value?.name }}</b>. For ten minutes it is not asked again.
       </p>
       <TextField
         v-model="password"

@@ -68,13 +68,6 @@ export function stepWords(step: StepSeen, before: StepSeen | undefined): string 
     : `not asked: ${step.came_back}`
 }
 
-/** How long a step took; nothing where nothing was sent. */
-export function tookWords(us: number): string {
-  if (us < 100) return ''
-  if (us < 10_000) return `${(us / 1_000).toFixed(1)} ms`
-  return us < 1_000_000 ? `${Math.round(us / 1_000)} ms` : `${(us / 1_000_000).toFixed(2)} s`
-}
-
 /** How it went, in a sentence. */
 export function outcome(steps: readonly StepSeen[]): string {
   const failing = steps.find((step) => step.state === 'failing')
@@ -83,17 +76,6 @@ export function outcome(steps: readonly StepSeen[]): string {
   if (noted > 0)
     return noted === 1 ? 'It works; one thing should be known.' : `It works; ${noted} things should be known.`
   return 'All that was looked at is well.'
-}
-
-/** A size in the unit that is right for weights and memory. */
-export function bytes(count: number): string {
-  if (count >= 1_000_000_000) return `${(count / 1_000_000_000).toFixed(1)} GB`
-  return `${Math.round(count / 1_000_000)} MB`
-}
-
-/** The beginning of a digest, as people compare them. */
-export function shortDigest(digest: string): string {
-  return digest.replace(/^.*:/, '').slice(0, 12)
 }
 
 /** The host of an address as people type it. */

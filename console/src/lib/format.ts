@@ -38,7 +38,7 @@ export function smallPlaces(text: string): number {
 export function change(now: string, before: string): string {
   const scale = (text: string) => BigInt(rounded(text, 12).replace('.', ''))
   const [a, b] = [scale(now), scale(before)]
-  if (b === 0n) return a === 0n ? '' : 'new'
+  if (b === 0n) return a === 0n ? '0%' : 'new'
   const percent = ((a - b) * 1000n) / b
   const whole = (percent + (percent < 0n ? -5n : 5n)) / 10n
   return `${whole < 0n ? '' : '+'}${whole}%`
@@ -118,6 +118,32 @@ export function clock(at: Date): string {
 /** An instant in UTC, to the second. */
 export function instant(at: Date): string {
   return `${at.getUTCFullYear()}-${two(at.getUTCMonth() + 1)}-${two(at.getUTCDate())} ${clock(at)} UTC`
+}
+
+/** How long a step took: in milliseconds up to a second; nothing where nothing was sent. */
+export function took(us: number): string {
+  if (us < 100) return ''
+  if (us < 10_000) return `${Math.floor(us / 1_000)}.${Math.floor((us % 1_000) / 100)} ms`
+  if (us < 1_000_000) return `${Math.floor(us / 1_000)} ms`
+  return `${Math.floor(us / 1_000_000)}.${two(Math.floor((us % 1_000_000) / 10_000))} s`
+}
+
+/** A size of weights, memory or bodies, as model servers tell it: by thousands. */
+export function dataSize(bytes: number): string {
+  if (bytes < 1_000_000) return `${Math.floor(bytes / 1_000)} KB`
+  const [unit, name] = bytes < 1_000_000_000 ? [1_000_000, 'MB'] : [1_000_000_000, 'GB']
+  return `${Math.floor(bytes / unit)}.${Math.floor((bytes % unit) / (unit / 10))} ${name}`
+}
+
+/** The beginning of a digest, as people compare them: without the name of the algorithm before it. */
+export function digest(text: string): string {
+  return text.replace(/^.*:/, '').slice(0, 12)
+}
+
+/** The text with a capital at its beginning. */
+export function capital(text: string): string {
+  const [first = '', ...rest] = text
+  return first.toUpperCase() + rest.join('')
 }
 
 /** Several words as a list in a sentence. */

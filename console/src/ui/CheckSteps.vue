@@ -1,7 +1,8 @@
 <script setup lang="ts">
 /** The steps of a check, each with what came back; under a step what is the matter, with what can be done about it. */
 import { ref } from 'vue'
-import { stepWords, tookWords, type RemedySeen, type StepSeen } from '@/lib/checks'
+import { stepWords, type RemedySeen, type StepSeen } from '@/lib/checks'
+import { took } from '@/lib/format'
 import CopyBlock from './CopyBlock.vue'
 import StateWord from './StateWord.vue'
 import WithCode from './WithCode.vue'
@@ -32,7 +33,7 @@ const isOff = (state: string) => ['not reached', 'not asked', 'to come'].include
           :class="{ 'font-semibold': step.findings.length > 0 }"
         />
         <span :title="step.tried"><WithCode :text="stepWords(step, steps[index - 1])" /></span>
-        <span class="num second">{{ tookWords(step.took_us) }}</span>
+        <span class="num second">{{ took(step.took_us) }}</span>
         <span class="sr-only">{{ step.state }}</span>
       </div>
       <div

@@ -2,7 +2,7 @@
 /** The four states of anything that is fetched: waiting (with what for, and how long), empty, problem, filled. Figures that were there
  * stay while newer ones load or cannot be had, and say how old they are. */
 import { computed, type Ref } from 'vue'
-import { ago, duration } from '@/lib/format'
+import { capital, ago, duration } from '@/lib/format'
 import { useClock } from './clock'
 
 const props = defineProps<{
@@ -37,7 +37,7 @@ const isOld = computed(() => props.query.isError.value && props.query.data.value
       <span v-if="waited > MOMENT">Waiting for {{ what }}, {{ duration(waited) }}.</span>
     </p>
     <div v-else-if="state === 'problem'" class="py-3" role="alert">
-      <p class="text-attention">{{ what.charAt(0).toUpperCase() + what.slice(1) }} cannot be shown.</p>
+      <p class="text-attention">{{ capital(what) }} cannot be shown.</p>
       <p class="mb-2">{{ query.error.value?.message }}</p>
       <button class="button quiet" @click="emit('retry')">Try again</button>
     </div>

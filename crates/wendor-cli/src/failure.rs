@@ -2,6 +2,7 @@
 
 use std::process::ExitCode;
 
+use wendor_core::words::sentence;
 use wendor_gateway::admin::problem::ProblemDetails;
 
 /// Why a command failed.
@@ -113,13 +114,6 @@ impl Failure {
             (_, _) => Self::Own(message),
         }
     }
-}
-
-fn sentence(text: &str) -> String {
-    let mut letters = text.chars();
-    let first: String = letters.next().map(|letter| letter.to_uppercase().collect()).unwrap_or_default();
-    let end = if text.ends_with(['.', '!', '?']) { "" } else { "." };
-    format!("{first}{}{end}", letters.as_str())
 }
 
 impl From<wendor_store::StoreError> for Failure {

@@ -13,6 +13,7 @@
 //! - [`metering`]: tokens, rates, money, latency sketches, ledger entries, roll-ups
 //! - [`client_code`]: ready code that asks a route
 //! - [`watch`]: what needs someone, and what was to be expected
+//! - [`words`]: counts, sizes, lengths of time and lists as people read them
 
 pub mod audit;
 pub mod base32;
@@ -31,3 +32,4 @@ pub mod serving;
 pub mod shown;
 pub mod trace;
 pub mod watch;
+pub mod words;

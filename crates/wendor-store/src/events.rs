@@ -1,7 +1,8 @@
 //! Events, and their way to webhooks: each is written once, with a delivery for each webhook that wants it, in one transaction.
 
 use chrono::{DateTime, TimeDelta, Utc};
-use wendor_core::watch::event::{Event, EventKind, EventState};
+use wendor_core::catalog::event_kind::EventKind;
+use wendor_core::watch::event::{Event, EventState};
 
 use crate::{Store, StoreError};
 

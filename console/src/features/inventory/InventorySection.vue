@@ -3,7 +3,7 @@
 import { computed } from 'vue'
 import type { Schemas } from '@/api/client'
 import { useOffer } from '@/api/connecting'
-import { bytes } from '@/lib/checks'
+import { dataSize } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import StateWord from '@/ui/StateWord.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
@@ -13,7 +13,7 @@ const props = defineProps<{ line: Schemas['InventoryLine'] }>()
 const offer = useOffer(() => props.line.upstream)
 const further = computed(() => {
   const version = props.line.server_version ? `, version ${props.line.server_version}` : ''
-  return version + (props.line.loaded_bytes == null ? '' : `, ${bytes(props.line.loaded_bytes)} loaded`)
+  return version + (props.line.loaded_bytes == null ? '' : `, ${dataSize(props.line.loaded_bytes)} loaded`)
 })
 const matters = computed(() => props.line.models.flatMap((model) => (model.says ? [model.says] : [])))
 </script>

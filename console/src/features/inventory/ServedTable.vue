@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** What one upstream serves, beside what is offered of it. */
 import type { Schemas } from '@/api/client'
-import { bytes, shortDigest } from '@/lib/checks'
+import { dataSize, digest } from '@/lib/format'
 import { grouped } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import StateWord from '@/ui/StateWord.vue'
@@ -20,7 +20,7 @@ const STATES: Record<string, { word: string; shape: 'well' | 'failing' | 'limit'
 const state = (model: Schemas['ServedLine']) => STATES[model.promise] ?? { word: model.promise, shape: 'off' as const }
 const about = (model: Schemas['ServedLine']) => Object.values(model.served?.about ?? {}).join(', ')
 const loaded = (model: Schemas['ServedLine']) => {
-  if (model.served?.loaded_bytes != null) return bytes(model.served.loaded_bytes)
+  if (model.served?.loaded_bytes != null) return dataSize(model.served.loaded_bytes)
   return props.line.loaded_bytes != null ? 'no' : 'not told'
 }
 const proven = (model: Schemas['ServedLine']) => model.proofs.filter((proof) => proof.standing !== 'unproven')
@@ -64,7 +64,7 @@ const requests = (model: string) => ({
         </td>
         <td>
           <span v-if="model.served?.digest" class="mono" :title="model.served.digest">{{
-            shortDigest(model.served.digest)
+            digest(model.served.digest)
           }}</span>
           <span v-else class="second">not told</span>
         </td>

@@ -1,6 +1,6 @@
 /** People in words. */
 import type { Schemas } from '@/api/client'
-import { grouped, listed } from '@/lib/format'
+import { capital, grouped, listed } from '@/lib/format'
 
 type Person = Schemas['PersonLine']
 
@@ -49,5 +49,5 @@ export function opening(people: readonly Person[]): string {
     plain.length === 0
       ? ''
       : ` ${plain.length > 3 ? grouped(plain.length) : listed(plain.map((person) => person.name))} would be let in by a password alone.`
-  return `${who.charAt(0).toUpperCase()}${who.slice(1)}${only}.${codes}`
+  return `${capital(who)}${only}.${codes}`
 }

@@ -2,7 +2,7 @@
 /** What may this team use, how much of it is used, which keys does it have? For its lead. From `/teams`, `/keys`. */
 import { computed } from 'vue'
 import { useTeams } from '@/api/resources'
-import { grouped, instant } from '@/lib/format'
+import { capital, grouped, instant } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import { quotaAmount, quotaWords, streamLimits } from '@/lib/quota'
 import FourStates from '@/ui/FourStates.vue'
@@ -64,9 +64,8 @@ const links = computed(() => ({
         </tbody>
       </table>
       <p v-for="limit in streamLimits(team)" :key="limit.words" class="py-1">
-        {{ limit.words.charAt(0).toUpperCase() + limit.words.slice(1) }}:
-        {{ limit.open === undefined ? '' : `${grouped(limit.open)} of ` }}{{ grouped(limit.limit)
-        }}{{ limit.open === undefined ? ' at most' : '' }}.
+        {{ capital(limit.words) }}: {{ limit.open === undefined ? '' : `${grouped(limit.open)} of `
+        }}{{ grouped(limit.limit) }}{{ limit.open === undefined ? ' at most' : '' }}.
       </p>
       <KeySection :team="team" />
     </template>

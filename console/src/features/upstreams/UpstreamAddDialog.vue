@@ -2,7 +2,7 @@
 /** Bring a server in: paste its address, see layer by layer whether it answers, choose what to offer, write it. */
 import { computed } from 'vue'
 import { useRouter } from 'vue-router'
-import { tookWords } from '@/lib/checks'
+import { took } from '@/lib/format'
 import { duration } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import CheckSteps from '@/ui/CheckSteps.vue'
@@ -22,7 +22,7 @@ const problem = computed(() => addition.check.error.value ?? addition.add.error.
 const isLooking = computed(() => addition.check.isPending.value)
 const time = computed(() => {
   if (isLooking.value) return `looking, ${duration(Math.max(0, now.value - addition.check.submittedAt.value))}`
-  return report.value ? `${tookWords(report.value.took_us)}, nothing spent` : ''
+  return report.value ? `${took(report.value.took_us)}, nothing spent` : ''
 })
 const keyLabel = computed(() =>
   keyPlace.value === 'env' ? 'The variable’s name' : keyPlace.value === 'file' ? 'The file’s path' : 'The key',

@@ -4,7 +4,8 @@ import { computed, onMounted, ref } from 'vue'
 import { Problem } from '@/api/client'
 import { useMend, useProofCost } from '@/api/connecting'
 import { useCheck } from '@/api/watchedCheck'
-import { hostOf, outcome, tookWords, type RemedySeen } from '@/lib/checks'
+import { hostOf, outcome, type RemedySeen } from '@/lib/checks'
+import { took } from '@/lib/format'
 import { duration, grouped, money } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import CheckSteps from '@/ui/CheckSteps.vue'
@@ -30,7 +31,7 @@ const report = computed(() => check.data.value)
 const isBusy = computed(() => check.isPending.value || mend.isPending.value)
 const sentence = computed(() => {
   if (isBusy.value) return `Looking, ${duration(Math.max(0, now.value - check.submittedAt.value))}.`
-  return report.value ? `${outcome(report.value.steps)} It took ${tookWords(report.value.took_us)}.` : ''
+  return report.value ? `${outcome(report.value.steps)} It took ${took(report.value.took_us)}.` : ''
 })
 const problem = computed(() => check.error.value ?? mend.error.value ?? proof.error.value)
 const cost = computed(() => proof.data.value)

@@ -375,11 +375,7 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
         "not asked" => format!("not asked: {}", step.came_back),
         _ => step.came_back.clone(),
     };
-    let took = match step.took_us {
-        0..100 => String::new(),
-        us @ 100..1_000_000 => format!("{}.{} ms", us / 1_000, us % 1_000 / 100),
-        us => format!("{}.{:02} s", us / 1_000_000, us % 1_000_000 / 10_000),
-    };
+    let took = words::took(step.took_us);
     let mut lines = wrapped(&told, TOLD_WIDTH);
     let first = if lines.is_empty() { String::new() } else { lines.remove(0) };
     let mut text = format!("{sign} {:<17}{first:<60} {took:>9}", step.step).trim_end().to_owned() + "\n";

@@ -89,10 +89,7 @@ fn cells(model: &ServedLine) -> Vec<String> {
     let served = model.served.as_ref();
     let digest = served.and_then(|served| served.digest.as_deref());
     let loaded = match (served.and_then(|served| served.loaded_bytes), digest) {
-        (Some(bytes), _) if bytes >= 1_000_000_000 => {
-            format!("{}.{} GB", bytes / 1_000_000_000, bytes / 100_000_000 % 10)
-        }
-        (Some(bytes), _) => format!("{} MB", bytes / 1_000_000),
+        (Some(bytes), _) => words::data_size(bytes),
         (None, Some(_)) => "no".to_owned(),
         (None, None) => "not told".to_owned(),
     };
@@ -109,7 +106,7 @@ fn cells(model: &ServedLine) -> Vec<String> {
     vec![
         model.model.clone(),
         offered.to_owned(),
-        digest.map_or_else(|| "not told".to_owned(), wendor_core::diagnosis::inventory::short),
+        digest.map_or_else(|| "not told".to_owned(), wendor_core::words::digest),
         served
             .and_then(|served| served.context_window)
             .map_or_else(String::new, |window| words::grouped(u64::from(window))),

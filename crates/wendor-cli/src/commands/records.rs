@@ -42,8 +42,8 @@ fn state(spool: &SpoolLine) -> String {
     } else {
         " The database cannot be reached; requests are served all the same."
     };
-    let keep = words::bytes(spool.keep_free_bytes);
-    let free = spool.free_bytes.map(words::bytes);
+    let keep = words::disk_size(spool.keep_free_bytes);
+    let free = spool.free_bytes.map(words::disk_size);
     let disk = match (spool.writable, free) {
         (true, Some(free)) => format!(" {free} are free on its disk; below {keep} requests are refused."),
         (true, None) => String::new(),
@@ -56,7 +56,7 @@ fn state(spool: &SpoolLine) -> String {
             " Requests are refused: its disk takes nothing. Make room; they go on by themselves.".to_owned()
         }
     };
-    format!("{pending}{database} Its files take {}.{disk}", words::bytes(spool.bytes))
+    format!("{pending}{database} Its files take {}.{disk}", words::disk_size(spool.bytes))
 }
 
 async fn retry(management: &Management, reader: Reader) -> Result<(), Failure> {
@@ -119,7 +119,7 @@ async fn partitions(management: &Management, reader: Reader) -> Result<(), Failu
             partition.table.clone(),
             partition.month.map_or_else(|| "any other".to_owned(), |month| month.format("%B %Y").to_string()),
             partition.lines.map_or_else(|| "not counted yet".to_owned(), words::grouped),
-            words::bytes(partition.bytes),
+            words::disk_size(partition.bytes),
             partition.name.clone(),
         ]
     });

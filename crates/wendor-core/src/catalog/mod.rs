@@ -5,7 +5,7 @@
 //!
 //! - [`address`]: the base address of an upstream
 //! - [`upstream`]: address, dialect, credential reference, offers
-//! - [`webhook`]: who is told of events
+//! - [`webhook`] and [`event_kind`]: who is told of events, and of which
 //! - [`weights`]: which weights a model's name stands for
 //! - [`route`]: stages and how to pick among their offers
 //! - [`team`]: who pays: access and quotas
@@ -19,6 +19,7 @@ pub mod address;
 mod auth;
 pub mod difference;
 pub mod document;
+pub mod event_kind;
 pub mod file;
 pub mod key;
 pub mod origin;

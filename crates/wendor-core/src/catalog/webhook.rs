@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::address::Address;
 use super::upstream::CredentialSource;
-use crate::watch::event::EventKind;
+use crate::catalog::event_kind::EventKind;
 
 /// How variables begin that hold what webhooks are signed with.
 pub const WEBHOOK_VARIABLES: &str = "WENDOR_WEBHOOK_";

@@ -8,8 +8,9 @@ use serde::{Deserialize, Serialize};
 use super::listing::{ModelSeen, is_called};
 use crate::catalog::Catalogue;
 use crate::catalog::upstream::Offer;
-use crate::catalog::weights::{OtherWeights, is_same_digest, plain_digest};
+use crate::catalog::weights::{OtherWeights, is_same_digest};
 use crate::name::{Name, OfferName};
+use crate::words;
 
 /// What an upstream serves.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -165,20 +166,16 @@ pub fn promise(model: &str, offer: &Offer, inventory: Option<&Inventory>) -> Pro
 #[must_use]
 pub fn stopped(model: &str, offer: &Offer, inventory: Option<&Inventory>) -> Option<String> {
     match promise(model, offer, inventory) {
-        Promise::OtherWeights { pinned, found, otherwise: OtherWeights::Stop } => {
-            Some(format!("pinned to the weights {}, and the server has {}", short(&pinned), short(&found)))
-        }
+        Promise::OtherWeights { pinned, found, otherwise: OtherWeights::Stop } => Some(format!(
+            "pinned to the weights {}, and the server has {}",
+            words::digest(&pinned),
+            words::digest(&found)
+        )),
         Promise::OtherWeights { otherwise: OtherWeights::Warn, .. }
         | Promise::Kept
         | Promise::Gone
         | Promise::Unknown => None,
     }
-}
-
-/// The beginning of a digest, as people compare them.
-#[must_use]
-pub fn short(digest: &str) -> String {
-    plain_digest(digest).chars().take(12).collect()
 }
 
 /// Something about weights that someone should know.
@@ -229,7 +226,7 @@ pub fn warnings(catalogue: &Catalogue, inventories: &BTreeMap<Name, Inventory>) 
         let matter = match promise(name.model(), offer, inventories.get(name.upstream())) {
             Promise::Gone => Some(Matter::Gone),
             Promise::OtherWeights { pinned, found, otherwise } => {
-                Some(Matter::Pinned { pinned: short(&pinned), found: short(&found), otherwise })
+                Some(Matter::Pinned { pinned: words::digest(&pinned), found: words::digest(&found), otherwise })
             }
             Promise::Kept => two_weights(catalogue, inventories, &name),
             Promise::Unknown => None,
@@ -266,7 +263,7 @@ fn two_weights(catalogue: &Catalogue, inventories: &BTreeMap<Name, Inventory>, n
     let differing = others.into_iter().filter(|other| !is_pinned(other));
     let (other, there) =
         differing.filter_map(|other| Some((other, digest(other)?))).find(|(_, there)| !is_same_digest(&here, there))?;
-    Some(Matter::TwoWeights { here: short(&here), other: other.clone(), there: short(&there) })
+    Some(Matter::TwoWeights { here: words::digest(&here), other: other.clone(), there: words::digest(&there) })
 }
 
 #[cfg(test)]

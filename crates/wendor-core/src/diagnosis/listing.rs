@@ -15,6 +15,7 @@ use super::seen::Heard;
 use crate::catalog::upstream::Upstream;
 use crate::catalog::weights::{OtherWeights, is_same_digest};
 use crate::shown::{is_hidden, shown};
+use crate::words;
 
 /// Names under which servers tell how many tokens prompt and answer may have together.
 const WINDOWS: [&str; 7] = [
@@ -258,17 +259,16 @@ fn other_weights(
     let digest = seen.digest.as_deref()?;
     let accept =
         |says: String| Remedy::change(says, Change::Weights { model: model.to_owned(), to: digest.to_owned() });
-    let short = |digest: &str| crate::catalog::weights::plain_digest(digest).chars().take(12).collect::<String>();
     if let Some((pinned, otherwise)) = pin {
         if is_same_digest(pinned, digest) {
             return None;
         }
         let says = format!(
             "{model} is pinned to the weights {}, and the server has {} under that name.",
-            short(pinned),
-            short(digest)
+            words::digest(pinned),
+            words::digest(digest)
         );
-        let remedies = vec![accept(format!("Pin it to {} instead", short(digest)))];
+        let remedies = vec![accept(format!("Pin it to {} instead", words::digest(digest)))];
         return Some(match otherwise {
             OtherWeights::Stop => Finding::failing(FindingKind::OtherWeights, says, remedies),
             OtherWeights::Warn => Finding::noted(FindingKind::OtherWeights, says, remedies),
@@ -278,11 +278,11 @@ fn other_weights(
     let other = elsewhere.iter().find(differs)?;
     let says = format!(
         "{model} stands for the weights {} here and for {} at {}: answers differ with the upstream that gives them.",
-        short(digest),
-        short(&other.digest),
+        words::digest(digest),
+        words::digest(&other.digest),
         other.upstream
     );
-    let remedies = vec![accept(format!("It is meant so: pin this offer to {}", short(digest)))];
+    let remedies = vec![accept(format!("It is meant so: pin this offer to {}", words::digest(digest)))];
     Some(Finding::noted(FindingKind::OtherWeights, says, remedies))
 }
 

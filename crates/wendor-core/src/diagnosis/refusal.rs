@@ -7,6 +7,7 @@ use wendor_wire::rejection::wrong_places;
 use super::finding::{Finding, FindingKind};
 use super::remedy::{Change, Remedy};
 use super::seen::Heard;
+use crate::words::data_size;
 
 /// How much of a server's own words is shown.
 const MOST_WORDS: usize = 240;
@@ -115,14 +116,10 @@ pub fn server_error(host: &str, heard: &Heard) -> Finding {
 /// A body was too large.
 #[must_use]
 pub fn body_limit(host: &str, taken: u64, refused: u64) -> Finding {
-    let size = |bytes: u64| match bytes {
-        0..1_000_000 => format!("{} KB", bytes / 1_000),
-        _ => format!("{}.{} MB", bytes / 1_000_000, bytes % 1_000_000 / 100_000),
-    };
     let says = format!(
         "Requests of {} are taken and those of {} are refused as too large (413): long prompts and images do not come through.",
-        size(taken),
-        size(refused)
+        data_size(taken),
+        data_size(refused)
     );
     let owner =
         format!("Please let {host}, or the proxy before it, take bodies of 32 MB: prompts with images are that large.");

@@ -6,7 +6,8 @@ use super::detail::Attempt;
 use super::detail::WaitFor;
 use super::end::End;
 use super::entry::{LedgerEntry, Record, RequestRecord};
-use crate::diagnosis::inventory::short;
+use crate::words::grouped;
+use crate::words::{self, seconds};
 
 /// A wait for room that is too short to be told.
 const SHORT_WAIT_MS: u64 = 20;
@@ -48,7 +49,7 @@ pub fn of(entry: &LedgerEntry, key_label: Option<&str>, waited_for: WaitFor) -> 
 #[must_use]
 pub fn served_from(attempts: &[Attempt]) -> Option<String> {
     let from = attempts.iter().rev().find(|attempt| attempt.failure.is_none())?.served_from.as_ref()?;
-    let weights = from.digest.as_deref().map(|digest| format!("the weights {}", short(digest)));
+    let weights = from.digest.as_deref().map(|digest| format!("the weights {}", words::digest(digest)));
     let version = from.server_version.as_deref().map(|version| format!("version {version} of the server"));
     match (weights, version) {
         (Some(weights), Some(version)) => Some(format!("It came from {weights}, by {version}.")),
@@ -108,26 +109,6 @@ fn ending(entry: &LedgerEntry, asked: &RequestRecord) -> String {
     }
 }
 
-/// Milliseconds as seconds, as exact as someone reads them.
-#[must_use]
-pub fn seconds(millis: u64) -> String {
-    let (hundredths, tenths) = (millis.saturating_add(5) / 10, millis.saturating_add(50) / 100);
-    match hundredths {
-        0..=999 => format!("{}.{:02} s", hundredths / 100, hundredths % 100),
-        _ => format!("{}.{} s", tenths / 10, tenths % 10),
-    }
-}
-
-/// A count with a comma before each three digits.
-#[must_use]
-pub fn grouped(count: u64) -> String {
-    let digits = count.to_string();
-    let first = (digits.len() - 1) % 3 + 1;
-    let (head, tail) = digits.split_at(first);
-    let groups = tail.as_bytes().chunks(3).map(|group| format!(",{}", String::from_utf8_lossy(group)));
-    std::iter::once(head.to_owned()).chain(groups).collect()
-}
-
 fn ordinal(number: u32) -> String {
     match number {
         2 => "second".to_owned(),
@@ -144,6 +125,7 @@ mod tests {
     use crate::metering::entry::Latency;
     use crate::name::{Name, OfferName};
     use crate::request_id::RequestId;
+    use crate::words::grouped;
     use rstest::rstest;
     use wendor_wire::failure::FailureKind;
     use wendor_wire::usage::TokenCounts;

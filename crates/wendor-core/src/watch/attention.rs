@@ -4,11 +4,11 @@
 
 use chrono::{DateTime, Utc};
 
-use super::nearing::{Expires, NearLimit, length};
+use super::nearing::{Expires, NearLimit};
 use super::reached::{self, Reached};
 use crate::catalog::weights::OtherWeights;
 use crate::diagnosis::inventory::{Matter, Warning};
-use crate::metering::summary::{grouped, seconds};
+use crate::words::{self, grouped, length, seconds};
 
 /// An upstream has slowed when it waits this many times as long as usual ...
 const SLOWED_TIMES: u64 = 3;
@@ -171,7 +171,7 @@ impl Finding {
         match self {
             Self::Failing(failing) => failing.notice(now),
             Self::NoCredential { upstream, why } => {
-                let remedy = format!("{}. Set it where the service runs, and start it again.", sentence(why));
+                let remedy = format!("{}. Set it where the service runs, and start it again.", words::capital(why));
                 upstream_notice("failing", upstream, "cannot be asked: it has no credential".to_owned(), remedy)
             }
             Self::Slowed { upstream, wait_ms, usual_ms } => {
@@ -183,7 +183,7 @@ impl Finding {
             Self::OverQuota { team, count } => Notice {
                 state: "over limit",
                 subject: team.clone(),
-                says: format!("was refused {} in the last hour for want of room in a quota", times(*count)),
+                says: format!("was refused {} in the last hour for want of room in a quota", words::times(*count)),
                 why: "What is refused costs nothing and is not in the ledger.".to_owned(),
                 verb: "See the refusals",
                 leads_to: Place::Refusals,
@@ -194,7 +194,10 @@ impl Finding {
                 Notice {
                     state: "refused",
                     subject: wanted.clone(),
-                    says: format!("was asked for {} in the last hour and is no route of who asked", times(*count)),
+                    says: format!(
+                        "was asked for {} in the last hour and is no route of who asked",
+                        words::times(*count)
+                    ),
                     why: format!("{by}{near}").trim_end().to_owned(),
                     verb: "See the refusals",
                     leads_to: Place::Refusals,
@@ -325,19 +328,6 @@ pub fn notice_of(finding: &Finding, now: DateTime<Utc>, currency: &str) -> Notic
 pub fn notices(mut findings: Vec<Finding>, now: DateTime<Utc>, currency: &str) -> Vec<Notice> {
     findings.sort_by_key(Finding::order);
     findings.iter().map(|finding| finding.notice(now, currency)).collect()
-}
-
-fn times(count: u64) -> String {
-    match count {
-        1 => "once".to_owned(),
-        2 => "twice".to_owned(),
-        _ => format!("{} times", grouped(count)),
-    }
-}
-
-fn sentence(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 /// The time of day, or the day too when it was not today; and how long ago.

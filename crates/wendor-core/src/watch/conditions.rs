@@ -7,7 +7,8 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Utc};
 
 use super::attention::{Finding, notice_of};
-use super::event::{Event, EventKind, EventState, Seen, condition};
+use super::event::{Event, EventState, Seen, condition};
+use crate::catalog::event_kind::EventKind;
 
 /// Looks in a row at which a condition is not found before it has ended.
 const ENDED_AFTER: u32 = 2;

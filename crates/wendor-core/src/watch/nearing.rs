@@ -5,9 +5,9 @@ use rust_decimal::Decimal;
 
 use super::attention::{Notice, Place};
 use crate::metering::money::Money;
-use crate::metering::summary::grouped;
 use crate::quota::window::Window;
 use crate::quota::{AtLimit, Measure, QuotaId};
+use crate::words::{grouped, length};
 
 /// From this part of a limit on it is near, in per cent.
 const NEAR_PERCENT: u64 = 90;
@@ -117,18 +117,4 @@ impl Expires {
 
 fn day_and_hour(at: DateTime<Utc>) -> String {
     at.format("%A %-d %B about %H:%M UTC").to_string()
-}
-
-/// A time in the one unit that says enough.
-pub(super) fn length(time: TimeDelta) -> String {
-    let of = |count: i64, unit: &str| match count {
-        1 => format!("1 {unit}"),
-        _ => format!("{count} {unit}s"),
-    };
-    match time.num_seconds().max(0) {
-        seconds @ 0..=99 => format!("{seconds} s"),
-        seconds @ 100..=5_999 => format!("{} min", seconds / 60),
-        seconds @ 6_000..=172_799 => of(seconds / 3_600, "hour"),
-        seconds => of(seconds / 86_400, "day"),
-    }
 }

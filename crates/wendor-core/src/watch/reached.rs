@@ -1,8 +1,8 @@
 //! Which routes and teams the trouble of an offer reaches: whether a route has another offer that works, and what became of its requests.
 
 use crate::catalog::Catalogue;
-use crate::metering::summary::grouped;
 use crate::name::{Name, OfferName};
+use crate::words::grouped;
 
 /// Requests of one team to one route of late.
 #[derive(Clone, Debug, PartialEq, Eq)]

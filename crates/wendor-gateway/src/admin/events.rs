@@ -4,7 +4,8 @@ use actix_web::{get, post, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
-use wendor_core::watch::event::{Event, EventKind};
+use wendor_core::catalog::event_kind::EventKind;
+use wendor_core::watch::event::Event;
 use wendor_store::events::{DeliveryLogged, DueDelivery, StoredEvent};
 
 use super::named;

@@ -8,10 +8,11 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::audit::{Action, Deed};
 use wendor_core::catalog::upstream::Upstream;
-use wendor_core::diagnosis::inventory::{EventKind, Inventory, Promise, promise, short};
+use wendor_core::diagnosis::inventory::{EventKind, Inventory, Promise, promise};
 use wendor_core::diagnosis::listing::is_called;
 use wendor_core::diagnosis::proof::{Kept, Outcome, Proof, Standing};
 use wendor_core::name::{Name, OfferName};
+use wendor_core::words;
 use wendor_store::inventory::{LastUse, StoredInventory};
 
 use super::check_report::{ModelLine, model_line};
@@ -223,7 +224,7 @@ fn served_line(
                 wendor_core::catalog::weights::OtherWeights::Stop => "no request goes there",
                 wendor_core::catalog::weights::OtherWeights::Warn => "requests go on",
             };
-            let says = format!("pinned to {}, and {} is there: {then}.", short(&pinned), short(&found));
+            let says = format!("pinned to {}, and {} is there: {then}.", words::digest(&pinned), words::digest(&found));
             ("other weights", Some(says))
         }
     };
@@ -265,7 +266,7 @@ fn proof_line(kept: Option<&Kept>, proof: Proof, (digest, now): (Option<&str>, D
 fn event_words(stored: &wendor_store::inventory::StoredEvent) -> String {
     let event = &stored.event;
     let model = event.model.as_deref().unwrap_or("the server");
-    let digest = |text: &Option<String>| text.as_deref().map_or_else(|| "unknown weights".to_owned(), short);
+    let digest = |text: &Option<String>| text.as_deref().map_or_else(|| "unknown weights".to_owned(), words::digest);
     let plain = |text: &Option<String>| text.clone().unwrap_or_default();
     let upstream = &stored.upstream;
     match event.kind {

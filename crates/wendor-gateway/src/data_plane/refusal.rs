@@ -8,12 +8,13 @@ use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::key::{BadKey, without_secrets};
+use wendor_core::words::sentence;
 use wendor_wire::bad_request::BadRequest;
 use wendor_wire::codec::ErrorTold;
 use wendor_wire::dialects;
 
 use super::Call;
-use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held, sentence};
+use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held};
 use crate::app::App;
 use crate::recent::RefusalSeen;
 use crate::spool::NoSlot;

@@ -4,15 +4,10 @@ use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::quota::window::Window;
 use wendor_core::quota::{Measure, Quota};
 use wendor_core::routing::failure::FailedAttempt;
+use wendor_core::words;
 
 use super::refusal::{CannotServe, KEPT_OF_A_NAME, QuotaFull, SecretHeld, UnknownRoute};
 use crate::allowances::OverQuota;
-
-pub(super) fn sentence(text: &str) -> String {
-    let mut letters = text.chars();
-    let first: String = letters.next().map(|letter| letter.to_uppercase().collect()).unwrap_or_default();
-    format!("{first}{}.", letters.as_str())
-}
 
 pub(super) fn moment(at: DateTime<Utc>) -> String {
     at.format("%-d %B %Y at %H:%M UTC").to_string()
@@ -79,7 +74,7 @@ pub(super) fn over_quota(full: &QuotaFull) -> String {
         room.used.normalize(),
         room.limit.normalize(),
         room.resets_at.format("%H:%M:%S UTC on %-d %B"),
-        in_words(wait),
+        words::wait(wait),
     )
 }
 
@@ -90,16 +85,6 @@ pub(super) fn measure_words(quota: &Quota) -> &'static str {
         Measure::OutputTokens => "output tokens",
         Measure::Tokens => "tokens",
         Measure::Cost => "of its budget",
-    }
-}
-
-pub(super) fn in_words(wait: TimeDelta) -> String {
-    let seconds = (wait.num_milliseconds() + 999).div_euclid(1_000);
-    match seconds {
-        0..=119 => format!("{seconds} s"),
-        120..=7_199 => format!("{} min", (seconds + 59) / 60),
-        7_200..=172_799 => format!("{} h", (seconds + 3_599) / 3_600),
-        _ => format!("{} days", (seconds + 86_399) / 86_400),
     }
 }
 

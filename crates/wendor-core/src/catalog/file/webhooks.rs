@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 
 use super::reader::{Item, Reader};
+use crate::catalog::event_kind::EventKind;
 use crate::catalog::upstream::CredentialSource;
 use crate::catalog::webhook::{HookAddress, Webhook};
 use crate::name::Name;
-use crate::watch::event::EventKind;
 
 pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>) -> BTreeMap<Name, Webhook> {
     let mut webhooks = BTreeMap::new();
