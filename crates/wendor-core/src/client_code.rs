@@ -2,33 +2,23 @@
 //! is named by its environment variable and never stands in it.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
-/// Where code runs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Language {
-    /// A POSIX shell with curl.
-    Shell,
-    /// Python 3, its standard library.
-    Python,
-    /// JavaScript, Node.js 18 or later, its own `fetch`.
-    Javascript,
+worded! {
+    /// Where code runs.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum Language {
+        /// A POSIX shell with curl.
+        Shell = "shell",
+        /// Python 3, its standard library.
+        Python = "python",
+        /// JavaScript, Node.js 18 or later, its own `fetch`.
+        Javascript = "javascript",
+    }
 }
 
 impl Language {
-    /// Every language.
-    pub const ALL: [Self; 3] = [Self::Shell, Self::Python, Self::Javascript];
-
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Shell => "shell",
-            Self::Python => "python",
-            Self::Javascript => "javascript",
-        }
-    }
-
     /// A file's name for code of it.
     #[must_use]
     pub fn file_name(self) -> &'static str {

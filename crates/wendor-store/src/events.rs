@@ -3,6 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::catalog::event_kind::EventKind;
 use wendor_core::watch::event::{Event, EventState};
+use wendor_wire::worded;
 
 use crate::{Store, StoreError};
 
@@ -28,33 +29,16 @@ pub struct DueDelivery {
     pub event: StoredEvent,
 }
 
-/// How far a delivery is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum DeliveryState {
-    /// It is tried, or tried again.
-    Waiting,
-    /// The webhook took it.
-    Delivered,
-    /// It is not tried any more.
-    GivenUp,
-}
-
-impl DeliveryState {
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Waiting => "waiting",
-            Self::Delivered => "delivered",
-            Self::GivenUp => "given-up",
-        }
-    }
-
-    fn parse(text: &str) -> Result<Self, StoreError> {
-        [Self::Waiting, Self::Delivered, Self::GivenUp]
-            .into_iter()
-            .find(|state| state.as_str() == text)
-            .ok_or_else(|| StoreError::unreadable("delivery.state", text))
+worded! {
+    /// How far a delivery is.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub enum DeliveryState {
+        /// It is tried, or tried again.
+        Waiting = "waiting",
+        /// The webhook took it.
+        Delivered = "delivered",
+        /// It is not tried any more.
+        GivenUp = "given-up",
     }
 }
 
@@ -133,7 +117,8 @@ impl DeliveryRow {
         Ok(DeliveryLogged {
             id: self.delivery,
             webhook: self.webhook,
-            state: DeliveryState::parse(&self.delivery_state)?,
+            state: DeliveryState::parse(&self.delivery_state)
+                .ok_or_else(|| StoreError::unreadable("delivery.state", self.delivery_state.clone()))?,
             attempts: u32::try_from(self.attempts).unwrap_or_default(),
             next_at: self.next_at,
             tried_at: self.tried_at,

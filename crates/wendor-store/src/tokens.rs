@@ -5,31 +5,22 @@ use serde_json::json;
 use sqlx::{Postgres, Transaction};
 use wendor_core::audit::{Action, Deed, Doer};
 use wendor_core::catalog::key::KeyText;
+use wendor_wire::worded;
 
 use crate::audit::{Tell, commit};
 use crate::people::{read_person, subject};
 use crate::{Store, StoreError};
 
-/// What a person presents.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum TokenKind {
-    /// Works once, to sign in.
-    OneTime,
-    /// A signed-in session.
-    Session,
-    /// For programs.
-    Personal,
-}
-
-impl TokenKind {
-    /// The kind's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::OneTime => "one-time",
-            Self::Session => "session",
-            Self::Personal => "personal",
-        }
+worded! {
+    /// What a person presents.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub enum TokenKind {
+        /// Works once, to sign in.
+        OneTime = "one-time",
+        /// A signed-in session.
+        Session = "session",
+        /// For programs.
+        Personal = "personal",
     }
 }
 

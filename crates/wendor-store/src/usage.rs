@@ -12,58 +12,36 @@ use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sketch::Sketch;
 use wendor_core::quota::window::Window;
 use wendor_wire::usage::TokenCounts;
+use wendor_wire::worded;
 
 use crate::requests::RequestFilter;
 use crate::row::count;
 use crate::{Store, StoreError};
 
-/// What figures are told apart by.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Dimension {
-    /// By team.
-    Team,
-    /// By route.
-    Route,
-    /// By offer.
-    Offer,
-    /// By key.
-    Key,
-    /// By upstream.
-    Upstream,
-    /// By day, UTC.
-    Day,
-    /// By hour, UTC.
-    Hour,
-    /// By minute, UTC: from the ledger's lines alone.
-    Minute,
+worded! {
+    /// What figures are told apart by.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub enum Dimension {
+        /// By team.
+        Team = "team",
+        /// By route.
+        Route = "route",
+        /// By offer.
+        Offer = "offer",
+        /// By key.
+        Key = "key",
+        /// By upstream.
+        Upstream = "upstream",
+        /// By day, UTC.
+        Day = "day",
+        /// By hour, UTC.
+        Hour = "hour",
+        /// By minute, UTC: from the ledger's lines alone.
+        Minute = "minute",
+    }
 }
 
 impl Dimension {
-    /// Every dimension.
-    pub const ALL: [Self; 8] =
-        [Self::Team, Self::Route, Self::Offer, Self::Key, Self::Upstream, Self::Day, Self::Hour, Self::Minute];
-
-    /// The dimension's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Team => "team",
-            Self::Route => "route",
-            Self::Offer => "offer",
-            Self::Key => "key",
-            Self::Upstream => "upstream",
-            Self::Day => "day",
-            Self::Hour => "hour",
-            Self::Minute => "minute",
-        }
-    }
-
-    /// Reads a dimension's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|dimension| dimension.as_str() == text)
-    }
-
     /// The step of time that it tells apart, if it is one.
     #[must_use]
     pub fn step(self) -> Option<Step> {

@@ -7,38 +7,41 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::bounded::{SENTENCE_BYTES, bounded};
+use crate::worded;
 
 /// When to come back to a model that is loaded, where its server does not say.
 const LOADING_RETRY: Duration = Duration::from_secs(2);
 
-/// What an attempt failed of.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum FailureKind {
-    /// No connection.
-    Unreachable,
-    /// No answer within the deadline.
-    TimedOut,
-    /// The upstream limits us: 429.
-    RateLimited,
-    /// The upstream has too much to do: 503, 529.
-    Overloaded,
-    /// The upstream loads the model, as it says.
-    Loading,
-    /// The upstream broke: another 5xx.
-    ServerError,
-    /// The upstream refuses our credential, address or model name: the operator's fault, never the app's.
-    Misconfigured,
-    /// A 4xx about the app's own request, which another try would not mend.
-    Rejected,
-    /// The request does not fit the offer's context window, as the upstream says.
-    TooLong,
-    /// The upstream's policy declines what is asked.
-    Declined,
-    /// Not what the dialect promises.
-    Malformed,
-    /// The answer ended without its proper end.
-    CutOff,
+worded! {
+    /// What an attempt failed of.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum FailureKind {
+        /// No connection.
+        Unreachable = "unreachable",
+        /// No answer within the deadline.
+        TimedOut = "timed-out",
+        /// The upstream limits us: 429.
+        RateLimited = "rate-limited",
+        /// The upstream has too much to do: 503, 529.
+        Overloaded = "overloaded",
+        /// The upstream loads the model, as it says.
+        Loading = "loading",
+        /// The upstream broke: another 5xx.
+        ServerError = "server-error",
+        /// The upstream refuses our credential, address or model name: the operator's fault, never the app's.
+        Misconfigured = "misconfigured",
+        /// A 4xx about the app's own request, which another try would not mend.
+        Rejected = "rejected",
+        /// The request does not fit the offer's context window, as the upstream says.
+        TooLong = "too-long",
+        /// The upstream's policy declines what is asked.
+        Declined = "declined",
+        /// Not what the dialect promises.
+        Malformed = "malformed",
+        /// The answer ended without its proper end.
+        CutOff = "cut-off",
+    }
 }
 
 /// Whose fault a failure is.
@@ -53,22 +56,6 @@ pub enum Fault {
 }
 
 impl FailureKind {
-    /// Every kind.
-    pub const ALL: [Self; 12] = [
-        Self::Unreachable,
-        Self::TimedOut,
-        Self::RateLimited,
-        Self::Overloaded,
-        Self::Loading,
-        Self::ServerError,
-        Self::Misconfigured,
-        Self::Rejected,
-        Self::TooLong,
-        Self::Declined,
-        Self::Malformed,
-        Self::CutOff,
-    ];
-
     /// Whether a stage may name it to move on after. `too-long` need not be named: it moves on to a larger window where there is one; nor
     /// `loading`, which has a setting of its own.
     #[must_use]
@@ -86,31 +73,6 @@ impl FailureKind {
     #[must_use]
     pub fn usual_moves() -> Vec<Self> {
         Self::ALL.into_iter().filter(|kind| kind.moves_on_by_default()).collect()
-    }
-
-    /// The kind's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Unreachable => "unreachable",
-            Self::TimedOut => "timed-out",
-            Self::RateLimited => "rate-limited",
-            Self::Overloaded => "overloaded",
-            Self::Loading => "loading",
-            Self::ServerError => "server-error",
-            Self::Misconfigured => "misconfigured",
-            Self::Rejected => "rejected",
-            Self::TooLong => "too-long",
-            Self::Declined => "declined",
-            Self::Malformed => "malformed",
-            Self::CutOff => "cut-off",
-        }
-    }
-
-    /// Reads a kind's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.as_str() == text)
     }
 
     /// Whose fault it is; what is the app's says nothing about an upstream's health.
@@ -163,12 +125,6 @@ impl FailureKind {
             500..=599 => Some(Self::ServerError),
             _ => Some(Self::Malformed),
         }
-    }
-}
-
-impl std::fmt::Display for FailureKind {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.pad(self.as_str())
     }
 }
 

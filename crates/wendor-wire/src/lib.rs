@@ -82,3 +82,4 @@ pub mod upstream_error;
 pub mod usage;
 mod usage_wish;
 pub mod verdict;
+mod worded;

@@ -4,29 +4,19 @@ use std::time::Duration;
 
 use chrono::{DateTime, TimeDelta, Utc};
 
+use crate::worded;
+
 /// The longest time until a limit is whole again that is believed.
 pub const LONGEST: Duration = Duration::from_secs(24 * 3_600);
 
-/// What is limited.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Paced {
-    /// Requests.
-    Requests,
-    /// Tokens, input and output.
-    Tokens,
-}
-
-impl Paced {
-    /// Both.
-    pub const ALL: [Self; 2] = [Self::Requests, Self::Tokens];
-
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Requests => "requests",
-            Self::Tokens => "tokens",
-        }
+worded! {
+    /// What is limited.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+    pub enum Paced {
+        /// Requests.
+        Requests = "requests",
+        /// Tokens, input and output.
+        Tokens = "tokens",
     }
 }
 

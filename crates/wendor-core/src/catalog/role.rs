@@ -3,44 +3,27 @@
 //! A role and a team enter, yes or no leaves; nothing else decides about people.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
 use crate::name::Name;
 
-/// A person's role.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Role {
-    /// Everything.
-    Owner,
-    /// Upstreams, routes, rates, quotas, access; keys and figures of every team.
-    Operator,
-    /// Own team's keys, members and figures.
-    Lead,
-    /// Own team's figures.
-    Viewer,
+worded! {
+    /// A person's role.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum Role {
+        /// Everything.
+        Owner = "owner",
+        /// Upstreams, routes, rates, quotas, access; keys and figures of every team.
+        Operator = "operator",
+        /// Own team's keys, members and figures.
+        Lead = "lead",
+        /// Own team's figures.
+        Viewer = "viewer",
+    }
 }
 
 impl Role {
-    /// All roles, most powerful first.
-    pub const ALL: [Self; 4] = [Self::Owner, Self::Operator, Self::Lead, Self::Viewer];
-
-    /// The role's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Owner => "owner",
-            Self::Operator => "operator",
-            Self::Lead => "lead",
-            Self::Viewer => "viewer",
-        }
-    }
-
-    /// Reads a role's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|role| role.as_str() == text)
-    }
-
     /// Whether this role belongs to one team.
     #[must_use]
     pub fn needs_team(self) -> bool {

@@ -1,6 +1,7 @@
 //! Which weights a model's name stands for: the digest that an offer is pinned to, and what is known of a model beside it.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
 /// What may be said of a model, with what it is.
 pub const ABOUT: [(&str, &str); 5] = [
@@ -11,29 +12,22 @@ pub const ABOUT: [(&str, &str); 5] = [
     ("hardware", "the class of hardware that it runs on"),
 ];
 
-/// What happens when an upstream serves other weights than the offer is pinned to.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum OtherWeights {
-    /// No request goes there.
-    #[default]
-    Stop,
-    /// Requests go on, and it is said.
-    Warn,
+worded! {
+    /// What happens when an upstream serves other weights than the offer is pinned to.
+    #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum OtherWeights {
+        /// No request goes there.
+        #[default]
+        Stop = "stop",
+        /// Requests go on, and it is said.
+        Warn = "warn",
+    }
 }
 
 impl OtherWeights {
     /// Every word.
     pub const WORDS: [(&'static str, Self); 2] = [("stop", Self::Stop), ("warn", Self::Warn)];
-
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Stop => "stop",
-            Self::Warn => "warn",
-        }
-    }
 }
 
 /// The weights that an offer has to be served with.

@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
 use super::listing::{ModelSeen, is_called};
 use crate::catalog::Catalogue;
@@ -22,42 +23,21 @@ pub struct Inventory {
     pub server_version: Option<String>,
 }
 
-/// What has changed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum EventKind {
-    /// A model is there that was not.
-    Appeared,
-    /// One is not there any more.
-    Vanished,
-    /// Its name stands for other weights.
-    Weights,
-    /// Its weights have another size.
-    Size,
-    /// The server has another version.
-    Version,
-}
-
-impl EventKind {
-    /// Every kind.
-    pub const ALL: [Self; 5] = [Self::Appeared, Self::Vanished, Self::Weights, Self::Size, Self::Version];
-
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Appeared => "appeared",
-            Self::Vanished => "vanished",
-            Self::Weights => "weights",
-            Self::Size => "size",
-            Self::Version => "version",
-        }
-    }
-
-    /// Reads a word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.as_str() == text)
+worded! {
+    /// What has changed.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum EventKind {
+        /// A model is there that was not.
+        Appeared = "appeared",
+        /// One is not there any more.
+        Vanished = "vanished",
+        /// Its name stands for other weights.
+        Weights = "weights",
+        /// Its weights have another size.
+        Size = "size",
+        /// The server has another version.
+        Version = "version",
     }
 }
 

@@ -15,6 +15,7 @@ use wendor_wire::dialect::Dialect;
 use wendor_wire::embedding::{EmbeddingRequest, Encoding, Inputs, Vectors, form_of};
 use wendor_wire::json::RawJson;
 use wendor_wire::usage::TokenCounts;
+use wendor_wire::worded;
 
 use super::answer::{CALL_TOKENS, PATIENT_TOKENS};
 use super::finding::{Finding, FindingKind};
@@ -33,42 +34,27 @@ const LONGEST_PROMPT: u32 = 4_096;
 /// Input tokens that a short question takes at most, in any dialect, its schema and its picture included.
 const QUESTION_TOKENS: u64 = 1_500;
 
-/// What is proven.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Proof {
-    /// Functions are called with what they were asked for.
-    Tools,
-    /// Images are looked at.
-    ImagesIn,
-    /// Answers keep to a schema.
-    Json,
-    /// Thinking comes when it is asked for.
-    Reasoning,
-    /// Vectors tell texts apart.
-    Embeddings,
-    /// A long prompt is read whole.
-    Context,
+worded! {
+    /// What is proven.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum Proof {
+        /// Functions are called with what they were asked for.
+        Tools = "tools",
+        /// Images are looked at.
+        ImagesIn = "images-in",
+        /// Answers keep to a schema.
+        Json = "json",
+        /// Thinking comes when it is asked for.
+        Reasoning = "reasoning",
+        /// Vectors tell texts apart.
+        Embeddings = "embeddings",
+        /// A long prompt is read whole.
+        Context = "context",
+    }
 }
 
 impl Proof {
-    /// Every proof.
-    pub const ALL: [Self; 6] =
-        [Self::Tools, Self::ImagesIn, Self::Json, Self::Reasoning, Self::Embeddings, Self::Context];
-
-    /// Its word: that of the ability.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Tools => "tools",
-            Self::ImagesIn => "images-in",
-            Self::Json => "json",
-            Self::Reasoning => "reasoning",
-            Self::Embeddings => "embeddings",
-            Self::Context => "context",
-        }
-    }
-
     /// The ability that it proves; the last is about a length.
     #[must_use]
     pub fn ability(self) -> Option<Ability> {
@@ -379,28 +365,20 @@ pub struct Kept {
     pub digest: Option<String>,
 }
 
-/// What is known of an ability.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Standing {
-    /// Proven, and the proof holds.
-    Proven,
-    /// Tried, and not there.
-    Absent,
-    /// Nobody has looked, or it is too long ago, or the weights are others.
-    Unproven,
+worded! {
+    /// What is known of an ability.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub enum Standing {
+        /// Proven, and the proof holds.
+        Proven = "proven",
+        /// Tried, and not there.
+        Absent = "absent",
+        /// Nobody has looked, or it is too long ago, or the weights are others.
+        Unproven = "unproven",
+    }
 }
 
 impl Standing {
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Proven => "proven",
-            Self::Absent => "absent",
-            Self::Unproven => "unproven",
-        }
-    }
-
     /// What a kept proof is worth at `now`, for the weights of `digest`.
     #[must_use]
     pub fn of(kept: Option<&Kept>, digest: Option<&str>, now: DateTime<Utc>) -> Self {

@@ -1,72 +1,42 @@
 //! What a check says: the steps in order, each with what was tried, what came back and how long it took.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
 use super::finding::{Finding, Weight};
 use super::remedy::Remedy;
 
-/// A layer of an upstream.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Step {
-    /// What can be seen without asking.
-    Settings,
-    /// The host's name.
-    Name,
-    /// Each of its addresses.
-    Connection,
-    /// TLS.
-    Encryption,
-    /// The first words, without the credential.
-    Http,
-    /// The path and the dialect.
-    Path,
-    /// The credential.
-    Key,
-    /// The listing.
-    Models,
-    /// One streamed answer.
-    StreamedAnswer,
-    /// One whole answer.
-    WholeAnswer,
-    /// What the model can do.
-    Abilities,
+worded! {
+    /// A layer of an upstream.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum Step {
+        /// What can be seen without asking.
+        Settings = "settings",
+        /// The host's name.
+        Name = "name",
+        /// Each of its addresses.
+        Connection = "connection",
+        /// TLS.
+        Encryption = "encryption",
+        /// The first words, without the credential.
+        Http = "http",
+        /// The path and the dialect.
+        Path = "path",
+        /// The credential.
+        Key = "key",
+        /// The listing.
+        Models = "models",
+        /// One streamed answer.
+        StreamedAnswer = "streamed answer",
+        /// One whole answer.
+        WholeAnswer = "whole answer",
+        /// What the model can do.
+        Abilities = "abilities",
+    }
 }
 
 impl Step {
-    /// Every step, in order.
-    pub const ALL: [Self; 11] = [
-        Self::Settings,
-        Self::Name,
-        Self::Connection,
-        Self::Encryption,
-        Self::Http,
-        Self::Path,
-        Self::Key,
-        Self::Models,
-        Self::StreamedAnswer,
-        Self::WholeAnswer,
-        Self::Abilities,
-    ];
-
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Settings => "settings",
-            Self::Name => "name",
-            Self::Connection => "connection",
-            Self::Encryption => "encryption",
-            Self::Http => "http",
-            Self::Path => "path",
-            Self::Key => "key",
-            Self::Models => "models",
-            Self::StreamedAnswer => "streamed answer",
-            Self::WholeAnswer => "whole answer",
-            Self::Abilities => "abilities",
-        }
-    }
-
     /// What it would tell, for those who did not get so far.
     #[must_use]
     pub fn would_tell(self) -> &'static str {
@@ -86,33 +56,21 @@ impl Step {
     }
 }
 
-/// How a step went.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum StepState {
-    /// All is well.
-    Well,
-    /// It works, and someone should know something.
-    Noted,
-    /// It does not.
-    Failing,
-    /// An earlier step failed.
-    NotReached,
-    /// It costs something and was not asked for.
-    NotAsked,
-}
-
-impl StepState {
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Well => "well",
-            Self::Noted => "noted",
-            Self::Failing => "failing",
-            Self::NotReached => "not reached",
-            Self::NotAsked => "not asked",
-        }
+worded! {
+    /// How a step went.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum StepState {
+        /// All is well.
+        Well = "well",
+        /// It works, and someone should know something.
+        Noted = "noted",
+        /// It does not.
+        Failing = "failing",
+        /// An earlier step failed.
+        NotReached = "not reached",
+        /// It costs something and was not asked for.
+        NotAsked = "not asked",
     }
 }
 

@@ -9,6 +9,7 @@ use wendor_wire::change::RequestChange;
 use wendor_wire::failure::{Failure, FailureKind};
 use wendor_wire::images::Images;
 use wendor_wire::usage::TokenCounts;
+use wendor_wire::worded;
 
 use super::money::Money;
 use super::rate::{Cost, Rate};
@@ -65,27 +66,20 @@ pub struct Spent {
     pub cost: Option<Cost>,
 }
 
-/// What a request waited for before an attempt.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum WaitFor {
-    /// Room at an upstream that was full.
-    #[default]
-    Room,
-    /// A model that its server loaded.
-    Load,
+worded! {
+    /// What a request waited for before an attempt.
+    #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum WaitFor {
+        /// Room at an upstream that was full.
+        #[default]
+        Room = "room",
+        /// A model that its server loaded.
+        Load = "load",
+    }
 }
 
 impl WaitFor {
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Room => "room",
-            Self::Load => "load",
-        }
-    }
-
     fn is_room(&self) -> bool {
         *self == Self::Room
     }

@@ -1,67 +1,37 @@
 //! How a request ended for the app that asked it.
 
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
 /// From this wait on an app that goes away without an answer has given up, in milliseconds: longer than people and programs wait
 /// that only changed their mind, shorter than the usual time limit of a client.
 pub const GIVEN_UP_AFTER_MS: u64 = 10_000;
 
-/// How a request ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum End {
-    /// The answer came to its proper end.
-    Proper,
-    /// The answer ended at the output cap.
-    OutputCap,
-    /// The app went away: while it was answered, or so soon that it had not waited for anything.
-    Cancelled,
-    /// The answer broke after it had begun.
-    CutOff,
-    /// The upstream refused the app's own request.
-    Rejected,
-    /// No offer answered.
-    NotAnswered,
-    /// The app did not take its answer in time, and it was given up.
-    NotTaken,
-    /// The app waited in vain and went away: it had no answer after [`GIVEN_UP_AFTER_MS`], or after an attempt had failed.
-    Abandoned,
+worded! {
+    /// How a request ended.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum End {
+        /// The answer came to its proper end.
+        Proper = "proper",
+        /// The answer ended at the output cap.
+        OutputCap = "output-cap",
+        /// The app went away: while it was answered, or so soon that it had not waited for anything.
+        Cancelled = "cancelled",
+        /// The answer broke after it had begun.
+        CutOff = "cut-off",
+        /// The upstream refused the app's own request.
+        Rejected = "rejected",
+        /// No offer answered.
+        NotAnswered = "not-answered",
+        /// The app did not take its answer in time, and it was given up.
+        NotTaken = "not-taken",
+        /// The app waited in vain and went away: it had no answer after [`GIVEN_UP_AFTER_MS`], or after an attempt had failed.
+        Abandoned = "abandoned",
+    }
 }
 
 impl End {
-    /// Every end.
-    pub const ALL: [Self; 8] = [
-        Self::Proper,
-        Self::OutputCap,
-        Self::Cancelled,
-        Self::CutOff,
-        Self::Rejected,
-        Self::NotAnswered,
-        Self::NotTaken,
-        Self::Abandoned,
-    ];
-
-    /// The end's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Proper => "proper",
-            Self::OutputCap => "output-cap",
-            Self::Cancelled => "cancelled",
-            Self::CutOff => "cut-off",
-            Self::Rejected => "rejected",
-            Self::NotAnswered => "not-answered",
-            Self::NotTaken => "not-taken",
-            Self::Abandoned => "abandoned",
-        }
-    }
-
-    /// Reads an end's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|end| end.as_str() == text)
-    }
-
     /// The end of a request whose app went away before an answer had begun, `waited_ms` after it came, with so many attempts failed.
     ///
     /// ```

@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use wendor_wire::failure::FailureKind;
 use wendor_wire::images::Images;
 use wendor_wire::usage::{Counted, TokenCounts};
+use wendor_wire::worded;
 
 use super::detail::RequestDetail;
 use super::end::End;
@@ -51,38 +52,18 @@ pub struct QuotaUse {
     pub amount: Decimal,
 }
 
-/// What a line records, as a word.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum EntryKind {
-    /// A request: what the app got.
-    Request,
-    /// An attempt that used something and did not answer.
-    Attempt,
-    /// A call that a check of an upstream made.
-    Check,
-    /// A correction of an earlier line.
-    Adjustment,
-}
-
-impl EntryKind {
-    /// Every kind.
-    pub const ALL: [Self; 4] = [Self::Request, Self::Attempt, Self::Check, Self::Adjustment];
-
-    /// The kind's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Request => "request",
-            Self::Attempt => "attempt",
-            Self::Check => "check",
-            Self::Adjustment => "adjustment",
-        }
-    }
-
-    /// Reads a kind's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|kind| kind.as_str() == text)
+worded! {
+    /// What a line records, as a word.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub enum EntryKind {
+        /// A request: what the app got.
+        Request = "request",
+        /// An attempt that used something and did not answer.
+        Attempt = "attempt",
+        /// A call that a check of an upstream made.
+        Check = "check",
+        /// A correction of an earlier line.
+        Adjustment = "adjustment",
     }
 }
 

@@ -15,46 +15,26 @@ pub mod window;
 
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 use window::Window;
 
 use crate::name::Name;
 
-/// What is counted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Measure {
-    /// Admitted requests.
-    Requests,
-    /// Input tokens, cached ones included.
-    InputTokens,
-    /// Output tokens, reasoning included.
-    OutputTokens,
-    /// Input and output tokens.
-    Tokens,
-    /// Money, in the installation's currency.
-    Cost,
-}
-
-impl Measure {
-    /// Every measure.
-    pub const ALL: [Self; 5] = [Self::Requests, Self::InputTokens, Self::OutputTokens, Self::Tokens, Self::Cost];
-
-    /// The measure's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Requests => "requests",
-            Self::InputTokens => "input-tokens",
-            Self::OutputTokens => "output-tokens",
-            Self::Tokens => "tokens",
-            Self::Cost => "cost",
-        }
-    }
-
-    /// Reads a measure's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|measure| measure.as_str() == text)
+worded! {
+    /// What is counted.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum Measure {
+        /// Admitted requests.
+        Requests = "requests",
+        /// Input tokens, cached ones included.
+        InputTokens = "input-tokens",
+        /// Output tokens, reasoning included.
+        OutputTokens = "output-tokens",
+        /// Input and output tokens.
+        Tokens = "tokens",
+        /// Money, in the installation's currency.
+        Cost = "cost",
     }
 }
 

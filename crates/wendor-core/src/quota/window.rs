@@ -2,19 +2,22 @@
 
 use chrono::{DateTime, Datelike, DurationRound, Months, NaiveTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
-/// The length of a window.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Window {
-    /// A minute of the clock.
-    Minute,
-    /// An hour of the clock.
-    Hour,
-    /// A day in UTC.
-    Day,
-    /// A month of the calendar in UTC.
-    Month,
+worded! {
+    /// The length of a window.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum Window {
+        /// A minute of the clock.
+        Minute = "minute",
+        /// An hour of the clock.
+        Hour = "hour",
+        /// A day in UTC.
+        Day = "day",
+        /// A month of the calendar in UTC.
+        Month = "month",
+    }
 }
 
 /// One window, from its start to the instant at which the next begins.
@@ -27,26 +30,6 @@ pub struct WindowSpan {
 }
 
 impl Window {
-    /// Every window.
-    pub const ALL: [Self; 4] = [Self::Minute, Self::Hour, Self::Day, Self::Month];
-
-    /// The window's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Minute => "minute",
-            Self::Hour => "hour",
-            Self::Day => "day",
-            Self::Month => "month",
-        }
-    }
-
-    /// Reads a window's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|window| window.as_str() == text)
-    }
-
     /// The window that `at` lies in.
     ///
     /// ```

@@ -10,6 +10,7 @@ use std::collections::VecDeque;
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::worded;
 
 use super::recent::Recent;
 use super::waits::Waits;
@@ -53,33 +54,21 @@ const KEPT_CHANGES: usize = 32;
 const GOOD: usize = 0;
 const BAD: usize = 1;
 
-/// A state in a word.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum HealthState {
-    /// Its last attempt succeeded.
-    Well,
-    /// Nothing was asked of it since the service began.
-    NotAsked,
-    /// Its last attempt failed, the ones before may not have.
-    Degraded,
-    /// It has rested, and single requests try it.
-    OnTrial,
-    /// It rests after failures.
-    Failing,
-}
-
-impl HealthState {
-    /// The state's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::NotAsked => "not asked yet",
-            Self::Well => "well",
-            Self::Degraded => "degraded",
-            Self::OnTrial => "on trial",
-            Self::Failing => "failing",
-        }
+worded! {
+    /// A state in a word.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum HealthState {
+        /// Its last attempt succeeded.
+        Well = "well",
+        /// Nothing was asked of it since the service began.
+        NotAsked = "not asked yet",
+        /// Its last attempt failed, the ones before may not have.
+        Degraded = "degraded",
+        /// It has rested, and single requests try it.
+        OnTrial = "on trial",
+        /// It rests after failures.
+        Failing = "failing",
     }
 }
 

@@ -13,6 +13,7 @@ use std::time::Duration;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use wendor_wire::told_limits::ToldLimit;
+use wendor_wire::worded;
 
 use super::pace::{MinuteLimits, Pace};
 use crate::quota::share::{Capacity, NoShare, Shares};
@@ -23,33 +24,20 @@ const CREDIT_A_TURN: u64 = 512;
 /// What batch leaves of the streams: one in so many, and one at least.
 const BATCH_LEAVES: u64 = 16;
 
-/// How urgent a request is.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Lane {
-    /// Somebody waits for the answer.
-    #[default]
-    Interactive,
-    /// It fills what room is idle.
-    Batch,
+worded! {
+    /// How urgent a request is.
+    #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum Lane {
+        /// Somebody waits for the answer.
+        #[default]
+        Interactive = "interactive",
+        /// It fills what room is idle.
+        Batch = "batch",
+    }
 }
 
 impl Lane {
-    /// The lane's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Interactive => "interactive",
-            Self::Batch => "batch",
-        }
-    }
-
-    /// Reads a lane's word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        [Self::Interactive, Self::Batch].into_iter().find(|lane| lane.as_str() == text)
-    }
-
     /// Whether it is the usual one.
     #[must_use]
     pub fn is_usual(&self) -> bool {

@@ -2,39 +2,24 @@
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
+use wendor_wire::worded;
 
 use super::attention::{Finding, Notice};
 use crate::catalog::event_kind::EventKind;
 use crate::diagnosis::inventory;
 use crate::routing::health::{Change, HealthState};
 
-/// Whether something began, ended, or only happened.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum EventState {
-    /// It began.
-    Began,
-    /// It ended.
-    Ended,
-    /// It happened.
-    Happened,
-}
-
-impl EventState {
-    /// Its word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Began => "began",
-            Self::Ended => "ended",
-            Self::Happened => "happened",
-        }
-    }
-
-    /// Reads a word.
-    #[must_use]
-    pub fn parse(text: &str) -> Option<Self> {
-        [Self::Began, Self::Ended, Self::Happened].into_iter().find(|state| state.as_str() == text)
+worded! {
+    /// Whether something began, ended, or only happened.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+    #[serde(rename_all = "kebab-case")]
+    pub enum EventState {
+        /// It began.
+        Began = "began",
+        /// It ended.
+        Ended = "ended",
+        /// It happened.
+        Happened = "happened",
     }
 }
 

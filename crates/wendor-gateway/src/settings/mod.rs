@@ -16,6 +16,7 @@ use values::{
 use wendor_core::caller::Ranges;
 use wendor_core::catalog::reach::Reach;
 use wendor_store::partitions::Partitioned;
+use wendor_wire::worded;
 
 use crate::spool::Options;
 
@@ -27,29 +28,18 @@ pub mod listening;
 pub mod timing;
 mod values;
 
-/// Where a value came from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Source {
-    /// A flag of the command line.
-    Flag,
-    /// The environment.
-    Environment,
-    /// The settings file.
-    File,
-    /// Nobody set it.
-    Default,
-}
-
-impl Source {
-    /// The source's word.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Flag => "flag",
-            Self::Environment => "environment",
-            Self::File => "file",
-            Self::Default => "default",
-        }
+worded! {
+    /// Where a value came from.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+    pub enum Source {
+        /// A flag of the command line.
+        Flag = "flag",
+        /// The environment.
+        Environment = "environment",
+        /// The settings file.
+        File = "file",
+        /// Nobody set it.
+        Default = "default",
     }
 }
 
