@@ -19,6 +19,7 @@ pub mod events;
 pub mod fleet;
 pub mod gate;
 pub mod guesses;
+pub mod health_changes;
 pub mod hosts;
 pub mod identity;
 mod listeners;

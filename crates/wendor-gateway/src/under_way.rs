@@ -4,10 +4,12 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 
+use chrono::{DateTime, Utc};
 use wendor_core::metering::detail::WaitFor;
-use wendor_core::name::OfferName;
+use wendor_core::name::{Name, OfferName};
+use wendor_core::request_id::RequestId;
+use wendor_core::routing::queue::Lane;
 
-use crate::data_plane::account::Account;
 use crate::gate::Place;
 
 /// Parts of the register, so that workers seldom wait for each other.
@@ -57,45 +59,74 @@ impl HowFar {
     }
 }
 
+/// A request that is under way, as whoever looks sees it.
+#[derive(Debug)]
+pub struct Seen<'a> {
+    /// Its id.
+    pub id: &'a RequestId,
+    /// When it arrived.
+    pub at: DateTime<Utc>,
+    /// For how long, in milliseconds.
+    pub whole_ms: u64,
+    /// Its key's team.
+    pub team: &'a Name,
+    /// Id of its key.
+    pub key: &'a str,
+    /// The route asked.
+    pub route: &'a Name,
+    /// `interactive` or `batch`.
+    pub lane: Lane,
+    /// The app's `wendor-run`.
+    pub run: Option<&'a str>,
+    /// Whether as a stream.
+    pub is_streamed: bool,
+    /// How far it is.
+    pub how_far: &'a HowFar,
+}
+
+/// What is under way.
+pub trait Running: std::fmt::Debug + Send + Sync {
+    /// The same as whoever looks sees it.
+    fn seen(&self) -> Seen<'_>;
+}
+
 /// The requests that are under way.
 #[derive(Debug, Default)]
 pub struct UnderWay {
-    parts: [Mutex<HashMap<usize, Weak<Account>>>; PARTS],
+    parts: [Mutex<HashMap<usize, Weak<dyn Running>>>; PARTS],
 }
 
 impl UnderWay {
-    /// Its address is its name in here: it is where it is for as long as it is.
-    fn part(&self, account: &Arc<Account>) -> (usize, MutexGuard<'_, HashMap<usize, Weak<Account>>>) {
-        let name = Arc::as_ptr(account).addr();
+    /// Where one stands: its address is its name in here, since it is where it is for as long as it is.
+    fn part(&self, name: usize) -> MutexGuard<'_, HashMap<usize, Weak<dyn Running>>> {
         // The lowest bits are those of the allocator.
         let [first, ..] = &self.parts;
         let part = self.parts.get((name >> 7) % PARTS).unwrap_or(first);
-        (name, part.lock().unwrap_or_else(PoisonError::into_inner))
+        part.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// A request is under way from now on.
-    pub fn enter(&self, account: &Arc<Account>) {
-        let (name, mut part) = self.part(account);
-        part.insert(name, Arc::downgrade(account));
+    pub fn enter(&self, running: Weak<dyn Running>) {
+        let name = running.as_ptr().addr();
+        self.part(name).insert(name, running);
     }
 
     /// It is over.
-    pub fn leave(&self, account: &Arc<Account>) {
-        let (name, mut part) = self.part(account);
-        let left = part.remove(&name);
-        drop(part);
+    pub fn leave(&self, running: &dyn Running) {
+        let name = std::ptr::from_ref(running).addr();
+        let left = self.part(name).remove(&name);
         drop(left);
     }
 
     /// All that are under way, the oldest first.
     #[must_use]
-    pub fn all(&self) -> Vec<Arc<Account>> {
+    pub fn all(&self) -> Vec<Arc<dyn Running>> {
         let mut all = Vec::new();
         for part in &self.parts {
             let part = part.lock().unwrap_or_else(PoisonError::into_inner);
             all.extend(part.values().filter_map(Weak::upgrade));
         }
-        all.sort_by_key(|account| account.call.started);
+        all.sort_by_key(|running| std::cmp::Reverse(running.seen().whole_ms));
         all
     }
 }

@@ -32,7 +32,7 @@ use crate::checks::quiet::Quiet;
 use crate::checks::spending::{OPERATORS, Payer};
 use crate::checks::{self, Around, Checked, Subject, Time, Watcher};
 use crate::credentials::{Credential, Kept};
-use crate::fleet::tell;
+use crate::health_changes::tell;
 
 /// What is to be checked, and how far.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]

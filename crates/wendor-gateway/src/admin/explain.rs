@@ -22,8 +22,9 @@ use super::routes_view::pick_word;
 use crate::app::App;
 use crate::data_plane::account::Account;
 use crate::data_plane::admit::{asked_for, content_of};
+use crate::data_plane::call::Call;
+use crate::data_plane::marks::Marks;
 use crate::data_plane::plan::{Subject, opening_of, plan_of};
-use crate::data_plane::{Call, marks::Marks};
 use crate::snapshot::Snapshot;
 use crate::under_way::HowFar;
 

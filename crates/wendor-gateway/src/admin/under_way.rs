@@ -14,8 +14,7 @@ use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::requests::{RequestLine, request_line};
 use crate::app::App;
-use crate::data_plane::account::Account;
-use crate::under_way::Step;
+use crate::under_way::{Running, Step};
 
 /// Requests that are told at once; the count says how many there are.
 const TOLD: usize = 200;
@@ -96,7 +95,7 @@ struct Wanted {
 }
 
 impl Wanted {
-    fn is(&self, (team, route, id): (&Name, &Name, &RequestId), offer: Option<&OfferName>) -> bool {
+    fn is(&self, team: &Name, route: &Name, id: &RequestId, offer: Option<&OfferName>) -> bool {
         self.team.as_ref().is_none_or(|wanted| wanted == team)
             && self.route.as_ref().is_none_or(|wanted| wanted == route)
             && self.request.as_ref().is_none_or(|wanted| wanted == id)
@@ -117,12 +116,12 @@ pub(super) async fn show(
     let wanted = read(&principal, &app, &params)?;
     let (ended, cursor) = app.recent.since(params.after.unwrap_or(u64::MAX), TOLD);
     let is_ended = |entry: &LedgerEntry| {
-        entry.asked().is_some() && wanted.is((&entry.team, &entry.route, &entry.request), entry.offer.as_ref())
+        entry.asked().is_some() && wanted.is(&entry.team, &entry.route, &entry.request, entry.offer.as_ref())
     };
     let ended = ended.iter().map(|spooled| &spooled.entry).filter(|entry| is_ended(entry)).map(request_line).collect();
     // One that ends between the two looks is among those that have ended the next time.
     let all = app.under_way.all();
-    let lines: Vec<UnderWayLine> = all.iter().filter_map(|account| line(account, &wanted)).collect();
+    let lines: Vec<UnderWayLine> = all.iter().filter_map(|running| line(running.as_ref(), &wanted)).collect();
     let count = lines.len();
     Ok(web::Json(UnderWayShown {
         at: app.clock.now(),
@@ -152,18 +151,19 @@ fn read(principal: &Principal, app: &App, params: &UnderWayParams) -> Result<Wan
     })
 }
 
-fn line(account: &Account, wanted: &Wanted) -> Option<UnderWayLine> {
-    let (step, since_ms) = account.how_far.now();
-    let whole_ms = account.call.elapsed_ms();
+fn line(running: &dyn Running, wanted: &Wanted) -> Option<UnderWayLine> {
+    let seen = running.seen();
+    let (step, since_ms) = seen.how_far.now();
+    let whole_ms = seen.whole_ms;
     let mut line = UnderWayLine {
-        id: account.call.id.to_string(),
-        at: account.call.arrived_at,
-        team: account.key.team.to_string(),
-        key: account.key.id.clone(),
-        route: account.route.to_string(),
-        lane: account.marks.lane.as_str().to_owned(),
-        run: account.marks.run.clone(),
-        streamed: account.streamed,
+        id: seen.id.to_string(),
+        at: seen.at,
+        team: seen.team.to_string(),
+        key: seen.key.to_owned(),
+        route: seen.route.to_string(),
+        lane: seen.lane.as_str().to_owned(),
+        run: seen.run.map(str::to_owned),
+        streamed: seen.is_streamed,
         step: "planned".to_owned(),
         offer: None,
         place: None,
@@ -195,5 +195,5 @@ fn line(account: &Account, wanted: &Wanted) -> Option<UnderWayLine> {
         }
     };
     line.offer = offer.as_ref().map(ToString::to_string);
-    wanted.is((&account.key.team, &account.route, &account.call.id), offer.as_ref()).then_some(line)
+    wanted.is(seen.team, seen.route, seen.id, offer.as_ref()).then_some(line)
 }

@@ -15,12 +15,12 @@ use wendor_core::trace::Trace;
 use wendor_wire::images::Images;
 use wendor_wire::usage::{Counted, TokenCounts};
 
-use super::Call;
+use super::call::Call;
 use super::marks::Marks;
 use crate::app::App;
 use crate::gate::{Ask, Gate, Limits, NoRoom};
 use crate::snapshot::Snapshot;
-use crate::under_way::HowFar;
+use crate::under_way::{HowFar, Running, Seen};
 
 /// What a request without a limit may put out at most, at an offer whose cap nobody told.
 const OUTPUT_TOKENS_UNTOLD: u64 = 4_096;
@@ -54,6 +54,23 @@ pub struct Account {
     pub sends_cap: bool,
     /// How far it is.
     pub how_far: HowFar,
+}
+
+impl Running for Account {
+    fn seen(&self) -> Seen<'_> {
+        Seen {
+            id: &self.call.id,
+            at: self.call.arrived_at,
+            whole_ms: self.call.elapsed_ms(),
+            team: &self.key.team,
+            key: &self.key.id,
+            route: &self.route,
+            lane: self.marks.lane,
+            run: self.marks.run.as_deref(),
+            is_streamed: self.streamed,
+            how_far: &self.how_far,
+        }
+    }
 }
 
 /// How much a request asks for.

@@ -30,9 +30,9 @@ use wendor_wire::embedding::EmbeddingRequest;
 use wendor_wire::endpoint::{Endpoint, Kind, Passed};
 use wendor_wire::nearest::nearest;
 
-use super::Call;
 use super::account::{Account, AskedFor, Output};
 use super::body::{self, ReadBody};
+use super::call::Call;
 use super::images::{self, Fetched};
 use super::marks::Marks;
 use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull, UnknownRoute};
@@ -123,7 +123,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     if app.is_out_of_date(call.arrived_at) {
         return Err(Refusal::OutOfDate);
     }
-    call.page.may_ask()?;
+    Refusal::of_page(call.page.foreign())?;
     let key = key_of(&snapshot, asked.presented, call)?.clone();
     if let Some(connection) = &asked.connection {
         let caller = || Caller { key: Some(key.id.clone()), ..Caller::default() };
@@ -141,7 +141,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     };
     let request = request.map_err(Refusal::BadRequest)?;
     let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
-    call.page.may_ask_for(route)?;
+    Refusal::of_page(call.page.foreign_to(route))?;
     let content = content_of(&snapshot, route, &request, &body.bytes)?;
     let places = places(app, &key, team, route_name)?;
     let fetched = images::fetched(app, (&snapshot, route), &content, &key.team).await?;

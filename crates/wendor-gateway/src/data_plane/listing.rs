@@ -14,9 +14,9 @@ use wendor_wire::endpoint::{Endpoint, Kind, NoEndpoint};
 use wendor_wire::listing::{Listed, loaded, one, shape, shown, version};
 use wendor_wire::members::members;
 
-use super::Call;
 use super::admit::{Query, key_of, no_such_route, presented_key, routes_of};
 use super::body;
+use super::call::Call;
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
 use crate::app::App;
@@ -35,7 +35,7 @@ const BODY_TIME: Duration = Duration::from_secs(10);
 pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect, (request.head(), request.app_config().secure()));
+    let call = Call::begin(&app, endpoint.dialect, request.head(), request.app_config().secure());
     let wanted = match &endpoint.kind {
         Kind::Model(name) => Some(name.clone()),
         // Whoever has no key is told so before anything is read.
@@ -66,7 +66,7 @@ pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<S
 /// The key that asks, in the state in force.
 fn allowed(app: &App, request: &ServiceRequest, call: &Call) -> Result<(Arc<Snapshot>, Arc<AppKey>), Refusal> {
     let snapshot = app.now_serving();
-    call.page.may_ask()?;
+    Refusal::of_page(call.page.foreign())?;
     let key =
         key_of(&snapshot, presented_key(request.headers(), Query::of(app, request.query_string())), call)?.clone();
     Ok((snapshot, key))
@@ -137,6 +137,6 @@ pub fn nothing_here(request: ServiceRequest, none: NoEndpoint) -> Result<Service
         NoEndpoint::NoSuchPath(dialect, nearest) => (dialect, Refusal::NoSuchPath(path, nearest)),
         NoEndpoint::WrongMethod(dialect, right) => (dialect, Refusal::WrongMethod(path, right)),
     };
-    let response = refusal.answer(&app, &Call::begin(&app, dialect, (request.head(), request.app_config().secure())));
+    let response = refusal.answer(&app, &Call::begin(&app, dialect, request.head(), request.app_config().secure()));
     Ok(request.into_response(response))
 }

@@ -17,6 +17,7 @@ pub mod admit;
 pub mod attempt;
 mod beginning;
 pub mod body;
+pub mod call;
 pub mod clients;
 pub mod course;
 mod dated;
@@ -46,79 +47,22 @@ pub mod ticket;
 mod watch;
 
 use std::sync::Arc;
-use std::time::Instant;
 
-use actix_web::dev::{Payload, RequestHead, ServiceRequest, ServiceResponse, Url};
+use actix_web::dev::{Payload, ServiceRequest, ServiceResponse, Url};
 use actix_web::http::header::{HeaderMap, HeaderValue};
 use actix_web::http::{ConnectionType, Method};
 use actix_web::{HttpMessage, HttpResponse, web};
 use admit::{Admitted, Asked, Query};
-use chrono::{DateTime, Utc};
+use call::Call;
 use clients::Clients;
 use fault::{Fault, caught};
-use page::Page;
 use refusal::Refusal;
-use wendor_core::request_id::RequestId;
 use wendor_wire::count;
 use wendor_wire::dialect::Dialect;
 use wendor_wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 
 use crate::app::App;
-use crate::caller::host_of;
 use crate::sharing::Connection;
-
-/// A request that has arrived.
-#[derive(Clone, Debug)]
-pub struct Call {
-    /// Its id.
-    pub id: RequestId,
-    /// When it arrived.
-    pub arrived_at: DateTime<Utc>,
-    /// The same on the clock that only runs forward.
-    pub started: Instant,
-    /// The dialect that its app speaks, and in which it is told what is wrong.
-    pub dialect: Dialect,
-    /// The address under which the app knows this service; empty when it did not say.
-    pub base: Box<str>,
-    /// The web page that asks, if it is one.
-    pub page: Page,
-}
-
-impl Call {
-    /// A request that arrives now.
-    #[must_use]
-    pub fn begin(app: &App, dialect: Dialect, (head, is_encrypted): (&RequestHead, bool)) -> Self {
-        let arrived_at = app.clock.now();
-        let base = match (&app.settings.listening.public_url, host_of(head)) {
-            (Some(url), _) => url.as_str().to_owned(),
-            // Whether the way to it is encrypted beyond that is known to proxies only; the path is what counts.
-            (None, Some(host)) => format!("{}://{host}", if is_encrypted { "https" } else { "http" }),
-            (None, None) => String::new(),
-        };
-        let page = Page::of(head, app);
-        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, base: base.into(), page }
-    }
-
-    /// A request that is only asked about.
-    #[must_use]
-    pub fn asked_about(app: &App, dialect: Dialect) -> Self {
-        let arrived_at = app.clock.now();
-        let (id, started) = (app.ids.next(arrived_at), Instant::now());
-        Self { id, arrived_at, started, dialect, base: "".into(), page: Page::Own }
-    }
-
-    /// The page that explains an error code.
-    #[must_use]
-    pub fn page_of(&self, code: &str) -> String {
-        format!("{}/errors/{code}", self.base)
-    }
-
-    /// Milliseconds since it arrived.
-    #[must_use]
-    pub fn elapsed_ms(&self) -> u64 {
-        u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX)
-    }
-}
 
 /// `POST /v1/chat/completions`, the path that most requests take.
 ///
@@ -168,7 +112,7 @@ fn hints(headers: &HeaderMap) -> Hints {
 async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect, (request.head(), request.app_config().secure()));
+    let call = Call::begin(&app, endpoint.dialect, request.head(), request.app_config().secure());
     let mut asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
     asked.connection = request.request().conn_data::<Arc<Connection>>().cloned();
     let payload = request.take_payload();

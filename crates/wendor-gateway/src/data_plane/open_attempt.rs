@@ -23,8 +23,9 @@ use wendor_wire::usage::Counted;
 use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};
 use crate::allowances::Held;
-use crate::fleet::{Asked, Told, tell};
+use crate::fleet::{Asked, OfferChange};
 use crate::gate::AttemptRoom;
+use crate::health_changes;
 use crate::spool::SpoolSlot;
 
 /// An open attempt.
@@ -109,9 +110,9 @@ impl OpenAttempt {
         self.tell(changes);
     }
 
-    fn tell(&self, changes: Vec<Told>) {
+    fn tell(&self, changes: Vec<OfferChange>) {
         let upstream = self.offer.upstream();
-        tell(&self.account.app, changes.into_iter().map(|(model, change)| (upstream, model, change)));
+        health_changes::tell(&self.account.app, changes.into_iter().map(|(model, change)| (upstream, model, change)));
     }
 
     /// Where it is made.

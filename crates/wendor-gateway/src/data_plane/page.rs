@@ -8,7 +8,7 @@ use actix_web::http::Method;
 use actix_web::http::header::{self, HeaderValue};
 use wendor_core::catalog::route::Route;
 
-use super::refusal::{KEPT_OF_A_NAME, Refusal};
+use super::refused::KEPT_OF_A_NAME;
 use crate::app::App;
 use crate::caller::is_own;
 
@@ -47,27 +47,25 @@ impl Page {
         }
     }
 
-    /// Whether it may ask at all.
-    ///
-    /// # Errors
-    /// The [`Refusal`] that names it.
-    pub fn may_ask(&self) -> Result<(), Refusal> {
+    /// The origin of a page that may not ask at all.
+    #[must_use]
+    pub fn foreign(&self) -> Option<&str> {
         match self {
-            Self::Own | Self::Listed(_) => Ok(()),
-            Self::Foreign(origin) => Err(Refusal::ForeignPage(origin.clone())),
+            Self::Own | Self::Listed(_) => None,
+            Self::Foreign(origin) => Some(origin),
         }
     }
 
-    /// Whether it may ask this route.
-    ///
-    /// # Errors
-    /// The [`Refusal`] that names it.
-    pub fn may_ask_for(&self, route: &Route) -> Result<(), Refusal> {
+    /// The origin of a page that may not ask for that route.
+    #[must_use]
+    pub fn foreign_to(&self, route: &Route) -> Option<&str> {
         match self {
-            Self::Own => Ok(()),
-            Self::Listed(origin) if route.lists(origin.to_str().unwrap_or_default()) => Ok(()),
-            Self::Listed(origin) => Err(Refusal::ForeignPage(origin.to_str().unwrap_or_default().into())),
-            Self::Foreign(origin) => Err(Refusal::ForeignPage(origin.clone())),
+            Self::Own => None,
+            Self::Listed(origin) => {
+                let origin = origin.to_str().unwrap_or_default();
+                (!route.lists(origin)).then_some(origin)
+            }
+            Self::Foreign(origin) => Some(origin),
         }
     }
 

@@ -13,8 +13,9 @@ use wendor_wire::bad_request::BadRequest;
 use wendor_wire::codec::ErrorTold;
 use wendor_wire::dialects;
 
-use super::Call;
+use super::call::Call;
 use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held};
+use super::refused::KEPT_OF_A_NAME;
 use crate::app::App;
 use crate::recent::RefusalSeen;
 use crate::spool::NoSlot;
@@ -27,9 +28,6 @@ pub const FAULT: &str = "internal_fault";
 
 /// The code of a key that nobody issued.
 const UNKNOWN_KEY: &str = "unknown_key";
-
-/// What is told and kept of a name that someone sent: it may be anything, and a name is at most 64 characters.
-pub(super) const KEPT_OF_A_NAME: usize = 80;
 
 pub use super::refused::{Caller, CannotServe, GivenUp, QuotaFull, SecretHeld, StreamsFull, UnknownRoute};
 
@@ -173,6 +171,14 @@ impl Refusal {
             Self::Stopped => Told { retry: Retry::After(1_000), ..told(503, SERVER, "stopped") },
             Self::OutOfDate => Told { retry: Retry::After(30_000), ..told(503, SERVER, "out_of_date") },
         }
+    }
+
+    /// Refuses a page of that origin, where there is one.
+    ///
+    /// # Errors
+    /// The refusal that names it.
+    pub fn of_page(foreign: Option<&str>) -> Result<(), Self> {
+        foreign.map_or(Ok(()), |origin| Err(Self::ForeignPage(origin.into())))
     }
 
     /// The status that it is told with.

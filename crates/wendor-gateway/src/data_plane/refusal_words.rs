@@ -6,7 +6,7 @@ use wendor_core::quota::{Measure, Quota};
 use wendor_core::routing::failure::FailedAttempt;
 use wendor_core::words;
 
-use super::refusal::{CannotServe, KEPT_OF_A_NAME, QuotaFull, SecretHeld, UnknownRoute};
+use super::refused::{CannotServe, KEPT_OF_A_NAME, QuotaFull, SecretHeld, UnknownRoute};
 use crate::allowances::OverQuota;
 
 pub(super) fn moment(at: DateTime<Utc>) -> String {

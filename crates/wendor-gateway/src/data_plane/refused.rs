@@ -9,6 +9,9 @@ use wendor_core::serving::fit::Unfit;
 
 use crate::allowances::OverQuota;
 
+/// What is told and kept of a name that someone sent: it may be anything, and a name is at most 64 characters.
+pub(super) const KEPT_OF_A_NAME: usize = 80;
+
 /// A secret in a body, as far as it is told.
 #[derive(Debug)]
 pub enum SecretHeld {

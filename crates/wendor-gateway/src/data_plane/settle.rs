@@ -185,7 +185,7 @@ impl Drop for Ticket {
         // A panic is nobody's leaving. Either way nobody is left to wait for it; the entry is on its way to the spool.
         let outcome = if std::thread::panicking() { Outcome::NotAnswered(None) } else { Outcome::Left };
         drop(self.close(outcome));
-        self.account.app.under_way.leave(&self.account);
+        self.account.app.under_way.leave(&*self.account);
     }
 }
 

@@ -1,7 +1,7 @@
 //! The ticket of an admitted request: opened by admission, it goes along through plan, attempts and relay, and notes what
 //! happens on the way. [`super::settle`] closes it; dropped open it settles as left by its app.
 
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 use std::time::Instant;
 
 use actix_web::http::header::HeaderValue;
@@ -19,8 +19,8 @@ use wendor_wire::change::{RequestChange, first_changes};
 use wendor_wire::cited::LeftOut;
 use wendor_wire::failure::{Failure, FailureKind};
 
-use super::Call;
 use super::account::Account;
+use super::call::Call;
 use super::open_attempt::{Ended, OpenAttempt};
 use crate::allowances::Held;
 use crate::app::App;
@@ -68,7 +68,7 @@ impl Ticket {
             part.push(held);
         }
         let account = Arc::new(account);
-        account.app.under_way.enter(&account);
+        account.app.under_way.enter(Arc::downgrade(&account) as Weak<Account>);
         Box::new(Self {
             account,
             slot: Some(slot),

@@ -8,7 +8,7 @@ use wendor_core::routing::health::{Asking, Change, Health};
 use wendor_core::routing::reason::Reason;
 use wendor_wire::failure::{Failure, FailureKind};
 
-use super::{Fleet, OfferState, Told, UpstreamState};
+use super::{Fleet, OfferChange, OfferState, UpstreamState};
 
 /// An offer that is asked. Its outcome is told to the health of offer and upstream; without one they are as before.
 #[derive(Debug)]
@@ -65,7 +65,7 @@ impl Asked {
     }
 
     /// How it failed. Tells what has changed.
-    pub fn failed(&mut self, at: DateTime<Utc>, failure: &Failure) -> Vec<Told> {
+    pub fn failed(&mut self, at: DateTime<Utc>, failure: &Failure) -> Vec<OfferChange> {
         let model = self.offer.model().to_owned();
         let tell = |health: &mut Health, round: u64| {
             if health.round() == round {
@@ -86,7 +86,7 @@ impl Asked {
     }
 
     /// It answered, its first token after `first_token_ms`. Tells what has changed.
-    pub fn succeeded(&mut self, at: DateTime<Utc>, first_token_ms: Option<u64>) -> Vec<Told> {
+    pub fn succeeded(&mut self, at: DateTime<Utc>, first_token_ms: Option<u64>) -> Vec<OfferChange> {
         let connected = self.connected(at);
         self.tries_offer = false;
         let change = {
@@ -103,7 +103,7 @@ impl Asked {
     }
 
     /// Its first token lets wait for longer than is usual. Tells what has changed.
-    pub fn is_slow(&mut self, at: DateTime<Utc>, why: &str) -> Vec<Told> {
+    pub fn is_slow(&mut self, at: DateTime<Utc>, why: &str) -> Vec<OfferChange> {
         (self.tries_offer, self.is_slow) = (false, true);
         let change = {
             let mut health = self.offer_state.health_kept();
@@ -127,7 +127,7 @@ impl Asked {
         None
     }
 
-    fn told(&self, of_upstream: Option<Change>, of_offer: Option<Change>) -> Vec<Told> {
+    fn told(&self, of_upstream: Option<Change>, of_offer: Option<Change>) -> Vec<OfferChange> {
         let of_offer = of_offer.map(|change| (Some(self.offer.model().into()), change));
         of_upstream.map(|change| (None, change)).into_iter().chain(of_offer).collect()
     }

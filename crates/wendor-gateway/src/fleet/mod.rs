@@ -17,19 +17,17 @@ use wendor_core::diagnosis::inventory::Inventory;
 use wendor_core::metering::calibration::Calibration;
 use wendor_core::metering::detail::ServedFrom;
 use wendor_core::name::{Name, OfferName};
-use wendor_core::routing::health::{Asking, Change, Health, HealthState};
+use wendor_core::routing::health::{Asking, Change, Health};
 use wendor_core::routing::loading::{ColdStart, Loading};
 use wendor_core::routing::pace;
 use wendor_core::routing::recent::Recent;
 use wendor_core::routing::retries::{HedgeBudget, RetryBudget};
 use wendor_core::watch::attention::OF_LATE_MINUTES;
-use wendor_core::watch::event::Event;
 use wendor_core::watch::reached::Outcomes;
 use wendor_wire::failure::Failure;
 use wendor_wire::told_limits::ToldLimit;
 
 use self::looks::Looks;
-use crate::app::App;
 use crate::gate::Gate;
 
 pub use asked::Asked;
@@ -201,7 +199,7 @@ impl UpstreamState {
     }
 
     /// A check found it well, and its offer of that model where it was asked. Tells what has changed.
-    pub fn checked(&self, at: DateTime<Utc>, model: Option<&str>) -> Vec<Told> {
+    pub fn checked(&self, at: DateTime<Utc>, model: Option<&str>) -> Vec<OfferChange> {
         let connected = self.connections_kept().succeeded(at, None).map(|change| (None, change));
         let answered = model.and_then(|model| {
             let change = self.offer(model).health_kept().succeeded(at, None)?;
@@ -350,23 +348,5 @@ fn rank(asking: Asking) -> (u8, Option<DateTime<Utc>>) {
     }
 }
 
-/// Tells whoever watches what has changed of the health of upstreams and offers.
-pub fn tell<'a>(app: &App, changes: impl IntoIterator<Item = (&'a Name, Option<Box<str>>, Change)>) {
-    for (upstream, model, change) in changes {
-        let what = model.as_deref().map_or_else(|| upstream.to_string(), |model| format!("{upstream}/{model}"));
-        // Whoever was told that it rests need not be told at each trial that it still does.
-        if !change.is_again {
-            app.events.happened(Event::of_health(&app.ids.instance(), &what, &change));
-        }
-        app.metrics.health_changes.with_label_values(&[upstream.as_str(), change.state.as_str()]).inc();
-        match change.state {
-            HealthState::Failing => tracing::warn!(offer = what, why = change.why, "it rests after failures"),
-            HealthState::Well | HealthState::NotAsked | HealthState::Degraded | HealthState::OnTrial => {
-                tracing::info!(offer = what, why = change.why, "it is well again");
-            }
-        }
-    }
-}
-
 /// A change of health: of an upstream's connections, or of its offer of a model.
-pub type Told = (Option<Box<str>>, Change);
+pub type OfferChange = (Option<Box<str>>, Change);

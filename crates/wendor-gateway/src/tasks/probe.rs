@@ -15,7 +15,7 @@ use wendor_wire::failure::{Failure, FailureKind};
 use super::inventory::peer_of;
 use crate::app::App;
 use crate::checks::talk::Credentials;
-use crate::fleet::tell;
+use crate::health_changes::tell;
 
 /// How often it is looked which are due.
 const TICK: Duration = Duration::from_secs(1);
