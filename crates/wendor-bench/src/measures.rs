@@ -53,7 +53,7 @@ pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>
             ("the same, `spool_sync = always`", "always", f64::INFINITY),
             ("the same, `spool_sync = never`", "never", 0.3),
         ] {
-            keep(&mut found, [end_of_answer(name, sync, (rounds, bar)).await?]);
+            keep(&mut found, [end_of_answer(name, sync, rounds, bar).await?]);
         }
     }
     if wanted("event") {
@@ -171,7 +171,7 @@ async fn cpu_of(setup: &Setup, way: Way, work: impl Future<Output = anyhow::Resu
 }
 
 /// What a whole answer takes longer through a gateway, where nothing else is asked at the time.
-async fn end_of_answer(name: &'static str, sync: &str, (rounds, bar): (usize, f64)) -> anyhow::Result<Found> {
+async fn end_of_answer(name: &'static str, sync: &str, rounds: usize, bar: f64) -> anyhow::Result<Found> {
     eprintln!("Added to a whole answer, spool_sync = {sync} ...");
     let setup = Setup::syncing(profile_of(40, 0, 0), sync).await?;
     let one = |way: Way| {
@@ -244,7 +244,9 @@ async fn translated_event(rounds: usize) -> anyhow::Result<Found> {
 async fn memory_held(
     profile: Profile,
     way: Way,
-    (count, held, padding): (usize, Held, usize),
+    count: usize,
+    held: Held,
+    padding: usize,
 ) -> anyhow::Result<(f64, f64)> {
     let setup = Setup::begin(profile).await?;
     let process = setup.process(way)?;
@@ -264,7 +266,7 @@ async fn memory_held(
 async fn memory_of_a_stream(rounds: usize) -> anyhow::Result<Found> {
     eprintln!("Memory of an open stream ...");
     let one = async |way: Way| {
-        let (before, during) = memory_held(profile_of(600, 1, 0), way, (500, Held::Stream, 0)).await?;
+        let (before, during) = memory_held(profile_of(600, 1, 0), way, 500, Held::Stream, 0).await?;
         anyhow::Ok((during - before) / 500.0)
     };
     let pairs = valid(rounds.min(3), || async { Ok((one(Way::Plain).await?, one(Way::Wendor).await?)) }).await?;
@@ -274,7 +276,7 @@ async fn memory_of_a_stream(rounds: usize) -> anyhow::Result<Found> {
 async fn memory_of_bodies(rounds: usize) -> anyhow::Result<Found> {
     eprintln!("Memory with 500 bodies of 100 KB ...");
     let one = async |way: Way| {
-        let (_, during) = memory_held(profile_of(10, 0, 8_000), way, (500, Held::Whole, 100_000)).await?;
+        let (_, during) = memory_held(profile_of(10, 0, 8_000), way, 500, Held::Whole, 100_000).await?;
         anyhow::Ok(during / 1_024.0)
     };
     let pairs = valid(rounds.min(3), || async { Ok((one(Way::Plain).await?, one(Way::Wendor).await?)) }).await?;

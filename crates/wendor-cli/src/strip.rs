@@ -146,8 +146,15 @@ mod tests {
     use rstest::rstest;
     use serde_json::{Value, json};
 
-    fn shown(times: (u64, Option<u64>, Option<u64>, u64), end: &str, attempts: &Value) -> RequestShown {
-        let (admitted, answering, first, whole) = times;
+    struct Times {
+        admitted: u64,
+        answering: Option<u64>,
+        first: Option<u64>,
+        whole: u64,
+    }
+
+    fn shown(times: &Times, end: &str, attempts: &Value) -> RequestShown {
+        let Times { admitted, answering, first, whole } = *times;
         let tokens =
             json!({ "input": 1, "input_cached": 0, "cache_written": 0, "all_input": 1, "output": 1, "reasoning": 0 });
         let request = json!({
@@ -175,7 +182,11 @@ mod tests {
 
     #[test]
     fn a_wait_for_room_has_its_lane() {
-        let mut shown = shown((0, Some(700), Some(1_000), 1_400), "proper", &json!([attempt("a/m", 700, 1_400, None)]));
+        let mut shown = shown(
+            &Times { admitted: 0, answering: Some(700), first: Some(1_000), whole: 1_400 },
+            "proper",
+            &json!([attempt("a/m", 700, 1_400, None)]),
+        );
         shown.request.waits =
             serde_json::from_value(json!([{ "for": "room", "offer": "a/m", "began_ms": 0, "ended_ms": 700 }])).unwrap();
         assert_eq!(small(&shown), "·······├───│▇▇▇▇▏");
@@ -201,7 +212,8 @@ mod tests {
         #[case] attempts: Value,
         #[case] strip: &str,
     ) {
-        assert_eq!(small(&shown(times, end, &attempts)), strip);
+        let (admitted, answering, first, whole) = times;
+        assert_eq!(small(&shown(&Times { admitted, answering, first, whole }, end, &attempts)), strip);
     }
 
     #[test]
@@ -210,7 +222,11 @@ mod tests {
             attempt("quayside-a/dunlin-70b", 0, 2_350, Some("unreachable")),
             attempt("farlight/fulmar-large", 2_350, 4_700, None)
         ]);
-        let lines = large(&shown((0, Some(2_350), Some(3_525), 4_700), "output-cap", &attempts));
+        let lines = large(&shown(
+            &Times { admitted: 0, answering: Some(2_350), first: Some(3_525), whole: 4_700 },
+            "output-cap",
+            &attempts,
+        ));
         assert_eq!(
             lines,
             [

@@ -151,7 +151,7 @@ mod tests {
         (QuotaId::of_team(&Name::parse("timetables").unwrap(), &quota), quota)
     }
 
-    fn held_and_used(allowances: &Allowances, (id, quota): &(QuotaId, Quota)) -> (Decimal, Decimal) {
+    fn held_and_used(allowances: &Allowances, id: &QuotaId, quota: &Quota) -> (Decimal, Decimal) {
         let view = allowances.view(id, quota, at(1));
         (view.reserved, view.used)
     }
@@ -164,11 +164,11 @@ mod tests {
         let refused = allowances.reserve(&quota.0, &quota.1, Decimal::from(60), at(0)).await.unwrap_err();
         assert_eq!((refused.quota.as_str(), refused.room.reserved), ("timetables/tokens/minute", Decimal::from(60)));
         drop(first);
-        assert_eq!(held_and_used(&allowances, &quota), (Decimal::ZERO, Decimal::ZERO));
+        assert_eq!(held_and_used(&allowances, &quota.0, &quota.1), (Decimal::ZERO, Decimal::ZERO));
         let second = allowances.reserve(&quota.0, &quota.1, Decimal::from(60), at(0)).await.unwrap();
         let used = second.settle(Decimal::from(25)).unwrap();
         assert_eq!((used.amount, used.window_start), (Decimal::from(25), at(0)));
-        assert_eq!(held_and_used(&allowances, &quota), (Decimal::ZERO, Decimal::from(25)));
+        assert_eq!(held_and_used(&allowances, &quota.0, &quota.1), (Decimal::ZERO, Decimal::from(25)));
     }
 
     #[tokio::test]
@@ -177,10 +177,10 @@ mod tests {
         let settled =
             [((warns.0.clone(), at(0)), Decimal::from(9)), ((warns.0.clone(), at(-60)), Decimal::from(500))].into();
         let allowances = Allowances::new(settled);
-        assert_eq!(held_and_used(&allowances, &warns), (Decimal::ZERO, Decimal::from(9)));
+        assert_eq!(held_and_used(&allowances, &warns.0, &warns.1), (Decimal::ZERO, Decimal::from(9)));
         let over = allowances.reserve(&warns.0, &warns.1, Decimal::from(7), at(2)).await.unwrap();
         assert_eq!(
-            held_and_used(&allowances, &warns).0,
+            held_and_used(&allowances, &warns.0, &warns.1).0,
             Decimal::from(7),
             "a quota that warns lets it pass, and shows it"
         );

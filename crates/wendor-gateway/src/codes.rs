@@ -139,7 +139,7 @@ pub async fn keep_anew(store: &Store, vault: &Vault, doer: &Doer) -> Result<Kept
             came.unreadable += 1;
             continue;
         };
-        store.reseal_codes((&person, &sealed), &NewCodes { sealed: &anew, kept_under: mark }, doer).await?;
+        store.reseal_codes(&person, &sealed, &NewCodes { sealed: &anew, kept_under: mark }, doer).await?;
         came.done += 1;
     }
     Ok(came)

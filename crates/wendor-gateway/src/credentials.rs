@@ -269,7 +269,8 @@ pub async fn keep_anew(
     store: &Store,
     vault: &Vault,
     catalogue: &Catalogue,
-    (which, doer): (Which, &Doer),
+    which: Which,
+    doer: &Doer,
 ) -> Result<KeptAnew, StoreError> {
     let mut came = KeptAnew::default();
     let Some(mark) = vault.mark() else { return Ok(came) };
@@ -299,7 +300,7 @@ pub async fn keep_anew(
             let bound = Bound { id: &row.id, upstream: &row.upstream, host };
             Some(Resealed { sealed: vault.seal(bound, &text, rand::rng().random()).ok()?, host, kept_under: mark })
         });
-        store.reseal_credential((&row.id, sealed), anew, doer).await?;
+        store.reseal_credential(&row.id, sealed, anew, doer).await?;
         (came.done, written) = (came.done + 1, written + 1);
     }
     Ok(came)

@@ -85,14 +85,15 @@ impl Certificates {
 /// When a server fails.
 pub(crate) async fn run(
     app: Arc<App>,
-    (listeners, certificates): (Listeners, Certificates),
+    listeners: Listeners,
+    certificates: Certificates,
     mut stop: watch::Receiver<bool>,
 ) -> std::io::Result<()> {
     let Listeners { apps, management } = listeners;
     let whom = if management.is_some() { For::Apps } else { For::Everybody };
-    let mut servers = vec![server(&app, (apps, whom), certificates.apps.as_ref())?];
+    let mut servers = vec![server(&app, apps, whom, certificates.apps.as_ref())?];
     if let Some(listener) = management {
-        servers.push(server(&app, (listener, For::Management), certificates.management.as_ref())?);
+        servers.push(server(&app, listener, For::Management, certificates.management.as_ref())?);
     }
     for certificate in [certificates.apps, certificates.management].into_iter().flatten() {
         tokio::spawn(certificate.follow(stop.clone()));
@@ -131,7 +132,8 @@ fn hardened(is_encrypted: bool) -> DefaultHeaders {
 
 fn server(
     app: &Arc<App>,
-    (listener, whom): (TcpListener, For),
+    listener: TcpListener,
+    whom: For,
     certificate: Option<&Certificate>,
 ) -> std::io::Result<Server> {
     let address = listener.local_addr()?;

@@ -94,7 +94,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let claim = Claim::take(&settings.spool)?;
     let early = Early::begin(&listeners, &certificates, &settings)?;
     let begun = match reach_database(&settings, &store, &mut stop).await {
-        Ok(true) => begin((settings, store, clock), (claim, process)).await.map(Some),
+        Ok(true) => begin(settings, store, clock, claim, process).await.map(Some),
         Ok(false) => Ok(None),
         Err(error) => Err(error),
     };
@@ -111,7 +111,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
     let keeping = tokio::spawn(retention::run(app.clone(), stop.clone()));
     let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
-    let served = listeners::run(app.clone(), (listeners, certificates), stop).await;
+    let served = listeners::run(app.clone(), listeners, certificates, stop).await;
     end_drain.send_replace(true);
     let _joined = tokio::join!(watching, looking, probing, noting, delivering, adopting, keeping, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
@@ -122,8 +122,11 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
 
 /// Reads what the service serves by, once the database is reached.
 async fn begin(
-    (settings, store, clock): (Settings, Store, Clock),
-    (claim, process): (Claim, u32),
+    settings: Settings,
+    store: Store,
+    clock: Clock,
+    claim: Claim,
+    process: u32,
 ) -> Result<(Arc<App>, SpoolReader), ServeError> {
     let (trust, hosts) = outward(&settings)?;
     claim.bind(&store.installation().await?)?;
@@ -134,7 +137,7 @@ async fn begin(
     let keyring = Keyring::of(&settings);
     keep_anew(&store, &keyring, &Doer::service(clock.now())).await?;
     let confirmed_at = clock.now();
-    let snapshot = Snapshot::read(&store, (&keyring, &hosts), confirmed_at).await?;
+    let snapshot = Snapshot::read(&store, &keyring, &hosts, confirmed_at).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = App {
         sign_ins: SignIns::here(),
@@ -179,7 +182,7 @@ async fn keep_anew(store: &Store, keyring: &Keyring, doer: &Doer) -> Result<(), 
     let catalogue = store.current_revision().await?.map(|(_, catalogue)| catalogue).unwrap_or_default();
     loop {
         let came =
-            credentials::keep_anew(store, &keyring.vault, &catalogue, (credentials::Which::FirstForm, doer)).await?;
+            credentials::keep_anew(store, &keyring.vault, &catalogue, credentials::Which::FirstForm, doer).await?;
         if came.left == 0 {
             return Ok(());
         }

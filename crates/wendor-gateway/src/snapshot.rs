@@ -57,11 +57,7 @@ impl Snapshot {
     ///
     /// # Errors
     /// When the database is away or holds something unreadable.
-    pub async fn read(
-        store: &Store,
-        (keyring, hosts): (&Keyring, &Hosts),
-        now: DateTime<Utc>,
-    ) -> Result<Self, StoreError> {
+    pub async fn read(store: &Store, keyring: &Keyring, hosts: &Hosts, now: DateTime<Utc>) -> Result<Self, StoreError> {
         // The counter first: a change while the rest is read makes it read again.
         let change = store.change_counter().await?;
         let current = store.current_revision().await?;

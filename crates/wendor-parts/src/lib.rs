@@ -93,7 +93,7 @@ fn of_crate(package: &cargo_lock::Package) -> Option<Part> {
     Some(Part { origin: Origin::Crate, name, version, known_by, licence: None, fault })
 }
 
-fn of_package((path, package): (&String, &Package)) -> Option<Part> {
+fn of_package(path: &String, package: &Package) -> Option<Part> {
     let (_, name) = path.rsplit_once("node_modules/")?;
     let is_elsewhere = package.resolved.as_ref().is_some_and(|at| !at.starts_with("https://registry.npmjs.org/"));
     let licence = package.license.clone();
@@ -184,7 +184,7 @@ mod tests {
     #[case::another_licence(r#"{"version":"1.0.0","integrity":"sha512-x","license":"GPL-3.0-only"}"#, "GPL-3.0-only")]
     fn what_must_not_be_there_is_named(#[case] package: &str, #[case] told: &str) {
         let package: Package = serde_json::from_str(package).unwrap();
-        let part = of_package((&"node_modules/@gull/feather".to_owned(), &package)).unwrap();
+        let part = of_package(&"node_modules/@gull/feather".to_owned(), &package).unwrap();
         assert!(faults(&[part])[0].contains(told));
     }
 }

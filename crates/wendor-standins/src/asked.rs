@@ -3,7 +3,6 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
 use hyper::Response;
 use wendor_wire::endpoint::Endpoint;
 
@@ -11,7 +10,7 @@ use crate::chat::{self, AnswerBody};
 use crate::fault::Fault;
 use crate::limit::Place;
 use crate::memory::{REMEMBERED, Shared};
-use crate::server::{WithStatus, served};
+use crate::server::{Question, WithStatus, served};
 
 /// Whether it still loads its model.
 fn loads(shared: &Shared) -> bool {
@@ -24,7 +23,7 @@ fn loads(shared: &Shared) -> bool {
 pub(crate) async fn asked(
     shared: Arc<Shared>,
     endpoint: Endpoint,
-    question: (Option<String>, Bytes),
+    question: Question,
     fault: Fault,
 ) -> Result<Response<AnswerBody>, std::io::Error> {
     let (dialect, limit) = (shared.profile.dialect, shared.manners().requests_a_minute);

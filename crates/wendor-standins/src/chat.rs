@@ -57,7 +57,7 @@ pub struct Account {
 
 impl Account {
     /// The account of an answer that takes so many tokens in, and out once it is taken whole.
-    pub(crate) fn open(shared: &Arc<Shared>, request: Option<String>, (input, output): (u64, u64)) -> Self {
+    pub(crate) fn open(shared: &Arc<Shared>, request: Option<String>, input: u64, output: u64) -> Self {
         let served = Served {
             request,
             outcome: Outcome::ClientLeft,
@@ -87,7 +87,8 @@ impl Drop for Account {
 /// When the fault is to break the connection.
 pub(crate) async fn complete(
     shared: Arc<Shared>,
-    (asked, conversation): (AppRequest, Conversation),
+    asked: AppRequest,
+    conversation: Conversation,
     request: Option<String>,
     fault: Fault,
 ) -> Result<Response<AnswerBody>, std::io::Error> {
@@ -106,10 +107,10 @@ pub(crate) async fn complete(
     }
     if let Some(shown) = fault_at_once(dialect, &fault) {
         // Who refuses at once has read nothing.
-        Account::open(&shared, request, (0, 0)).close(Outcome::Fault, 0);
+        Account::open(&shared, request, 0, 0).close(Outcome::Fault, 0);
         return Ok(shown);
     }
-    let account = Account::open(&shared, request, (script.input_tokens, 0));
+    let account = Account::open(&shared, request, script.input_tokens, 0);
     if fault == Fault::StallBeforeFirst {
         std::future::pending::<()>().await;
     }
@@ -118,7 +119,7 @@ pub(crate) async fn complete(
     let wait = wait + late(&fault);
     let head = head_of(&asked, &conversation, &script);
     if asked.delivery != Delivery::Whole && !manners.buffers {
-        let stream = TokenStream::new(dialect, (script, head), account, (wait, fault));
+        let stream = TokenStream::new(dialect, script, head, account, wait, fault);
         return Ok(streamed(dialect, stream, manners));
     }
     let typing = typing(&shared.profile, &script);
@@ -126,12 +127,12 @@ pub(crate) async fn complete(
         tokio::time::sleep(wait + typing).await;
     }
     if asked.delivery != Delivery::Whole {
-        let mut stream = TokenStream::new(dialect, (script, head), account, (Duration::ZERO, fault));
+        let mut stream = TokenStream::new(dialect, script, head, account, Duration::ZERO, fault);
         let whole: Vec<Bytes> = std::iter::from_fn(|| stream.frame()).collect();
         let body = AnswerBody::Whole(Some(Bytes::from(whole.concat())));
         return Ok(of_kind(dialect, body));
     }
-    in_one_piece((dialect, &manners), (&script, &head), account, &fault)
+    in_one_piece(dialect, &manners, &script, &head, account, &fault)
 }
 
 /// How long it takes to make an answer.
@@ -145,8 +146,10 @@ fn typing(profile: &Profile, script: &Script) -> Duration {
 
 /// A whole answer, in the manners of its server.
 fn in_one_piece(
-    (dialect, manners): (Dialect, &Manners),
-    (script, head): (&Script, &AnswerHead),
+    dialect: Dialect,
+    manners: &Manners,
+    script: &Script,
+    head: &AnswerHead,
     account: Account,
     fault: &Fault,
 ) -> Result<Response<AnswerBody>, std::io::Error> {

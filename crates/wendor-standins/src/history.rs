@@ -165,7 +165,7 @@ impl Maker<'_> {
         };
         let mut settled = Vec::new();
         for (attempt, number) in attempts.iter_mut().zip(1..) {
-            if let Some(line) = self.spent_in_vain(&entry, attempt, (number, ask.input_tokens.0)) {
+            if let Some(line) = self.spent_in_vain(&entry, attempt, number, ask.input_tokens.0) {
                 settled.push(Settled { quotas: uses(team_name, team, &line), entry: line, detail: None });
             }
         }
@@ -180,7 +180,8 @@ impl Maker<'_> {
         &mut self,
         request: &LedgerEntry,
         attempt: &mut Attempt,
-        (number, input): (u32, u64),
+        number: u32,
+        input: u64,
     ) -> Option<LedgerEntry> {
         let failure = attempt.failure.as_ref().filter(|failure| failure.kind == FailureKind::TimedOut)?;
         self.count += 1;

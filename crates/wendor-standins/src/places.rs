@@ -29,7 +29,7 @@ pub(crate) enum Found {
 }
 
 /// What stands at a path: what is told at once, or the endpoint of a question.
-pub(crate) fn found(shared: &Shared, manners: &Manners, (method, path): (&str, &str)) -> Found {
+pub(crate) fn found(shared: &Shared, manners: &Manners, method: &str, path: &str) -> Found {
     let dialect = shared.profile.dialect;
     let models = shared.state().models.clone();
     let nothing = || Found::Answered(chat::error(dialect, 404, "not_found", "There is nothing at this path."));

@@ -238,7 +238,7 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
         shared.state().listings += 1;
     }
     let turn = if shared.manners().one_at_a_time { Some(shared.turn.clone().lock_owned().await) } else { None };
-    let mut response = answered(shared, (head, body)).await?;
+    let mut response = answered(shared, head, body).await?;
     if let AnswerBody::Stream(stream) = response.body_mut() {
         stream.holds = turn;
     }
@@ -247,7 +247,8 @@ async fn respond(shared: Arc<Shared>, request: Request<Incoming>) -> Result<Resp
 
 async fn answered(
     shared: Arc<Shared>,
-    (head, body): (hyper::http::request::Parts, Bytes),
+    head: hyper::http::request::Parts,
+    body: Bytes,
 ) -> Result<Response<AnswerBody>, std::io::Error> {
     let text = |value: &header::HeaderValue| value.to_str().unwrap_or_default().to_owned();
     let (replay, fault) = remembered(&shared, &head, &body);
@@ -286,9 +287,9 @@ async fn answered(
     let Some(request) = request_of(head.headers.get("x-request-id").map(text)) else {
         return Ok(chat::json(AnswerBody::whole("")).with_status(400));
     };
-    match found(&shared, &manners, (head.method.as_str(), path)) {
+    match found(&shared, &manners, head.method.as_str(), path) {
         Found::Answered(response) => Ok(response),
-        Found::Endpoint(endpoint) => asked(shared, endpoint, (request, body), fault).await,
+        Found::Endpoint(endpoint) => asked(shared, endpoint, Question { request, body }, fault).await,
     }
 }
 
@@ -312,10 +313,18 @@ fn presents(headers: &header::HeaderMap, query: &str, wanted: &str) -> bool {
     is_bearer || headers.iter().any(is_key) || query.split('&').any(|pair| pair == format!("key={wanted}"))
 }
 
+/// A question that came.
+pub(crate) struct Question {
+    /// Wendor's id of the request, where it came with one.
+    pub request: Option<String>,
+    /// What was asked.
+    pub body: Bytes,
+}
+
 pub(crate) async fn served(
     shared: Arc<Shared>,
     endpoint: Endpoint,
-    (request, body): (Option<String>, Bytes),
+    Question { request, body }: Question,
     fault: Fault,
 ) -> Result<Response<AnswerBody>, std::io::Error> {
     let dialect = shared.profile.dialect;
@@ -334,7 +343,7 @@ pub(crate) async fn served(
         return Ok(chat::error(dialect, 403, "forbidden", "This model is for others."));
     }
     if let (Kind::Chat(_), Ok(conversation)) = (&asked.endpoint.kind, asked.understood(&body)) {
-        return chat::complete(shared, (asked, conversation), request, fault).await;
+        return chat::complete(shared, asked, conversation, request, fault).await;
     }
     if let Some(shown) = chat::fault_at_once(dialect, &fault) {
         return Ok(shown);
@@ -354,7 +363,7 @@ pub(crate) async fn served(
             return unreadable();
         }
     };
-    let account = Account::open(&shared, request, (input, output));
+    let account = Account::open(&shared, request, input, output);
     chat::whole(Bytes::from(reply), output, account, &fault)
 }
 

@@ -51,9 +51,11 @@ pub struct TokenStream {
 impl TokenStream {
     pub(crate) fn new(
         dialect: Dialect,
-        (script, head): (Script, AnswerHead),
+        script: Script,
+        head: AnswerHead,
         account: Account,
-        (wait, fault): (Duration, Fault),
+        wait: Duration,
+        fault: Fault,
     ) -> Self {
         let due = Instant::now() + wait;
         let between = match account.shared.profile.tokens_per_second {

@@ -72,7 +72,8 @@ impl TryFrom<EntryRow> for Entry {
 pub(crate) async fn commit(
     mut transaction: Transaction<'_, Postgres>,
     tell: Tell,
-    (doer, deed): (&Doer, &Deed),
+    doer: &Doer,
+    deed: &Deed,
 ) -> Result<(), StoreError> {
     // In this order everywhere: the counter's row and the audit's lock are held by one after the other.
     if tell == Tell::Everyone {
@@ -119,7 +120,7 @@ impl Store {
     /// # Errors
     /// When the database is away.
     pub async fn audit(&self, doer: &Doer, deed: &Deed) -> Result<(), StoreError> {
-        commit(self.pool.begin().await?, Tell::Nobody, (doer, deed)).await
+        commit(self.pool.begin().await?, Tell::Nobody, doer, deed).await
     }
 
     /// Entries, newest first.

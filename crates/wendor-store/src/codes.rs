@@ -82,7 +82,8 @@ impl Store {
     /// When the database is away.
     pub async fn reseal_codes(
         &self,
-        (person, was): (&str, &[u8]),
+        person: &str,
+        was: &[u8],
         new: &NewCodes<'_>,
         doer: &Doer,
     ) -> Result<(), StoreError> {
@@ -101,7 +102,7 @@ impl Store {
         }
         let deed = Deed::of(Action::CredentialsMoved, subject(person))
             .after(json!({ "codes": true, "under": new.kept_under }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 
     /// A first code has come: codes are asked for from now on, with new recovery codes beside.
@@ -111,7 +112,8 @@ impl Store {
     pub async fn set_up_codes(
         &self,
         person: &str,
-        (step, recovery): (i64, &[[u8; 32]]),
+        step: i64,
+        recovery: &[[u8; 32]],
         doer: &Doer,
     ) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
@@ -125,7 +127,7 @@ impl Store {
         let deed = Deed::of(Action::CodesSetUp, subject(person))
             .before(json!({ "codes": false }))
             .after(json!({ "codes": true, "recovery_codes": recovery.len() }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 
     /// Takes a person's codes away.
@@ -140,7 +142,7 @@ impl Store {
         let deed = Deed::of(Action::CodesRemoved, subject(person))
             .before(json!({ "codes": true }))
             .after(json!({ "codes": false }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 
     /// Takes the code of a step, if none of it or a later one was taken yet.
@@ -183,7 +185,7 @@ impl Store {
             .bind(doer.at)
             .execute(&mut *transaction)
             .await?;
-        commit(transaction, Tell::Nobody, (doer, &Deed::of(Action::Confirmed, subject(person)))).await
+        commit(transaction, Tell::Nobody, doer, &Deed::of(Action::Confirmed, subject(person))).await
     }
 
     /// The roles that have to have codes.
@@ -210,7 +212,7 @@ impl Store {
         let deed = Deed::of(Action::CodesRequired, "sign-in")
             .before(json!({ "roles": before }))
             .after(json!({ "roles": words }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 }
 

@@ -89,7 +89,7 @@ impl Store {
         let before = new.replaces.map(|(id, until)| json!({ "id": id, "usable_until": until }));
         let deed =
             Deed { before, ..Deed::of(Action::CredentialKept, format!("upstream {}", new.upstream)).after(after) };
-        commit(transaction, Tell::Everyone, (new.by, &deed)).await
+        commit(transaction, Tell::Everyone, new.by, &deed).await
     }
 
     /// All that are kept.
@@ -109,7 +109,8 @@ impl Store {
     /// When the database is away.
     pub async fn reseal_credential(
         &self,
-        (id, was): (&str, &[u8]),
+        id: &str,
+        was: &[u8],
         anew: Option<Resealed<'_>>,
         doer: &Doer,
     ) -> Result<(), StoreError> {
@@ -133,7 +134,7 @@ impl Store {
         }
         let deed = Deed::of(Action::CredentialsMoved, format!("credential {id}"))
             .after(json!({ "host": host, "under": kept_under }));
-        commit(transaction, Tell::Everyone, (doer, &deed)).await
+        commit(transaction, Tell::Everyone, doer, &deed).await
     }
 
     /// Erases what may not be used any more: whose time after another took its place is over, and what no upstream of the catalogue has
@@ -156,7 +157,7 @@ impl Store {
         .await?;
         if !erased.is_empty() {
             let deed = Deed::of(Action::CredentialsErased, "credentials").before(json!({ "ids": erased }));
-            commit(transaction, Tell::Everyone, (doer, &deed)).await?;
+            commit(transaction, Tell::Everyone, doer, &deed).await?;
         }
         Ok(erased.len() as u64)
     }

@@ -83,9 +83,21 @@ pub struct Tried {
 /// While one instance tries a delivery, no other does for so long.
 const CLAIMED_FOR: TimeDelta = TimeDelta::seconds(60);
 
-type EventRow = (i64, String, DateTime<Utc>, String, String, String, String, String);
+/// An event's columns.
+#[derive(sqlx::FromRow)]
+struct EventRow {
+    id: i64,
+    key: String,
+    at: DateTime<Utc>,
+    kind: String,
+    state: String,
+    subject: String,
+    says: String,
+    why: String,
+}
 
-fn stored((id, key, at, kind, state, subject, says, why): EventRow) -> Result<StoredEvent, StoreError> {
+fn stored(row: EventRow) -> Result<StoredEvent, StoreError> {
+    let EventRow { id, key, at, kind, state, subject, says, why } = row;
     let kind = EventKind::parse(&kind).ok_or_else(|| StoreError::unreadable("event.kind", kind))?;
     let state = EventState::parse(&state).ok_or_else(|| StoreError::unreadable("event.state", state))?;
     Ok(StoredEvent { id, event: Event { key, at, kind, state, subject, says, why } })
@@ -113,7 +125,16 @@ struct DeliveryRow {
 
 impl DeliveryRow {
     fn logged(self) -> Result<DeliveryLogged, StoreError> {
-        let event = stored((self.id, self.key, self.at, self.kind, self.state, self.subject, self.says, self.why))?;
+        let event = stored(EventRow {
+            id: self.id,
+            key: self.key,
+            at: self.at,
+            kind: self.kind,
+            state: self.state,
+            subject: self.subject,
+            says: self.says,
+            why: self.why,
+        })?;
         Ok(DeliveryLogged {
             id: self.delivery,
             webhook: self.webhook,

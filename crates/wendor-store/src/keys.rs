@@ -92,7 +92,7 @@ impl Store {
         }
         let after = json!({ "team": key.team, "label": key.label, "routes": routes, "lane": key.lane.as_str(), "expires_at": key.expires_at.map(|at| at.trunc_subsecs(0)) });
         let deed = Deed::of(Action::KeyIssued, format!("key {}", text.id)).after(after);
-        commit(transaction, Tell::Everyone, (doer, &deed)).await
+        commit(transaction, Tell::Everyone, doer, &deed).await
     }
 
     /// All keys, by team and then newest first; revoked ones too, since they are told apart when they are presented.
@@ -135,7 +135,7 @@ impl Store {
         let deed = Deed::of(Action::KeyRevoked, format!("key {id}"))
             .before(json!({ "team": team, "revoked": false }))
             .after(json!({ "team": team, "revoked": true }));
-        commit(transaction, Tell::Everyone, (doer, &deed)).await?;
+        commit(transaction, Tell::Everyone, doer, &deed).await?;
         Ok(revoked_at)
     }
 }

@@ -131,7 +131,7 @@ impl Store {
             return Err(StoreError::Exists { what: "a person called", name: person.to_owned() });
         }
         let deed = Deed::of(Action::PersonAdded, subject(person)).after(told(standing, false));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 
     /// Whether there is a person of that name.
@@ -210,13 +210,13 @@ impl Store {
         .execute(&mut *transaction)
         .await?;
         if change.disabled == Some(true) {
-            end_tokens(&mut transaction, (person, None), doer.at).await?;
+            end_tokens(&mut transaction, person, None, doer.at).await?;
         }
         let was_disabled = before.disabled_at.is_some();
         let after = told(change.standing.unwrap_or(&before.standing), change.disabled.unwrap_or(was_disabled));
         let deed =
             Deed::of(Action::PersonChanged, subject(person)).before(told(&before.standing, was_disabled)).after(after);
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 
     /// Takes a person's password, codes and all their tokens away.
@@ -231,11 +231,11 @@ impl Store {
             .execute(&mut *transaction)
             .await?;
         let had_codes = forget_codes(&mut transaction, person).await?;
-        let ended = end_tokens(&mut transaction, (person, None), doer.at).await?;
+        let ended = end_tokens(&mut transaction, person, None, doer.at).await?;
         let deed = Deed::of(Action::PersonReset, subject(person))
             .before(json!({ "password": before.has_password, "codes": had_codes }))
             .after(json!({ "password": false, "codes": false, "ended": ended }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 
     /// The hash of a person's password, if they are known and have set one.
@@ -258,7 +258,8 @@ impl Store {
     pub async fn set_password_hash(
         &self,
         person: &str,
-        (hash, except): (&str, &str),
+        hash: &str,
+        except: &str,
         doer: &Doer,
     ) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
@@ -268,11 +269,11 @@ impl Store {
             .bind(hash)
             .execute(&mut *transaction)
             .await?;
-        let ended = end_tokens(&mut transaction, (person, Some(except)), doer.at).await?;
+        let ended = end_tokens(&mut transaction, person, Some(except), doer.at).await?;
         let deed = Deed::of(Action::PasswordSet, subject(person))
             .before(json!({ "password": before.has_password }))
             .after(json!({ "password": "changed", "ended": ended }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 }
 

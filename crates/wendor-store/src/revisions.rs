@@ -125,7 +125,7 @@ impl Store {
         let deed = Deed::of(Action::RevisionMade, format!("revision {number}"))
             .before(json!({ "revision": found }))
             .after(json!({ "revision": number, "note": new.note, "changes": new.changes }));
-        commit(transaction, Tell::Everyone, (new.by, &deed)).await?;
+        commit(transaction, Tell::Everyone, new.by, &deed).await?;
         Ok(number)
     }
 

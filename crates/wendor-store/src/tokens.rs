@@ -96,9 +96,9 @@ impl Store {
     pub async fn end_tokens(&self, person: &str, doer: &Doer) -> Result<u64, StoreError> {
         let mut transaction = self.pool.begin().await?;
         read_person(&mut transaction, person).await?;
-        let ended = end_tokens(&mut transaction, (person, None), doer.at).await?;
+        let ended = end_tokens(&mut transaction, person, None, doer.at).await?;
         let deed = Deed::of(Action::PersonSignedOut, subject(person)).after(json!({ "ended": ended }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await?;
+        commit(transaction, Tell::Nobody, doer, &deed).await?;
         Ok(ended)
     }
 
@@ -139,7 +139,7 @@ impl Store {
             after["unasked"] = true.into();
         }
         let deed = Deed::of(token.kind.action(), subject(token.person)).after(after);
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 
     /// Sessions and personal tokens of a person, newest first, ended ones too.
@@ -182,13 +182,14 @@ impl Store {
         let is_session = kind == TokenKind::Session.as_str();
         let action = if is_session { Action::SignedOut } else { Action::TokenEnded };
         let deed = Deed::of(action, subject(person)).before(json!({ "token": id, "label": label }));
-        commit(transaction, Tell::Nobody, (doer, &deed)).await
+        commit(transaction, Tell::Nobody, doer, &deed).await
     }
 }
 
 pub(crate) async fn end_tokens(
     transaction: &mut Transaction<'_, Postgres>,
-    (person, except): (&str, Option<&str>),
+    person: &str,
+    except: Option<&str>,
     at: DateTime<Utc>,
 ) -> Result<u64, StoreError> {
     let ended = sqlx::query(

@@ -285,7 +285,7 @@ impl AppRequest {
     /// The edit by which `body` asks for `limit` output tokens at most, with the path of the member; none where its endpoint has no
     /// such member.
     #[must_use]
-    pub fn limit_edit(&self, body: &[u8], (limit, marks): (u64, &[Mark])) -> Option<(String, Edit)> {
+    pub fn limit_edit(&self, body: &[u8], limit: u64, marks: &[Mark]) -> Option<(String, Edit)> {
         match &self.body {
             BodyForm::Chat(chat) => {
                 let (name, edit) = chat.limit_edit(limit, marks.contains(&Mark::OldLimit));

@@ -39,7 +39,7 @@ impl ImageSize {
 
     /// The size of these sides; none when one is 0.
     #[must_use]
-    pub fn of_sides((width, height): (u16, u16)) -> Option<Self> {
+    pub fn of_sides(width: u16, height: u16) -> Option<Self> {
         (width > 0 && height > 0).then_some(Self { width, height })
     }
 }

@@ -65,17 +65,17 @@ fn crossing(member: &Native, to: Dialect) -> Option<(&'static str, String, Json)
         (Field::ImageDetail, Dialect::ChatCompletions) => same("image_url"),
         (Field::ImageDetail, Dialect::Responses) => same(""),
         (Field::CacheMarks, Dialect::ChatCompletions | Dialect::Responses) => {
-            Some(("", "prompt_cache_breakpoint".to_owned(), cache_mark(member, ("mode", "explicit"))))
+            Some(("", "prompt_cache_breakpoint".to_owned(), cache_mark(member, "mode", "explicit")))
         }
         (Field::CacheMarks, Dialect::Messages) => {
-            Some(("", "cache_control".to_owned(), cache_mark(member, ("type", "ephemeral"))))
+            Some(("", "cache_control".to_owned(), cache_mark(member, "type", "ephemeral")))
         }
         (_, _) => None,
     }
 }
 
 /// A mark of what is worth caching, with the kind that a dialect has; how long it is kept goes along.
-fn cache_mark(member: &Native, (kind, word): (&'static str, &'static str)) -> Json {
+fn cache_mark(member: &Native, kind: &'static str, word: &'static str) -> Json {
     let mark = Node::new(member.value.as_str(), "").object().ok();
     let kept = mark.and_then(|mut mark| mark.take("ttl")).map(|node| node.raw());
     Members::new().put(kind, word).some("ttl", kept.as_ref()).into()

@@ -20,12 +20,12 @@ pub enum Rejection {
 
 /// The rejection `body` with `status` by an upstream that speaks `from`, for an app that speaks `to`.
 #[must_use]
-pub fn rejection(from: Dialect, to: Dialect, (status, body): (u16, &[u8]), request: &str) -> Rejection {
+pub fn rejection(from: Dialect, to: Dialect, status: u16, body: &[u8], request: &str) -> Rejection {
     let read = read_of(body);
     if from == to && read.is_some_and(|body| is_proper(to, body)) {
         return Rejection::AsItCame;
     }
-    Rejection::Told(told((status, body), request))
+    Rejection::Told(told(status, body, request))
 }
 
 fn read_of(body: &[u8]) -> Option<Object<'_>> {
@@ -34,7 +34,7 @@ fn read_of(body: &[u8]) -> Option<Object<'_>> {
 
 /// A rejection by this status and body, in our words around the upstream's reason.
 #[must_use]
-pub fn told((status, body): (u16, &[u8]), request: &str) -> ErrorTold {
+pub fn told(status: u16, body: &[u8], request: &str) -> ErrorTold {
     let (reason, code, param) = match read_of(body).and_then(reason) {
         Some(Reason { message, code, param }) => (format!(": {}", short(&message)), code, param),
         None => (String::new(), None, None),
@@ -248,7 +248,7 @@ mod tests {
         #[case] body: &str,
         #[case] expected: Option<(u16, &str)>,
     ) {
-        match (rejection(from, to, (status, body.as_bytes()), "r"), expected) {
+        match (rejection(from, to, status, body.as_bytes(), "r"), expected) {
             (Rejection::AsItCame, None) => {}
             (Rejection::Told(told), Some((status, end))) => {
                 assert_eq!(told.status, status);

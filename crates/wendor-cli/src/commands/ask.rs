@@ -44,7 +44,7 @@ pub(super) async fn run(args: AskArgs, reader: Reader) -> Result<(), Failure> {
 ///
 /// # Errors
 /// As with the command.
-pub(super) async fn once((route, question): (&str, &str), key: &str, reader: Reader) -> Result<(), Failure> {
+pub(super) async fn once(route: &str, question: &str, key: &str, reader: Reader) -> Result<(), Failure> {
     let args = AskArgs {
         route: route.to_owned(),
         question: vec![question.to_owned()],
@@ -90,7 +90,7 @@ async fn asking(args: AskArgs, key: &str, reader: Reader) -> Result<(), Failure>
     let header =
         |name: &str| response.headers().get(name).and_then(|id| id.to_str().ok()).unwrap_or_default().to_owned();
     let (id, notes) = (header("wendor-request-id"), header("wendor-notes"));
-    let streamed = stream(response, dialect, (reader, args.show_wire, args.raw)).await;
+    let streamed = stream(response, dialect, reader, args.show_wire, args.raw).await;
     let shown: RequestShown = Management::new(profile)?.get_as(key, &format!("/requests/{}", part(&id))).await?;
     match (&streamed, reader) {
         (Ok(text), Reader::Program) => output::json(&Answer { text: text.clone(), request: shown })?,
@@ -192,7 +192,9 @@ fn body_of(args: &AskArgs, conversation: Conversation) -> (String, String) {
 async fn stream(
     response: reqwest::Response,
     dialect: Dialect,
-    (reader, show_wire, is_raw): (Reader, bool, bool),
+    reader: Reader,
+    show_wire: bool,
+    is_raw: bool,
 ) -> Result<String, Failure> {
     let broken = || Failure::UpstreamsFailed("The connection broke in the middle of the answer.".to_owned());
     let mut bytes = response.bytes_stream();
@@ -211,7 +213,7 @@ async fn stream(
                 let own = frames.own_error(&frame).map(|frame| String::from_utf8_lossy(&frame).into_owned());
                 return Err(Failure::UpstreamsFailed(own.unwrap_or(failure.detail)));
             }
-            say(&events, (reader, show_wire, is_raw), &mut text)?;
+            say(&events, reader, show_wire, is_raw, &mut text)?;
         }
     }
     if reader == Reader::Person && !show_wire {
@@ -220,7 +222,7 @@ async fn stream(
     Ok(text)
 }
 
-fn say(events: &[Event], (reader, show_wire, is_raw): (Reader, bool, bool), text: &mut String) -> Result<(), Failure> {
+fn say(events: &[Event], reader: Reader, show_wire: bool, is_raw: bool, text: &mut String) -> Result<(), Failure> {
     for event in events {
         if let Event::Text { text: piece, .. } | Event::Refusal { text: piece, .. } = event {
             text.push_str(piece);

@@ -36,7 +36,7 @@ pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(),
                 Reader::Person => output::print(&told(&difference)),
             }
         }
-        CatalogueCommand::Apply { file, note, yes } => apply(&management()?, (&read(&file)?, &note, yes), reader).await,
+        CatalogueCommand::Apply { file, note, yes } => apply(&management()?, &read(&file)?, &note, yes, reader).await,
         CatalogueCommand::Revisions => {
             let revisions: Vec<RevisionLine> = management()?.get("/revisions", &[]).await?;
             match reader {
@@ -84,7 +84,7 @@ async fn difference(management: &Management, text: &str) -> Result<CatalogueDiff
     management.post("/catalogue/difference", &json!({ "text": text })).await
 }
 
-async fn apply(management: &Management, (text, note, yes): (&str, &str, bool), reader: Reader) -> Result<(), Failure> {
+async fn apply(management: &Management, text: &str, note: &str, yes: bool, reader: Reader) -> Result<(), Failure> {
     let difference = difference(management, text).await?;
     if reader == Reader::Person {
         output::print(&told(&difference))?;

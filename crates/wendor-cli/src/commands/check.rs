@@ -34,8 +34,8 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
     ask.prove = args.prove;
     let mut report = watched(&ask, management, reader).await?;
     if let Some(number) = args.mend {
-        let chosen = (number, args.value.as_deref(), args.server.to_host.as_deref());
-        report = mended(&mut ask, chosen, &report, (management, reader)).await?;
+        let chosen = Chosen { number, value: args.value.as_deref(), to_host: args.server.to_host.as_deref() };
+        report = mended(&mut ask, &chosen, &report, management, reader).await?;
     }
     if reader == Reader::Program {
         output::json(&report)?;
@@ -278,8 +278,10 @@ const LEADING: [&str; 2] = ["moved", "other-host"];
 /// # Errors
 /// When nobody does.
 pub(super) fn consented(
-    (draft, then): (&UpstreamDraft, &UpstreamDraft),
-    (finding, holds_key): (&str, bool),
+    draft: &UpstreamDraft,
+    then: &UpstreamDraft,
+    finding: &str,
+    holds_key: bool,
     to_host: Option<&str>,
 ) -> Result<(), Failure> {
     let host = |draft: &UpstreamDraft| {
@@ -299,13 +301,24 @@ pub(super) fn consented(
     )))
 }
 
+/// The remedy that was chosen.
+struct Chosen<'a> {
+    number: usize,
+    /// What it needs to be told.
+    value: Option<&'a str>,
+    /// The host that may be given the credential.
+    to_host: Option<&'a str>,
+}
+
 /// Applies a remedy and checks again.
 async fn mended(
     ask: &mut CheckAsk,
-    (number, value, to_host): (usize, Option<&str>, Option<&str>),
+    chosen: &Chosen<'_>,
     report: &CheckReport,
-    (management, reader): (&Management, Reader),
+    management: &Management,
+    reader: Reader,
 ) -> Result<CheckReport, Failure> {
+    let Chosen { number, value, to_host } = *chosen;
     let findings = report.steps.iter().flat_map(|step| &step.findings);
     let remedies: Vec<(&str, &RemedyLine)> =
         findings.flat_map(|finding| finding.remedies.iter().map(|remedy| (finding.kind.as_str(), remedy))).collect();
@@ -326,7 +339,7 @@ async fn mended(
         (Some(name), _) => {
             if let Some(Change::Address { to }) = &remedy.change {
                 let then = UpstreamDraft { address: to.as_str().to_owned(), ..report.settings.clone() };
-                consented((&report.settings, &then), (kind, report.holds_key), to_host)?;
+                consented(&report.settings, &then, kind, report.holds_key, to_host)?;
             }
             let body = json!({ "change": remedy.change, "value": value, "to_host": to_host });
             let applied: CatalogueApplied = management.post(&format!("/upstreams/{}/mend", part(name)), &body).await?;
@@ -336,7 +349,7 @@ async fn mended(
         }
         (None, Some(then)) => {
             if let Some(draft) = &ask.draft {
-                consented((draft, then), (kind, report.holds_key), to_host)?;
+                consented(draft, then, kind, report.holds_key, to_host)?;
             }
             ask.draft = ask.draft.as_ref().map(|draft| going_on(draft, then.clone(), report.holds_key));
             output::note(&format!("{}. Checked so:\n", remedy.says));

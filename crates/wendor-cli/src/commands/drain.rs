@@ -13,7 +13,7 @@ use crate::output::{self, Reader};
 /// How often it is looked what is left.
 const EVERY: Duration = Duration::from_millis(500);
 
-pub(super) async fn drain((name, wait): (&str, bool), management: &Management, reader: Reader) -> Result<(), Failure> {
+pub(super) async fn drain(name: &str, wait: bool, management: &Management, reader: Reader) -> Result<(), Failure> {
     let applied = set(name, true, management).await?;
     if reader == Reader::Person {
         let says = if applied.changes.is_empty() {

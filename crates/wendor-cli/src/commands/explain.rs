@@ -12,7 +12,9 @@ use crate::words;
 
 pub(super) async fn run(
     route: &str,
-    (team, file, path): (String, Option<&str>, String),
+    team: String,
+    file: Option<&str>,
+    path: String,
     management: &Management,
     reader: Reader,
 ) -> Result<(), Failure> {

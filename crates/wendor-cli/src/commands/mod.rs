@@ -70,7 +70,7 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Ledger(command) => records::ledger(command, &management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,
         Command::Person(PersonCommand::Add { name, role, team }) => {
-            person::add((&name, &role, team.as_deref()), reader).await
+            person::add(&name, &role, team.as_deref(), reader).await
         }
         Command::Person(PersonCommand::SignIn { name }) => person::sign_in(&name, reader).await,
         Command::Person(command) => person::manage(command, &management()?, reader).await,

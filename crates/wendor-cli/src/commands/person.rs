@@ -29,7 +29,7 @@ async fn store() -> Result<Store, Failure> {
     Ok(store)
 }
 
-pub(super) async fn add((name, role, team): (&str, &str, Option<&str>), reader: Reader) -> Result<(), Failure> {
+pub(super) async fn add(name: &str, role: &str, team: Option<&str>, reader: Reader) -> Result<(), Failure> {
     let (name, standing) = read_person(name, role, team)
         .map_err(|(field, message)| Failure::NotUnderstood(format!("{field}: {message}.")))?;
     let store = store().await?;
@@ -78,15 +78,15 @@ pub(super) async fn manage(command: PersonCommand, management: &Management, read
         PersonCommand::Change { name, role, team } => {
             let standing = team.as_ref().map_or_else(|| role.clone(), |team| format!("{role} of {team}"));
             let body = json!({ "role": role, "team": team });
-            changed((&name, &body), &format!("{name} is {standing} from now on."), (management, reader)).await
+            changed(&name, &body, &format!("{name} is {standing} from now on."), management, reader).await
         }
         PersonCommand::Disable { name } => {
             let told = format!("{name} is disabled: nothing of theirs is taken any more.");
-            changed((&name, &json!({ "disabled": true })), &told, (management, reader)).await
+            changed(&name, &json!({ "disabled": true }), &told, management, reader).await
         }
         PersonCommand::Enable { name } => {
             let told = format!("{name} may sign in again; their earlier sessions and tokens stay ended.");
-            changed((&name, &json!({ "disabled": false })), &told, (management, reader)).await
+            changed(&name, &json!({ "disabled": false }), &told, management, reader).await
         }
         PersonCommand::Reset { name } => {
             let given: AddedPerson = management.post(&format!("/people/{}/reset", part(&name)), &json!({})).await?;
@@ -122,9 +122,11 @@ pub(super) async fn manage(command: PersonCommand, management: &Management, read
 }
 
 async fn changed(
-    (name, body): (&str, &serde_json::Value),
+    name: &str,
+    body: &serde_json::Value,
     told: &str,
-    (management, reader): (&Management, Reader),
+    management: &Management,
+    reader: Reader,
 ) -> Result<(), Failure> {
     management.post_unanswered(&format!("/people/{}", part(name)), body).await?;
     match reader {

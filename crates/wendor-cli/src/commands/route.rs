@@ -16,11 +16,10 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
         RouteCommand::Add { name, offers } => {
             let applied: CatalogueApplied =
                 management.post("/routes", &json!({ "name": name, "offers": offers })).await?;
-            made(&applied, (&format!("route {name} leads to {}", offers.join(", ")), reader))
+            made(&applied, &format!("route {name} leads to {}", offers.join(", ")), reader)
         }
         RouteCommand::Explain { name, team, request, path } => {
-            let ask = (team, request.as_deref(), path);
-            explain::run(&name, ask, management, reader).await
+            explain::run(&name, team, request.as_deref(), path, management, reader).await
         }
         RouteCommand::Code { name, language, streamed } => {
             let code = code_of(management, &name).await?;
@@ -55,12 +54,12 @@ pub(super) async fn teams(command: TeamCommand, management: &Management, reader:
             let applied: CatalogueApplied = management.post("/teams", &json!({ "name": name })).await?;
             let says =
                 format!("team {name} may use every route; give it a key: wendor key issue --team {name} --label TEXT");
-            made(&applied, (&says, reader))
+            made(&applied, &says, reader)
         }
     }
 }
 
-fn made(applied: &CatalogueApplied, (says, reader): (&str, Reader)) -> Result<(), Failure> {
+fn made(applied: &CatalogueApplied, says: &str, reader: Reader) -> Result<(), Failure> {
     match reader {
         Reader::Program => output::json(applied),
         Reader::Person => output::line(&format!("Revision {} is in force: {says}.", applied.revision)),

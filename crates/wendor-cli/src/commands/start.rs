@@ -38,7 +38,7 @@ pub(super) async fn run(args: StartArgs, reader: Reader) -> Result<(), Failure> 
     output::note(&format!("Key {} of {team}, shown this once:", issued.id));
     output::line(&issued.key)?;
     output::note(&format!("\nAsking {route}: {QUESTION}"));
-    ask::once((&route, QUESTION), &issued.key, reader).await?;
+    ask::once(&route, QUESTION, &issued.key, reader).await?;
     let code: ClientCode = management.get(&format!("/routes/{}/code", part(&route)), &[]).await?;
     if let Some(path) = &args.env {
         let text = code.env_file.replace("WENDOR_KEY=\n", &format!("WENDOR_KEY={}\n", issued.key));

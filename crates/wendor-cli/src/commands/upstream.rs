@@ -23,10 +23,10 @@ pub(super) async fn run(command: UpstreamCommand, management: &Management, reade
         UpstreamCommand::Add(args) => add(*args, management, reader).await.map(|_| ()),
         UpstreamCommand::Check(args) => check::run(*args, management, reader).await,
         UpstreamCommand::Models { name, refresh } => models::run(name, refresh, management, reader).await,
-        UpstreamCommand::Drain { name, wait } => drain::drain((&name, wait), management, reader).await,
+        UpstreamCommand::Drain { name, wait } => drain::drain(&name, wait, management, reader).await,
         UpstreamCommand::Resume { name } => drain::resume(&name, management, reader).await,
-        UpstreamCommand::Offer { name, models, yes } => offer((&name, models, yes), management, reader).await,
-        UpstreamCommand::Credential { name, overlap } => credential((&name, &overlap), management, reader).await,
+        UpstreamCommand::Offer { name, models, yes } => offer(&name, models, yes, management, reader).await,
+        UpstreamCommand::Credential { name, overlap } => credential(&name, &overlap, management, reader).await,
     }
 }
 
@@ -42,8 +42,12 @@ pub(super) async fn add(
     let mut draft = check::draft(&args.address, &args.server)?;
     draft.place = args.place.clone();
     draft.streams = args.streams;
-    let mending = (args.mend, args.server.to_host.as_deref(), check::timeout_of(&args.server));
-    let report = checked(&mut draft, mending, (management, reader)).await?;
+    let mending = Mending {
+        mends: args.mend,
+        to_host: args.server.to_host.as_deref(),
+        timeout_ms: check::timeout_of(&args.server),
+    };
+    let report = checked(&mut draft, &mending, management, reader).await?;
     let name = args.name.clone().unwrap_or_else(|| report.name.clone());
     let offers = offers(&report, args.models.as_deref())?;
     let settings = check::going_on(&draft, UpstreamDraft { offers, ..report.settings.clone() }, report.holds_key);
@@ -71,12 +75,23 @@ pub(super) async fn add(
     Ok((name, models))
 }
 
+/// What is done with what stands in the way.
+struct Mending<'a> {
+    /// Whether the first remedy of each obstacle is applied.
+    mends: bool,
+    /// The host that may be given the credential.
+    to_host: Option<&'a str>,
+    timeout_ms: Option<u64>,
+}
+
 /// Checks a draft until nothing bars the way, applying remedies if that is wished.
 async fn checked(
     draft: &mut UpstreamDraft,
-    (mend, to_host, timeout_ms): (bool, Option<&str>, Option<u64>),
-    (management, reader): (&Management, Reader),
+    mending: &Mending<'_>,
+    management: &Management,
+    reader: Reader,
 ) -> Result<CheckReport, Failure> {
+    let Mending { mends, to_host, timeout_ms } = *mending;
     for _ in 0..=MOST_MENDS {
         let ask = CheckAsk { draft: Some(draft.clone()), timeout_ms, ..CheckAsk::default() };
         let report = check::watched(&ask, management, reader).await?;
@@ -86,9 +101,9 @@ async fn checked(
             failing.findings.iter().flat_map(|finding| finding.remedies.iter().map(move |remedy| (finding, remedy)));
         let remedy = remedies.find_map(|(finding, remedy)| Some((&finding.kind, &remedy.says, remedy.then.clone()?)));
         let has_remedy = remedy.is_some();
-        match remedy.filter(|_| mend) {
+        match remedy.filter(|_| mends) {
             Some((kind, says, then)) => {
-                check::consented((draft, &then), (kind, report.holds_key), to_host)?;
+                check::consented(draft, &then, kind, report.holds_key, to_host)?;
                 output::note(&format!("{says}. Checked so:"));
                 *draft = check::going_on(draft, then, report.holds_key);
             }
@@ -140,7 +155,9 @@ fn learnt(model: &ModelLine) -> OfferDraft {
 }
 
 async fn offer(
-    (name, models, yes): (&str, Vec<String>, bool),
+    name: &str,
+    models: Vec<String>,
+    yes: bool,
     management: &Management,
     reader: Reader,
 ) -> Result<(), Failure> {
@@ -160,7 +177,7 @@ async fn offer(
     }
 }
 
-async fn credential((name, overlap): (&str, &str), management: &Management, reader: Reader) -> Result<(), Failure> {
+async fn credential(name: &str, overlap: &str, management: &Management, reader: Reader) -> Result<(), Failure> {
     let time = humantime::parse_duration(overlap)
         .map_err(|_| Failure::NotUnderstood(format!("`{overlap}` is no time: write 30m, 1h or the like.")))?;
     let value = check::read_secret("Paste the key, then Enter and Ctrl-D.")?;

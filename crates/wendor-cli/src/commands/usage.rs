@@ -64,7 +64,8 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     let input: Vec<u64> = lines.iter().map(|line| line.figures.tokens.all_input).collect();
     let output: Vec<u64> = lines.iter().map(|line| line.figures.tokens.output).collect();
     let tokens = words::counts(&input).into_iter().zip(words::counts(&output));
-    let rows: Vec<Vec<String>> = lines.into_iter().zip(tokens).map(|(line, tokens)| row(line, tokens)).collect();
+    let rows: Vec<Vec<String>> =
+        lines.into_iter().zip(tokens).map(|(line, (input, output))| row(line, input, output)).collect();
     output::table(&columns, rows, "Nothing was asked in this time.")?;
     output::line(&format!("{}.{}", period(usage), remarks(&usage.together, &usage.currency)))?;
     if let Some(line) = usage.lines.first() {
@@ -73,7 +74,7 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     Ok(())
 }
 
-fn row(line: &UsageLine, (input, output): (String, String)) -> Vec<String> {
+fn row(line: &UsageLine, input: String, output: String) -> Vec<String> {
     let name = match (&line.label, line.name.as_str()) {
         (Some(label), name) => format!("{name} ({label})"),
         (None, "") => "(no offer tried)".to_owned(),
@@ -290,7 +291,7 @@ mod tests {
     #[test]
     fn a_row_has_units_and_dashes() {
         let line: UsageLine = serde_json::from_value(line("", 0, 0)).unwrap();
-        let cells = row(&line, ("6".into(), "4".into()));
+        let cells = row(&line, "6".into(), "4".into());
         assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.00%", "0.31 s", "-", "6", "4"]);
     }
 }

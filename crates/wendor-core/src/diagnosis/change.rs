@@ -95,7 +95,8 @@ fn rename(upstream: &mut Upstream, from: &str, to: &str) -> Result<(), CannotCha
 pub fn apply(
     catalogue: &mut Catalogue,
     rates: &RateCard,
-    (name, change): (&Name, &Change),
+    name: &Name,
+    change: &Change,
     value: Option<&str>,
 ) -> Result<Vec<(OfferName, Rate)>, CannotChange> {
     let upstream = catalogue.upstreams.get_mut(name).ok_or_else(|| CannotChange::NoUpstream(name.clone()))?;
@@ -126,7 +127,7 @@ mod tests {
         let mut file = demo();
         let name = Name::parse("quarry").unwrap();
         let change = Change::Model { from: "fulmar-large".into(), to: "fulmar-huge".into() };
-        let rates = apply(&mut file.catalogue, &file.rates, (&name, &change), None).unwrap();
+        let rates = apply(&mut file.catalogue, &file.rates, &name, &change, None).unwrap();
         let offers: Vec<String> =
             file.catalogue.routes.values().flat_map(|route| route.offers().map(ToString::to_string)).collect();
         assert!(
@@ -145,6 +146,6 @@ mod tests {
     #[case::no_tokens("quarry", Change::OutputCap { model: "fulmar-large".into(), to: 0 }, None)]
     fn what_cannot_be_changed_is_said(#[case] upstream: &str, #[case] change: Change, #[case] value: Option<&str>) {
         let mut file = demo();
-        assert!(apply(&mut file.catalogue, &file.rates, (&Name::parse(upstream).unwrap(), &change), value).is_err());
+        assert!(apply(&mut file.catalogue, &file.rates, &Name::parse(upstream).unwrap(), &change, value).is_err());
     }
 }

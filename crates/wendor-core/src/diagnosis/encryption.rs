@@ -32,18 +32,7 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
             Judged::found("plain HTTP", Finding::failing(FindingKind::PortPlain, says, remedies))
         }
         Tls::NotTls { words } => match words {
-            Words::Text(text) => {
-                let says = format!(
-                    "What listens on port {} of {} is no TLS: it says \"{text}\".",
-                    address.port(),
-                    address.host()
-                );
-                let does = "Is this the port of the model server, or of another service?";
-                Judged::found(
-                    format!("\"{text}\""),
-                    Finding::failing(FindingKind::NotHttp, says, vec![Remedy::operator(does)]),
-                )
-            }
+            Words::Text(text) => spoke(address, text),
             Words::Nothing => failed(address, "what listens there does not answer to TLS"),
             Words::Closed | Words::Reset => failed(address, "the connection is closed at the first word of TLS"),
             Words::Tls | Words::Http | Words::Http2 | Words::Bytes => failed(address, "what came back is no TLS"),
@@ -52,7 +41,8 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
         Tls::NotTrusted { why, chain, their_clock, leads_here, is_for_other_host } => match chain.first() {
             None => failed(address, "no certificate came"),
             Some(own) => {
-                let mut finding = not_trusted(address, *why, (own, chain.len()), (*their_clock, *leads_here, now));
+                let around = Around { their_clock: *their_clock, leads_here: *leads_here, now };
+                let mut finding = not_trusted(address, *why, own, chain.len(), &around);
                 if *is_for_other_host && *why != NotTrusted::OtherHost && own.version >= 3 {
                     finding.says.push_str(&format!(
                         " Beside that it is for {}, and not for {}.",
@@ -64,6 +54,14 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
             }
         },
     }
+}
+
+/// Something else than TLS spoke first.
+fn spoke(address: &Address, text: &str) -> Judged {
+    let says = format!("What listens on port {} of {} is no TLS: it says \"{text}\".", address.port(), address.host());
+    let does = "Is this the port of the model server, or of another service?";
+    let finding = Finding::failing(FindingKind::NotHttp, says, vec![Remedy::operator(does)]);
+    Judged::found(format!("\"{text}\""), finding)
 }
 
 /// What the hosts of a certificate are.
@@ -113,12 +111,18 @@ fn failed(address: &Address, why: &str) -> Judged {
     Judged::found(why, Finding::failing(FindingKind::HandshakeFailed, says, vec![Remedy::owner(owner)]))
 }
 
-fn not_trusted(
-    address: &Address,
-    why: NotTrusted,
-    (own, certificates): (&Certificate, usize),
-    (their_clock, leads_here, now): (Option<DateTime<Utc>>, bool, DateTime<Utc>),
-) -> Finding {
+/// What is known around a certificate.
+struct Around {
+    /// The server's clock.
+    their_clock: Option<DateTime<Utc>>,
+    /// Whether a name in it leads to the same place.
+    leads_here: bool,
+    /// Our clock.
+    now: DateTime<Utc>,
+}
+
+fn not_trusted(address: &Address, why: NotTrusted, own: &Certificate, certificates: usize, around: &Around) -> Finding {
+    let Around { their_clock, leads_here, now } = *around;
     let pin = Remedy::change(
         format!(
             "Accept this one certificate ({}), after comparing it with the owner",

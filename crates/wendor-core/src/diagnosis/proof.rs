@@ -321,7 +321,7 @@ pub fn judge_vectors(found: &Vectors) -> Outcome {
 
 /// What an absent ability means for an offer that is said to have it.
 #[must_use]
-pub fn finding(proof: Proof, why: &str, (model, offer): (&str, &Offer), read: Option<u64>) -> Finding {
+pub fn finding(proof: Proof, why: &str, model: &str, offer: &Offer, read: Option<u64>) -> Finding {
     let kind = match proof {
         Proof::Tools => FindingKind::ToolsIgnored,
         Proof::ImagesIn => FindingKind::ImagesIgnored,

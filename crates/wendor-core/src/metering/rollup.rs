@@ -152,7 +152,7 @@ mod tests {
     use proptest::prelude::*;
     use rust_decimal::Decimal;
 
-    fn entry(number: u32, (minute, output, cost, end): (i64, u64, Option<i64>, usize)) -> LedgerEntry {
+    fn entry(number: u32, minute: i64, output: u64, cost: Option<i64>, end: usize) -> LedgerEntry {
         let at = DateTime::UNIX_EPOCH + TimeDelta::minutes(minute);
         let team = Name::parse(if number.is_multiple_of(3) { "timetables" } else { "freight-desk" }).unwrap();
         LedgerEntry {
@@ -190,7 +190,7 @@ mod tests {
             values in prop::collection::vec((0i64..180, 0u64..9_000, prop::option::of(0i64..9_000_000_000), 0usize..8), 0..60),
             cut in 0usize..60,
         ) {
-            let entries: Vec<LedgerEntry> = (0u32..).zip(values).map(|(number, value)| entry(number, value)).collect();
+            let entries: Vec<LedgerEntry> = (0u32..).zip(values).map(|(number, (minute, output, cost, end))| entry(number, minute, output, cost, end)).collect();
             let whole = rows_of(&entries);
             let (first, second) = entries.split_at(cut.min(entries.len()));
             let mut merged = rows_of(second);

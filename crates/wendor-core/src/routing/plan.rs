@@ -103,8 +103,8 @@ pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, lot: Lot) -> 
             let (standing, reason) = judge(stage, entry, known, is_repeat);
             let reason = if reason == Reason::OfConversation { kept.reason(&entry.offer, known) } else { reason };
             let carries_more = stage.pick == Pick::Together && kept.carries_more(known);
-            let measure = (kept.distance(&entry.offer), (draw, weight));
-            let rank = rank(stage.pick, known, (standing, carries_more), measure);
+            let chances = Chances { distance: kept.distance(&entry.offer), draw, weight };
+            let rank = rank(stage.pick, known, standing, carries_more, &chances);
             let planned = PlannedOffer {
                 stage: index + 1,
                 pick: stage.pick,
@@ -167,12 +167,18 @@ fn judge(stage: &Stage, entry: &StageOffer, known: &OfferView, is_repeat: bool) 
 /// before without, those that carry no more than their part before those that do, then by the stage's measure, then by chance.
 type Rank = (Reverse<bool>, bool, bool, bool, u128, u64);
 
-fn rank(
-    pick: Pick,
-    known: &OfferView,
-    (standing, carries_more): (Standing, bool),
-    (distance, (draw, weight)): (u128, (u64, u32)),
-) -> Rank {
+/// What tells offers of a stage apart that are equally good.
+struct Chances {
+    /// How far it is from the conversation's own.
+    distance: u128,
+    /// A number drawn for it.
+    draw: u64,
+    /// Its share.
+    weight: u32,
+}
+
+fn rank(pick: Pick, known: &OfferView, standing: Standing, carries_more: bool, chances: &Chances) -> Rank {
+    let Chances { distance, draw, weight } = *chances;
     let measure = match pick {
         Pick::Share => by_share(draw, weight),
         // Share of the capacity in use, in parts of a million; without a known capacity, the count itself.

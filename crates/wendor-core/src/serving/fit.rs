@@ -61,7 +61,8 @@ impl Unfit {
 pub fn fit(
     request: &AppRequest,
     content: &Content,
-    (offer, target): (&Offer, &Target<'_>),
+    offer: &Offer,
+    target: &Target<'_>,
     is_strict: bool,
 ) -> Result<Vec<Note>, Unfit> {
     for ability in request.needs(target.dialect) {
@@ -71,8 +72,8 @@ pub fn fit(
     images_out(request, offer, target.dialect)?;
     match content {
         Content::NotLookedAt => passes(request, target, is_strict),
-        Content::Embedding(embedding) => embeds(request, embedding, (offer, target), is_strict),
-        Content::Conversation(conversation) => converses(request, conversation, (offer, target), is_strict),
+        Content::Embedding(embedding) => embeds(request, embedding, offer, target, is_strict),
+        Content::Conversation(conversation) => converses(request, conversation, offer, target, is_strict),
     }
 }
 
@@ -127,7 +128,8 @@ fn passes(request: &AppRequest, target: &Target<'_>, is_strict: bool) -> Result<
 fn embeds(
     request: &AppRequest,
     embedding: &EmbeddingRequest,
-    (offer, target): (&Offer, &Target<'_>),
+    offer: &Offer,
+    target: &Target<'_>,
     is_strict: bool,
 ) -> Result<Vec<Note>, Unfit> {
     if form_of(target.dialect).is_none() {
@@ -149,7 +151,8 @@ fn embeds(
 fn converses(
     request: &AppRequest,
     conversation: &Conversation,
-    (offer, target): (&Offer, &Target<'_>),
+    offer: &Offer,
+    target: &Target<'_>,
     is_strict: bool,
 ) -> Result<Vec<Note>, Unfit> {
     if !conversation.tools.is_empty() {

@@ -39,15 +39,17 @@ pub struct Sending {
 pub fn prepare(
     request: &AppRequest,
     content: &Arc<Content>,
-    (body, cap): (&Bytes, Option<u64>),
-    (offer, target): (&Offer, &Target<'_>),
+    body: &Bytes,
+    cap: Option<u64>,
+    offer: &Offer,
+    target: &Target<'_>,
 ) -> Sending {
     let is_streamed = asks_for_stream(request, offer);
     let is_own = request.endpoint.dialect == target.dialect;
     let mut changes = request.changes(target.model);
     match content.as_ref() {
         Content::Conversation(conversation) => {
-            let pieces = conversed(request, conversation, (body, cap), (is_streamed, target), &mut changes);
+            let pieces = conversed(request, conversation, &Going { body, cap, is_streamed }, target, &mut changes);
             let is_prompt = is_own && conversation.functions == FunctionForm::Prompt;
             let usual = usual_path(target.dialect, target.model, is_streamed);
             let path = if is_prompt { Some("/api/generate".to_owned()) } else { usual };
@@ -57,7 +59,7 @@ pub fn prepare(
             let form = form_of(target.dialect).unwrap_or(embedding.form);
             let own_form = if is_own { embedding.form } else { form };
             let pieces = if is_own {
-                passed(request, (body, None), target, &mut changes)
+                passed(request, body, None, target, &mut changes)
             } else {
                 changes.extend(embedding.approximated(target.dialect).iter().map(changed));
                 vec![Bytes::from(embedding.write(form, target.model))]
@@ -65,7 +67,7 @@ pub fn prepare(
             Sending { pieces, path: Some(path_of(own_form, target.model)), is_streamed: false, changes }
         }
         Content::NotLookedAt => {
-            let pieces = passed(request, (body, cap), target, &mut changes);
+            let pieces = passed(request, body, cap, target, &mut changes);
             let path = match &request.endpoint.kind {
                 Kind::Passed(passed) => Some(passed.path().to_owned()),
                 Kind::Count(_) => Some(dialects::of(target.dialect).count_path(target.model)),
@@ -82,33 +84,45 @@ pub fn prepare(
     }
 }
 
+/// What goes up of a conversation.
+struct Going<'a> {
+    /// The app's own body.
+    body: &'a Bytes,
+    /// The most output, where it has to be written in.
+    cap: Option<u64>,
+    /// Whether a stream is asked for.
+    is_streamed: bool,
+}
+
 /// The body of a conversation: spliced where the upstream speaks the app's dialect and that is enough, otherwise written anew.
 fn conversed(
     request: &AppRequest,
     conversation: &Conversation,
-    (body, cap): (&Bytes, Option<u64>),
-    (is_streamed, target): (bool, &Target<'_>),
+    going: &Going<'_>,
+    target: &Target<'_>,
     changes: &mut Vec<RequestChange>,
 ) -> Vec<Bytes> {
+    let Going { body, cap, is_streamed } = *going;
     let is_own = request.endpoint.dialect == target.dialect;
     changes.extend(judge(conversation, target).approximated.iter().map(changed));
     if is_own && is_told_not_to_keep(conversation, target) {
         changes.push(RequestChange::new("store", NOT_SET, "false, since teams share the credential"));
     }
-    let rewriting = if is_own { spliced(conversation, target, (body, is_streamed), changes) } else { None };
+    let rewriting = if is_own { spliced(conversation, target, body, is_streamed, changes) } else { None };
     if let Some(rewriting) = rewriting {
-        let rewriting = capped(request, body, (cap, target), (rewriting, changes));
+        let rewriting = capped(request, body, cap, target, rewriting, changes);
         return request.for_same_dialect(body, target.model, &rewriting);
     }
     let cap = cap.filter(|_| conversation.output_limit.is_none());
     changes.extend(cap.map(|cap| cap_sent("the limit on output", cap)));
-    vec![written(conversation, target, (is_streamed, cap))]
+    vec![written(conversation, target, is_streamed, cap)]
 }
 
 /// A body that passes to an upstream of its own dialect, without the settings that the offer does not let apps set.
 fn passed(
     request: &AppRequest,
-    (body, cap): (&Bytes, Option<u64>),
+    body: &Bytes,
+    cap: Option<u64>,
     target: &Target<'_>,
     changes: &mut Vec<RequestChange>,
 ) -> Vec<Bytes> {
@@ -116,8 +130,8 @@ fn passed(
     changes.extend(verdict.approximated.iter().map(changed));
     let rewriting = Rewriting::of(&request.controls, target, body).unwrap_or_default();
     let is_chat = matches!(request.endpoint.kind, Kind::Chat(_));
-    let rewriting = if is_chat { for_marks(rewriting, (target, body), changes) } else { rewriting };
-    let rewriting = capped(request, body, (cap, target), (rewriting, changes));
+    let rewriting = if is_chat { for_marks(rewriting, target, body, changes) } else { rewriting };
+    let rewriting = capped(request, body, cap, target, rewriting, changes);
     request.for_same_dialect(body, target.model, &rewriting)
 }
 
@@ -131,13 +145,14 @@ fn usual_path(dialect: Dialect, model: &str, is_streamed: bool) -> Option<String
 fn spliced(
     conversation: &Conversation,
     target: &Target<'_>,
-    (body, is_streamed): (&Bytes, bool),
+    body: &Bytes,
+    is_streamed: bool,
     changes: &mut Vec<RequestChange>,
 ) -> Option<Rewriting> {
     if conversation.is_changed || is_written_anew(conversation, target) {
         return None;
     }
-    let mut rewriting = for_marks(Rewriting::of(&conversation.native, target, body)?, (target, body), changes);
+    let mut rewriting = for_marks(Rewriting::of(&conversation.native, target, body)?, target, body, changes);
     if is_told_not_to_keep(conversation, target) {
         rewriting = rewriting.not_kept(body);
     }
@@ -149,7 +164,8 @@ fn spliced(
 /// What the marks of an offer ask for beside.
 fn for_marks(
     mut rewriting: Rewriting,
-    (target, body): (&Target<'_>, &Bytes),
+    target: &Target<'_>,
+    body: &Bytes,
     changes: &mut Vec<RequestChange>,
 ) -> Rewriting {
     if !dialects::of(target.dialect).has_old_servers() {
@@ -178,10 +194,12 @@ fn is_told_not_to_keep(conversation: &Conversation, target: &Target<'_>) -> bool
 fn capped(
     request: &AppRequest,
     body: &Bytes,
-    (cap, target): (Option<u64>, &Target<'_>),
-    (rewriting, changes): (Rewriting, &mut Vec<RequestChange>),
+    cap: Option<u64>,
+    target: &Target<'_>,
+    rewriting: Rewriting,
+    changes: &mut Vec<RequestChange>,
 ) -> Rewriting {
-    let edit = cap.and_then(|cap| Some((cap, request.limit_edit(body, (cap, target.marks))?)));
+    let edit = cap.and_then(|cap| Some((cap, request.limit_edit(body, cap, target.marks)?)));
     let Some((cap, (path, edit))) = edit else { return rewriting };
     changes.push(cap_sent(&path, cap));
     rewriting.writing(edit)
@@ -191,7 +209,7 @@ fn cap_sent(member: &str, cap: u64) -> RequestChange {
     RequestChange::new(member, NOT_SET, &format!("{cap}, the offer's cap, since a quota has to be kept"))
 }
 
-fn written(conversation: &Conversation, target: &Target<'_>, (is_streamed, cap): (bool, Option<u64>)) -> Bytes {
+fn written(conversation: &Conversation, target: &Target<'_>, is_streamed: bool, cap: Option<u64>) -> Bytes {
     let delivery = match (conversation.delivery, is_streamed) {
         (Delivery::Streamed(usage), true) => Delivery::Streamed(usage),
         (Delivery::Whole, true) => Delivery::Streamed(UsageFrame::Asked),

@@ -61,8 +61,10 @@ fn usual(day: NaiveDate, daily: &Daily, since: NaiveDate) -> Option<Decimal> {
 /// the same weekdays before. `None` while there is no week to go by.
 #[must_use]
 pub fn pace(
-    (used, limit): (Decimal, Decimal),
-    (now, end): (DateTime<Utc>, DateTime<Utc>),
+    used: Decimal,
+    limit: Decimal,
+    now: DateTime<Utc>,
+    end: DateTime<Utc>,
     daily: &Daily,
     since: NaiveDate,
 ) -> Option<Pace> {
@@ -168,7 +170,7 @@ mod tests {
             }
         }
         let (now, end) = ("2026-11-26T12:00:00Z".parse().unwrap(), "2026-12-01T00:00:00Z".parse().unwrap());
-        let pace = pace((Decimal::from(used), Decimal::from(limit)), (now, end), &daily, day("2026-10-01")).unwrap();
+        let pace = pace(Decimal::from(used), Decimal::from(limit), now, end, &daily, day("2026-10-01")).unwrap();
         // Half of Thursday, Friday, nothing at the week-end, Monday.
         assert_eq!(pace.by_end, Decimal::from(used + 25));
         let reached: Option<DateTime<Utc>> = reached.map(|text| text.parse().unwrap());
@@ -181,7 +183,7 @@ mod tests {
     fn there_is_no_pace_without_a_week_to_go_by() {
         let (now, end) = ("2026-11-26T12:00:00Z".parse().unwrap(), "2026-12-01T00:00:00Z".parse().unwrap());
         let young = daily(&[("2026-11-25", 10)]);
-        assert_eq!(pace((Decimal::ONE, Decimal::TEN), (now, end), &young, day("2026-11-25")), None);
+        assert_eq!(pace(Decimal::ONE, Decimal::TEN, now, end, &young, day("2026-11-25")), None);
     }
 
     proptest! {
@@ -191,7 +193,7 @@ mod tests {
             let today = day("2026-11-26");
             let daily: Daily = (1u64..).zip(&amounts).map(|(back, amount)| (today - Days::new(back), Decimal::from(*amount))).collect();
             let (now, end) = ("2026-11-26T06:00:00Z".parse().unwrap(), "2026-12-01T00:00:00Z".parse().unwrap());
-            let pace = pace((used.into(), limit.into()), (now, end), &daily, day("2026-10-01")).unwrap();
+            let pace = pace(used.into(), limit.into(), now, end, &daily, day("2026-10-01")).unwrap();
             prop_assert!(pace.by_end >= used.into());
             prop_assert!(pace.by_end <= Decimal::from(used + 500));
             prop_assert_eq!(pace.reached_at.is_some(), pace.by_end >= limit.into());

@@ -9,11 +9,11 @@ use wendor_wire::dialect::Dialect;
 const PICTURE: &str = "data:image/png;base64,iVBORw0KGgoAAAANSUhEUgAAAAEAAAABCAYAAAAfFcSJAAAADUlEQVR42mNk+M9QDwADhgGAWjR9awAAAABJRU5ErkJggg==";
 
 /// Two upstreams behind the route `berths`, each with what its offer says; the second is asked when the first cannot.
-async fn harbour(first: (Dialect, &str), second: (Dialect, &str), route: &str) -> (Ferry, StandIn, StandIn) {
+async fn harbour(offers: [(Dialect, &str); 2], route: &str) -> (Ferry, StandIn, StandIn) {
     let ferry = Ferry::begin().await;
     let mut started = Vec::new();
     let mut catalogue = String::new();
-    for (name, (dialect, offer)) in [("quayside-a", first), ("quayside-b", second)] {
+    for (name, (dialect, offer)) in ["quayside-a", "quayside-b"].into_iter().zip(offers) {
         let profile = Profile { dialect, ..Profile::quick(name, &["dunlin-7b"]) };
         let standin = StandIn::start(profile).await.unwrap();
         catalogue.push_str(&format!(
@@ -56,7 +56,7 @@ async fn an_offer_that_cannot_is_left_out_and_the_next_one_answers(
     #[case] more: Value,
     #[case] reason: &str,
 ) {
-    let (ferry, unasked, asked) = harbour((CHAT, first), (CHAT, ""), "").await;
+    let (ferry, unasked, asked) = harbour([(CHAT, first), (CHAT, "")], "").await;
     let answer = ferry.ask(&chat(more)).await;
     let id = header(&answer, "wendor-request-id");
     let offer = header(&answer, "wendor-offer");
@@ -71,7 +71,7 @@ async fn an_offer_that_cannot_is_left_out_and_the_next_one_answers(
 
 #[tokio::test]
 async fn where_nobody_can_the_app_is_told_field_and_offer_and_nothing_is_sent() {
-    let (ferry, first, second) = harbour((Dialect::Messages, ""), (Dialect::Responses, ""), "").await;
+    let (ferry, first, second) = harbour([(Dialect::Messages, ""), (Dialect::Responses, "")], "").await;
     let answer = ferry.ask(&chat(json!({ "logit_bias": { "7": 1 } }))).await;
     assert_eq!(answer.status(), 400);
     let error: Value = answer.json().await.unwrap();
@@ -92,14 +92,14 @@ async fn where_nobody_can_the_app_is_told_field_and_offer_and_nothing_is_sent() 
 async fn a_strict_route_takes_no_approximation() {
     let seed = chat(json!({ "seed": 7 }));
     let (ferry, strict, exact) =
-        harbour((Dialect::Messages, ""), (Dialect::GenerateContent, ""), "strict = true").await;
+        harbour([(Dialect::Messages, ""), (Dialect::GenerateContent, "")], "strict = true").await;
     let answer = ferry.ask(&seed).await;
     assert_eq!(
         (header(&answer, "wendor-offer").as_str(), header(&answer, "wendor-notes").as_str()),
         ("quayside-b/dunlin-7b", "")
     );
     assert_eq!((strict.tally().requests, exact.tally().requests), (0, 1));
-    let (ferry, _approximating, _exact) = harbour((Dialect::Messages, ""), (Dialect::GenerateContent, ""), "").await;
+    let (ferry, _approximating, _exact) = harbour([(Dialect::Messages, ""), (Dialect::GenerateContent, "")], "").await;
     let answer = ferry.ask(&seed).await;
     assert_eq!(header(&answer, "wendor-offer"), "quayside-a/dunlin-7b");
     assert!(header(&answer, "wendor-notes").starts_with("seed: "), "{}", header(&answer, "wendor-notes"));
@@ -111,7 +111,7 @@ async fn a_strict_route_takes_no_approximation() {
 #[tokio::test]
 async fn where_only_streams_or_only_whole_replies_exist_the_other_is_made(#[case] offer: &str, #[case] streamed: bool) {
     for dialect in [CHAT, Dialect::Messages, Dialect::LocalChat] {
-        let (ferry, standin, _) = harbour((dialect, offer), (CHAT, ""), "").await;
+        let (ferry, standin, _) = harbour([(dialect, offer), (CHAT, "")], "").await;
         let answer = ferry.ask(&chat(json!({ "stream": streamed }))).await;
         assert_eq!(header(&answer, "wendor-offer"), "quayside-a/dunlin-7b");
         let text = answer.text().await.unwrap();
@@ -132,7 +132,7 @@ async fn what_reaches_beyond_one_request_is_as_the_offer_says(
     #[case] sent: Value,
     #[case] noted: &str,
 ) {
-    let (ferry, standin, _) = harbour((CHAT, offer), (CHAT, ""), "").await;
+    let (ferry, standin, _) = harbour([(CHAT, offer), (CHAT, "")], "").await;
     let answer = ferry.ask(&chat(json!({ "service_tier": "flex", "sailing_mode": "fast" }))).await;
     assert!(header(&answer, "wendor-notes").starts_with(noted));
     let seen: Value = serde_json::from_slice(&standin.last_seen().unwrap().body).unwrap();
@@ -142,7 +142,7 @@ async fn what_reaches_beyond_one_request_is_as_the_offer_says(
 
 #[tokio::test]
 async fn an_image_is_what_its_bytes_are() {
-    let (ferry, standin, _) = harbour((CHAT, ""), (CHAT, ""), "").await;
+    let (ferry, standin, _) = harbour([(CHAT, ""), (CHAT, "")], "").await;
     let wrong = PICTURE.replace("image/png", "image/jpeg");
     let body = json!({ "model": "berths", "messages": [{ "role": "user", "content": [{ "type": "image_url", "image_url": { "url": wrong } }] }] });
     let answer = ferry.ask(&body).await;

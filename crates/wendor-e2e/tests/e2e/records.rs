@@ -147,9 +147,9 @@ async fn people_belong_to_a_team_or_to_none_as_their_role_says() {
     let people = store.people().await.unwrap();
     assert_eq!(people.iter().map(|person| person.name.as_str()).collect::<Vec<_>>(), ["clerk"]);
     assert!(store.password_hash("clerk").await.unwrap().is_none());
-    store.set_password_hash("clerk", ("$hash", "t1"), &doer("clerk", now())).await.unwrap();
+    store.set_password_hash("clerk", "$hash", "t1", &doer("clerk", now())).await.unwrap();
     assert_eq!(store.password_hash("clerk").await.unwrap().as_deref(), Some("$hash"));
-    let set = store.set_password_hash("nobody", ("x", "t1"), &doer("nobody", now())).await;
+    let set = store.set_password_hash("nobody", "x", "t1", &doer("nobody", now())).await;
     assert!(matches!(set, Err(StoreError::Missing { .. })));
 }
 

@@ -43,10 +43,13 @@ pub(super) fn attempt_lines(request: &RequestId, attempts: Vec<Attempt>, has_ans
     let mut noted: Vec<(bool, Attempt)> =
         attempts.into_iter().enumerate().map(|(place, attempt)| (has_answer && place == last, attempt)).collect();
     noted.sort_by_key(|(_, attempt)| attempt.began_ms);
-    (1..).zip(noted).map(|(number, attempt)| attempt_line(request.uuid(number), attempt)).collect()
+    (1..)
+        .zip(noted)
+        .map(|(number, (answered, attempt))| attempt_line(request.uuid(number), answered, attempt))
+        .collect()
 }
 
-fn attempt_line(upstream_request_id: String, (answered, attempt): (bool, Attempt)) -> AttemptLine {
+fn attempt_line(upstream_request_id: String, answered: bool, attempt: Attempt) -> AttemptLine {
     let spent = attempt.spent;
     AttemptLine {
         answered,

@@ -146,7 +146,8 @@ pub(super) fn report_line(
     app: &App,
     subject: &Subject,
     checked: &Checked,
-    (cost, took_us): (ProofCost, u64),
+    cost: ProofCost,
+    took_us: u64,
 ) -> CheckReport {
     let snapshot = app.now_serving();
     let mut upstream = subject.upstream.clone();

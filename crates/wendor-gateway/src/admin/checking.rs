@@ -121,7 +121,7 @@ pub(super) async fn check(
 
 async fn ready(app: web::Data<App>, principal: Principal, ask: CheckAsk) -> Result<Ready, Problem> {
     let payer = payer(&app, &principal, ask.team.as_deref())?;
-    let subject = subject(&app, (&principal, &payer), &ask).await?;
+    let subject = subject(&app, &principal, &payer, &ask).await?;
     let cost = proof_cost(&app, &subject, ask.model.as_deref());
     if ask.prove && cost.money.is_none() && !ask.unpriced && subject.upstream.hosting == Hosting::Hosted {
         let message = "the offer has no rate, so nobody can say what asking would cost; add a rate, or consent to it (`unpriced`)";
@@ -153,7 +153,7 @@ impl Ready {
         let checked = checks::run(&app, &subject, &extent, watcher).await;
         keep(&app, &principal, &subject, &checked).await?;
         let took_us = u64::try_from(start.elapsed().as_micros()).unwrap_or(u64::MAX);
-        Ok(report_line(&app, &subject, &checked, (cost, took_us)))
+        Ok(report_line(&app, &subject, &checked, cost, took_us))
     }
 }
 
@@ -169,7 +169,7 @@ pub(super) async fn cost_of_proof(
 ) -> Result<web::Json<ProofCost>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "check upstreams")?;
     let payer = payer(&app, &principal, body.team.as_deref())?;
-    let subject = subject(&app, (&principal, &payer), &body).await?;
+    let subject = subject(&app, &principal, &payer, &body).await?;
     Ok(web::Json(proof_cost(&app, &subject, body.model.as_deref())))
 }
 
@@ -201,18 +201,18 @@ fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, 
     Ok(Payer { team, person: principal.name.clone() })
 }
 
-async fn subject(app: &App, (principal, payer): (&Principal, &Payer), ask: &CheckAsk) -> Result<Subject, Problem> {
+async fn subject(app: &App, principal: &Principal, payer: &Payer, ask: &CheckAsk) -> Result<Subject, Problem> {
     let snapshot = super::catalogue::fresh(app).await?;
     let elsewhere = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {
         (Some(name), None) => {
-            let name = named::upstream((principal, "check upstreams"), &snapshot, name)?;
+            let name = named::upstream(principal, "check upstreams", &snapshot, name)?;
             let upstream = snapshot.catalogue.upstreams.get(&name).cloned().ok_or(Problem::Internal)?;
             let kept = Kept::read(&app.store, &app.keyring, &snapshot.catalogue).await?;
             let credential = found(kept.find(Some(&name), &upstream));
             let (elsewhere, seen) = (elsewhere(Some(&name)), kept.seen(Some(&name), &upstream));
             let (identity, stated) = (app.keyring.identity(&upstream), Some(upstream.dialect));
-            let quiet = Some(Quiet::at(app, (&name, &upstream), &payer.team));
+            let quiet = Some(Quiet::at(app, &name, &upstream, &payer.team));
             let pasted = Around::default();
             Ok(Subject { name: Some(name), stated, seen, credential, identity, quiet, upstream, elsewhere, pasted })
         }
@@ -339,13 +339,13 @@ pub(super) async fn mend(
     body: web::Json<MendAsk>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let MendAsk { change, value, to_host } = body.into_inner();
-    let name = named::upstream((&principal, "change the catalogue"), &app.now_serving(), &path)?;
+    let name = named::upstream(&principal, "change the catalogue", &app.now_serving(), &path)?;
     if let (Change::Address { to }, Some(upstream)) = (&change, app.now_serving().catalogue.upstreams.get(&name)) {
         consented(upstream, to, to_host.as_deref())?;
     }
     let note = format!("{name} mended after a check");
-    let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, rates| {
-        change::apply(catalogue, rates, (&name, &change), value.as_deref())
+    let applied = revise(&app, &principal, &note, Mode::Apply, |catalogue, rates| {
+        change::apply(catalogue, rates, &name, &change, value.as_deref())
             .map_err(|why| Problem::BadValue { field: "change", message: why.to_string() })
     });
     Ok(web::Json(applied.await?))

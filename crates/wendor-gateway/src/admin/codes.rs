@@ -87,7 +87,7 @@ pub(super) async fn set_up(
     };
     let step = codes::step_of(&seed, &body.code, now).ok_or_else(wrong)?;
     let (codes, hashes) = codes::recovery_codes();
-    app.store.set_up_codes(&principal.name, (step, &hashes), &principal.doing(&app)).await?;
+    app.store.set_up_codes(&principal.name, step, &hashes, &principal.doing(&app)).await?;
     Ok(web::Json(RecoveryCodes { codes }))
 }
 

@@ -110,12 +110,12 @@ pub(super) async fn add(
         let bound = Bound { id: &id, upstream: name.as_str(), host: upstream.address.host() };
         sealed(&app, bound, value)?;
         if !look {
-            keep(&app, &principal, (bound, value), None).await?;
+            keep(&app, &principal, bound, value, None).await?;
         }
         upstream.credential = Some(CredentialSource::Kept(id));
     }
     let note = format!("{name} brought in");
-    let applied = revise(&app, &principal, (&note, mode(look)), |catalogue, _| {
+    let applied = revise(&app, &principal, &note, mode(look), |catalogue, _| {
         catalogue.upstreams.insert(name, upstream);
         Ok(Vec::new())
     });
@@ -134,10 +134,10 @@ pub(super) async fn offer(
     body: web::Json<OfferAddition>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let OfferAddition { models, look } = body.into_inner();
-    let name = named::upstream((&principal, "change the catalogue"), &app.now_serving(), &path)?;
+    let name = named::upstream(&principal, "change the catalogue", &app.now_serving(), &path)?;
     let inventory = app.fleet.upstream(&name).inventory();
     let note = format!("{} of {name} offered", models.join(", "));
-    let applied = revise(&app, &principal, (&note, mode(look)), |catalogue, _| {
+    let applied = revise(&app, &principal, &note, mode(look), |catalogue, _| {
         let upstream = catalogue.upstreams.get_mut(&name).ok_or(Problem::Internal)?;
         for model in &models {
             if upstream.offers.contains_key(model) {
@@ -184,7 +184,7 @@ pub(super) async fn credential(
     }
     let value = draft::cleaned(&value)?;
     let snapshot = super::catalogue::fresh(&app).await?;
-    let name = named::upstream((&principal, "set credentials of upstreams"), &snapshot, &path)?;
+    let name = named::upstream(&principal, "set credentials of upstreams", &snapshot, &path)?;
     let upstream = snapshot.catalogue.upstreams.get(&name).ok_or(Problem::Internal)?;
     let before = match upstream.credential.clone() {
         Some(CredentialSource::Kept(id)) => Some(id),
@@ -194,10 +194,10 @@ pub(super) async fn credential(
     let id = credential_id();
     let replaces = before.as_deref().map(|before| (before, until));
     let bound = Bound { id: &id, upstream: name.as_str(), host: upstream.address.host() };
-    keep(&app, &principal, (bound, &value), replaces).await?;
+    keep(&app, &principal, bound, &value, replaces).await?;
     let note = format!("{name} has another credential");
     let source = CredentialSource::Kept(id.clone());
-    let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, _| {
+    let applied = revise(&app, &principal, &note, Mode::Apply, |catalogue, _| {
         catalogue.upstreams.get_mut(&name).ok_or(Problem::Internal)?.credential = Some(source);
         Ok(Vec::new())
     });
@@ -219,7 +219,8 @@ fn sealed(app: &App, bound: Bound<'_>, value: &Secret) -> Result<Vec<u8>, Proble
 async fn keep(
     app: &App,
     principal: &Principal,
-    (bound, value): (Bound<'_>, &Secret),
+    bound: Bound<'_>,
+    value: &Secret,
     replaces: Option<(&str, DateTime<Utc>)>,
 ) -> Result<(), Problem> {
     let sealed = sealed(app, bound, value)?;

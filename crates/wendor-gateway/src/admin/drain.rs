@@ -30,10 +30,10 @@ pub(super) async fn drain(
     name: web::Path<String>,
     body: web::Json<DrainAsk>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
-    let name = named::upstream((&principal, "drain upstreams"), &app.now_serving(), &name)?;
+    let name = named::upstream(&principal, "drain upstreams", &app.now_serving(), &name)?;
     let drained = body.drained;
     let note = if drained { format!("upstream {name} drained") } else { format!("upstream {name} taken back") };
-    let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, _| {
+    let applied = revise(&app, &principal, &note, Mode::Apply, |catalogue, _| {
         if let Some(upstream) = catalogue.upstreams.get_mut(&name) {
             upstream.is_drained = drained;
         }

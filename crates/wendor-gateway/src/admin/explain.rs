@@ -106,9 +106,9 @@ pub(super) async fn explain(
     let snapshot = app.now_serving();
     let ask = body.into_inner();
     let team = named::team(&principal, &snapshot, &ask.team)?;
-    let route = named::route_of(&principal, (&team, &snapshot), &name)?;
+    let route = named::route_of(&principal, &team, &snapshot, &name)?;
     let (request, bytes) = read(&ask, &route)?;
-    let account = account(&app.into_inner(), &snapshot, (&team, &route), &request);
+    let account = account(&app.into_inner(), &snapshot, &team, &route, &request);
     let bad = |message: String| Problem::BadValue { field: "request", message };
     let held = snapshot.catalogue.routes.get(&route).ok_or(Problem::Internal)?;
     let content = content_of(&snapshot, held, &request, &bytes).map_err(|refusal| bad(refusal.message()))?;
@@ -149,7 +149,7 @@ fn read(ask: &ExplainAsk, route: &Name) -> Result<(AppRequest, bytes::Bytes), Pr
 }
 
 /// As if a key of the team asked.
-fn account(app: &Arc<App>, snapshot: &Arc<Snapshot>, (team, route): (&Name, &Name), request: &AppRequest) -> Account {
+fn account(app: &Arc<App>, snapshot: &Arc<Snapshot>, team: &Name, route: &Name, request: &AppRequest) -> Account {
     let key = AppKey {
         id: String::new(),
         team: team.clone(),

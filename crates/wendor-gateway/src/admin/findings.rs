@@ -77,7 +77,7 @@ pub(crate) fn of_spool(app: &App, is_reachable: bool) -> Vec<Finding> {
 
 async fn found(app: &App, eyes: Eyes<'_>, history: &History, now: DateTime<Utc>) -> Result<Vec<Finding>, StoreError> {
     let snapshot = app.now_serving();
-    let mut findings = near_limits(app, &snapshot, (eyes, history), now);
+    let mut findings = near_limits(app, &snapshot, eyes, history, now);
     findings.extend(refused(app, &snapshot, eyes));
     findings.extend(expiring(&snapshot, eyes, now));
     if eyes.see_all() {
@@ -121,19 +121,14 @@ fn notice_line(notice: Notice) -> NoticeLine {
 }
 
 /// Quotas of days and months; those of minutes and hours come and go faster than anyone looks.
-fn near_limits(
-    app: &App,
-    snapshot: &Snapshot,
-    (eyes, history): (Eyes<'_>, &History),
-    now: DateTime<Utc>,
-) -> Vec<Finding> {
+fn near_limits(app: &App, snapshot: &Snapshot, eyes: Eyes<'_>, history: &History, now: DateTime<Utc>) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (name, team) in snapshot.catalogue.teams.iter().filter(|(name, _)| eyes.can_see(name.as_str())) {
         for quota in team.quotas.iter().filter(|quota| matches!(quota.window, Window::Day | Window::Month)) {
             let id = QuotaId::of_team(name, quota);
             let view = app.allowances.view(&id, quota, now);
             let daily = history.daily(name.as_str(), quota.measure);
-            let pace = expected::pace((view.used, quota.limit), (now, view.span.end), &daily, history.since);
+            let pace = expected::pace(view.used, quota.limit, now, view.span.end, &daily, history.since);
             let reached_at = pace.and_then(|pace| pace.reached_at);
             if is_near(view.used, quota.limit, reached_at) {
                 findings.push(Finding::NearLimit(NearLimit {

@@ -134,7 +134,7 @@ pub(super) async fn refresh(
     let only = body
         .upstream
         .as_ref()
-        .map(|name| named::upstream((&principal, "look at upstreams"), &snapshot, name))
+        .map(|name| named::upstream(&principal, "look at upstreams", &snapshot, name))
         .transpose()?;
     let subject = only.as_ref().map_or_else(|| "every upstream".to_owned(), |name| format!("upstream {name}"));
     app.store.audit(&principal.doing(&app), &Deed::of(Action::InventoryRefreshed, subject)).await?;
@@ -160,7 +160,7 @@ async fn shown(app: &App) -> Result<InventoryShown, Problem> {
     };
     let events = app.store.inventory_events().await?;
     let snapshot = app.now_serving();
-    let upstreams = snapshot.catalogue.upstreams.iter().map(|(name, upstream)| line(app, &known, (name, upstream)));
+    let upstreams = snapshot.catalogue.upstreams.iter().map(|(name, upstream)| line(app, &known, name, upstream));
     let event = |stored: wendor_store::inventory::StoredEvent| InventoryEventLine {
         at: stored.at,
         kind: stored.event.kind.as_str().to_owned(),
@@ -170,14 +170,14 @@ async fn shown(app: &App) -> Result<InventoryShown, Problem> {
     Ok(InventoryShown { upstreams: upstreams.collect(), events: events.into_iter().map(event).collect() })
 }
 
-fn line(app: &App, known: &Known, (name, upstream): (&Name, &Upstream)) -> InventoryLine {
+fn line(app: &App, known: &Known, name: &Name, upstream: &Upstream) -> InventoryLine {
     let stored = known.inventories.get(name);
     let seen = stored.map(|stored| &stored.seen);
     let mut models: Vec<ServedLine> =
-        upstream.offers.keys().map(|model| served_line(known, (name, upstream, model), seen)).collect();
+        upstream.offers.keys().map(|model| served_line(known, name, upstream, model, seen)).collect();
     for model in seen.iter().flat_map(|seen| &seen.models) {
         if !upstream.offers.keys().any(|offered| is_called(&model.name, offered)) {
-            models.push(served_line(known, (name, upstream, &model.name), seen));
+            models.push(served_line(known, name, upstream, &model.name, seen));
         }
     }
     let loaded: Vec<u64> = seen.iter().flat_map(|seen| &seen.models).filter_map(|model| model.loaded_bytes).collect();
@@ -207,11 +207,7 @@ fn held_back(app: &App, name: &Name, upstream: &Upstream) -> Option<String> {
     (until > app.clock.now()).then(|| format!("asked too often; not looked at before {} UTC", until.format("%H:%M")))
 }
 
-fn served_line(
-    known: &Known,
-    (name, upstream, model): (&Name, &Upstream, &str),
-    seen: Option<&Inventory>,
-) -> ServedLine {
+fn served_line(known: &Known, name: &Name, upstream: &Upstream, model: &str, seen: Option<&Inventory>) -> ServedLine {
     let served = seen.and_then(|seen| seen.model(model));
     let offer = upstream.offers.get(model);
     let (word, says) = match offer.map(|offer| promise(model, offer, seen)) {
@@ -236,8 +232,7 @@ fn served_line(
         let is_asked = offer.is_some_and(|offer| proof.is_asked(offer, upstream.dialect));
         is_asked || kept(*proof).is_some()
     };
-    let proofs =
-        Proof::ALL.into_iter().filter(is_shown).map(|proof| proof_line(kept(proof), proof, (digest, known.now)));
+    let proofs = Proof::ALL.into_iter().filter(is_shown).map(|proof| proof_line(kept(proof), proof, digest, known.now));
     ServedLine {
         model: model.to_owned(),
         served: served.map(model_line),
@@ -250,7 +245,7 @@ fn served_line(
     }
 }
 
-fn proof_line(kept: Option<&Kept>, proof: Proof, (digest, now): (Option<&str>, DateTime<Utc>)) -> ProofLine {
+fn proof_line(kept: Option<&Kept>, proof: Proof, digest: Option<&str>, now: DateTime<Utc>) -> ProofLine {
     let why = kept.and_then(|kept| match &kept.outcome {
         Outcome::Proven => None,
         Outcome::Absent { why } => Some(why.clone()),

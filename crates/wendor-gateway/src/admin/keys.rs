@@ -151,7 +151,7 @@ pub(super) async fn issue(
     let team = named::team(&principal, &snapshot, &new.team)?;
     principal.must(principal.standing.can_manage_keys(team.as_str()), &format!("issue keys of team {team}"))?;
     of_others(&app, &principal, &team)?;
-    let access = check((&principal, &snapshot), &team, &new, now)?;
+    let access = check(&principal, &snapshot, &team, &new, now)?;
     let (secret, text) = KeyText::mint(KeyKind::App, &rand::random());
     let lane = new.lane.as_deref().map_or(Ok(Lane::default()), lane_of)?;
     let NewKey { label, expires_at, .. } = new;
@@ -196,7 +196,8 @@ fn of_others(app: &App, principal: &Principal, team: &Name) -> Result<(), Proble
 }
 
 fn check(
-    (principal, snapshot): (&Principal, &Snapshot),
+    principal: &Principal,
+    snapshot: &Snapshot,
     team: &Name,
     new: &NewKey,
     now: DateTime<Utc>,
@@ -218,7 +219,7 @@ fn check(
     }
     let known = routes
         .iter()
-        .map(|route| named::route_of(principal, (team, snapshot), route))
+        .map(|route| named::route_of(principal, team, snapshot, route))
         .collect::<Result<BTreeSet<Name>, _>>()?;
     Ok(Access::Only(known))
 }

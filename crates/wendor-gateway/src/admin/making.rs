@@ -54,7 +54,7 @@ pub(super) async fn route(
         return Err(Problem::BadValue { field: "offers", message: "a route leads to one offer or more".to_owned() });
     }
     let note = format!("route {name} made");
-    let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, _| {
+    let applied = revise(&app, &principal, &note, Mode::Apply, |catalogue, _| {
         if catalogue.routes.contains_key(name.as_str()) {
             return Err(Problem::Conflict(format!("there is a route `{name}` already; give this one another name")));
         }
@@ -91,7 +91,7 @@ pub(super) async fn team(
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     let name = name_of(&body.name)?;
     let note = format!("team {name} made");
-    let applied = revise(&app, &principal, (&note, Mode::Apply), |catalogue, _| {
+    let applied = revise(&app, &principal, &note, Mode::Apply, |catalogue, _| {
         if catalogue.teams.contains_key(name.as_str()) {
             Err(Problem::Conflict(format!("there is a team `{name}` already")))
         } else {

@@ -68,7 +68,8 @@ pub(super) fn recorded_route(principal: &Principal, snapshot: &Snapshot, name: &
 /// [`Problem::NoSuch`] with the nearest of those; whoever sees all routes is told where there is one that the team may not use.
 pub(super) fn route_of(
     principal: &Principal,
-    (of_team, snapshot): (&Name, &Snapshot),
+    of_team: &Name,
+    snapshot: &Snapshot,
     name: &str,
 ) -> Result<Name, Problem> {
     let routes = snapshot.catalogue.routes.keys();
@@ -99,11 +100,7 @@ pub(super) fn recorded_upstream(principal: &Principal, snapshot: &Snapshot, name
 ///
 /// # Errors
 /// [`Problem::NotAllowed`] before it is looked for.
-pub(super) fn upstream(
-    (principal, what): (&Principal, &str),
-    snapshot: &Snapshot,
-    name: &str,
-) -> Result<Name, Problem> {
+pub(super) fn upstream(principal: &Principal, what: &str, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
     principal.must(principal.standing.can_change_catalogue(), what)?;
     one("upstream", name, snapshot.catalogue.upstreams.keys())
 }

@@ -39,7 +39,8 @@ fn tell_of_plain_http(before: &Catalogue, after: &Catalogue, by: &str) {
 pub async fn revise(
     app: &App,
     principal: &Principal,
-    (note, mode): (&str, Mode),
+    note: &str,
+    mode: Mode,
     edit: impl FnOnce(&mut Catalogue, &RateCard) -> Result<Vec<(OfferName, Rate)>, Problem>,
 ) -> Result<CatalogueApplied, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "change the catalogue")?;

@@ -81,13 +81,9 @@ pub(super) async fn rotate(principal: Principal, app: web::Data<App>) -> Result<
         return Err(Problem::Conflict(why.to_owned()));
     };
     let snapshot = super::catalogue::fresh(&app).await?;
-    let came = credentials::keep_anew(
-        &app.store,
-        &app.keyring.vault,
-        &snapshot.catalogue,
-        (Which::All, &principal.doing(&app)),
-    )
-    .await?;
+    let came =
+        credentials::keep_anew(&app.store, &app.keyring.vault, &snapshot.catalogue, Which::All, &principal.doing(&app))
+            .await?;
     let of_people = codes::keep_anew(&app.store, &app.keyring.vault, &principal.doing(&app)).await?;
     let credentials::KeptAnew { done, left, unreadable } = came.and(of_people);
     Ok(web::Json(SecretRotated { mark: mark.to_owned(), done, left, unreadable }))

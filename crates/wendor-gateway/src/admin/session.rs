@@ -179,7 +179,7 @@ pub(super) async fn set_password(
     let hash = threads
         .spawn_blocking(move || Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()));
     let hash = hash.await.map_err(|_| Problem::Internal)?.map_err(|_| Problem::Internal)?;
-    app.store.set_password_hash(&principal.name, (&hash, &principal.token), &principal.doing(&app)).await?;
+    app.store.set_password_hash(&principal.name, &hash, &principal.token, &principal.doing(&app)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -81,7 +81,7 @@ pub(super) async fn signed_in(app: &App, presented: SignIn, visitor: &Visitor) -
             Entered { person, with: "one-time sign-in", wrong_before: 0 }
         }
         SignIn { one_time: None, name: Some(name), password: Some(password), code } => {
-            guessed(app, (name, password, code), visitor).await?
+            guessed(app, name, password, code, visitor).await?
         }
         SignIn { .. } => {
             return Err(Problem::BadValue {
@@ -101,7 +101,9 @@ pub(super) async fn signed_in(app: &App, presented: SignIn, visitor: &Visitor) -
 /// A sign-in with a password, which waits the longer the more wrong ones came before it.
 async fn guessed(
     app: &App,
-    (name, password, code): (String, String, Option<String>),
+    name: String,
+    password: String,
+    code: Option<String>,
     visitor: &Visitor,
 ) -> Result<Entered, Problem> {
     let guessers = [Guesser::Name(name.clone()), Guesser::Address(visitor.address.clone())];
@@ -113,12 +115,12 @@ async fn guessed(
             seconds,
         ));
     }
-    match proven(app, (&name, password, code.as_deref())).await {
+    match proven(app, &name, password, code.as_deref()).await {
         Ok(with) => Ok(Entered { wrong_before: app.sign_ins.guesses.right(&guessers[0]), person: name, with }),
         Err(problem @ (Problem::NotSignedIn(_) | Problem::WrongCode(_))) => {
             let count = app.sign_ins.guesses.wrong(&guessers, app.clock.now());
             tracing::warn!(?guessers, count, "a sign-in with a wrong password or code");
-            refused(app, (&guessers, count), (&name, &problem), visitor).await?;
+            refused(app, &guessers, count, &name, &problem, visitor).await?;
             Err(problem)
         }
         Err(problem) => Err(problem),
@@ -128,8 +130,10 @@ async fn guessed(
 /// Writes a refused sign-in down: each of a person; of names that nobody has, whatever was typed there, only so many as tell of it.
 async fn refused(
     app: &App,
-    (guessers, count): (&[Guesser; 2], u32),
-    (name, problem): (&str, &Problem),
+    guessers: &[Guesser; 2],
+    count: u32,
+    name: &str,
+    problem: &Problem,
     visitor: &Visitor,
 ) -> Result<(), Problem> {
     let is_known = app.store.has_person(name).await?;
@@ -145,7 +149,7 @@ async fn refused(
 }
 
 /// Goes on only with the right password and, where it is asked for, a code. Gives what was shown.
-async fn proven(app: &App, (name, password, code): (&str, String, Option<&str>)) -> Result<&'static str, Problem> {
+async fn proven(app: &App, name: &str, password: String, code: Option<&str>) -> Result<&'static str, Problem> {
     with_password(app, name, password).await?;
     let kept = app.store.codes_of(name).await?;
     let (Some(sealed), Some(_)) = (&kept.sealed, kept.since) else { return Ok("password") };
@@ -200,7 +204,7 @@ pub(super) async fn confirm(
     }
     let Confirmation { password, code } = body.into_inner();
     let visitor = Visitor::of(&request, &app, if principal.is_console { "console" } else { "program" });
-    let entered = guessed(&app, (principal.name.clone(), password, code), &visitor).await;
+    let entered = guessed(&app, principal.name.clone(), password, code, &visitor).await;
     if let Err(Problem::NotSignedIn(_)) = entered {
         return Err(Problem::NotSignedIn("this is not your password".to_owned()));
     }

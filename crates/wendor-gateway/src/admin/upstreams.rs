@@ -128,26 +128,19 @@ pub struct UpstreamLine {
 pub(super) async fn list(principal: Principal, app: web::Data<App>) -> Result<web::Json<Vec<UpstreamLine>>, Problem> {
     principal.must(principal.standing.only_team().is_none(), "see upstreams")?;
     let (snapshot, now) = (app.now_serving(), app.clock.now());
-    let line = |(name, upstream): (&Name, &Upstream)| upstream_line(&app, &snapshot, (name, upstream), now);
+    let line = |(name, upstream): (&Name, &Upstream)| upstream_line(&app, &snapshot, name, upstream, now);
     Ok(web::Json(snapshot.catalogue.upstreams.iter().map(line).collect()))
 }
 
-fn upstream_line(
-    app: &App,
-    snapshot: &Snapshot,
-    (name, upstream): (&Name, &Upstream),
-    now: DateTime<Utc>,
-) -> UpstreamLine {
+fn upstream_line(app: &App, snapshot: &Snapshot, name: &Name, upstream: &Upstream, now: DateTime<Utc>) -> UpstreamLine {
     let state = app.fleet.upstream(name);
     let connections = state.connections();
     let of_offers: Vec<Health> = upstream.offers.keys().map(|model| state.offer(model).health()).collect();
     let overall = overall(connections.state(), of_offers.iter().map(Health::state));
     let all = || std::iter::once(&connections).chain(&of_offers);
     let fullness = state.gate().fullness();
-    let offers = upstream
-        .offers
-        .iter()
-        .map(|(model, offer)| offer_line((snapshot, &state.offer(model)), (name, model, offer), now));
+    let offers =
+        upstream.offers.iter().map(|(model, offer)| offer_line(snapshot, &state.offer(model), name, model, offer, now));
     UpstreamLine {
         name: name.to_string(),
         address: upstream.address.as_str().to_owned(),
@@ -183,8 +176,11 @@ fn upstream_line(
 }
 
 fn offer_line(
-    (snapshot, known): (&Snapshot, &OfferState),
-    (upstream, model, offer): (&Name, &str, &Offer),
+    snapshot: &Snapshot,
+    known: &OfferState,
+    upstream: &Name,
+    model: &str,
+    offer: &Offer,
     now: DateTime<Utc>,
 ) -> OfferLine {
     let name = OfferName::new(upstream.clone(), model).ok();

@@ -182,7 +182,7 @@ pub(super) async fn usage(
     let groups = app.store.usage(&query).await?;
     let earlier = app.store.usage(&before).await?;
     let mut lines = match query.by.step() {
-        Some(step) => step_lines(&query, step, shift, (&groups, &earlier)),
+        Some(step) => step_lines(&query, step, shift, &groups, &earlier),
         None => group_lines(&query, &groups, &earlier),
     };
     if query.by == Dimension::Key {
@@ -256,12 +256,7 @@ fn shift_of(from: DateTime<Utc>, to: DateTime<Utc>) -> TimeDelta {
 }
 
 /// A line for every day, hour or minute of the range, also where nothing was asked, each beside the one in its place before.
-fn step_lines(
-    query: &UsageQuery,
-    step: Step,
-    shift: TimeDelta,
-    (groups, earlier): (&Groups, &Groups),
-) -> Vec<UsageLine> {
+fn step_lines(query: &UsageQuery, step: Step, shift: TimeDelta, groups: &Groups, earlier: &Groups) -> Vec<UsageLine> {
     let Step { window, length, name_of } = step;
     let first = window.around(query.from).start;
     let starts =
@@ -413,7 +408,7 @@ mod tests {
     fn every_day_has_a_line_beside_the_one_in_its_place_before() {
         let query = query(Dimension::Day, Some("timetables"));
         let (now, before) = (groups(&[("2026-11-02", "3")]), groups(&[("2026-10-30", "7"), ("2026-10-31", "4")]));
-        let lines = step_lines(&query, Dimension::Day.step().unwrap(), shift_of(query.from, query.to), (&now, &before));
+        let lines = step_lines(&query, Dimension::Day.step().unwrap(), shift_of(query.from, query.to), &now, &before);
         let told: Vec<_> = lines
             .iter()
             .map(|line| (line.name.as_str(), line.figures.cost.as_str(), line.before.cost.as_str()))

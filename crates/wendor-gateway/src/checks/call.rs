@@ -72,6 +72,17 @@ pub(super) struct Call<'a> {
     pub(super) listed: Option<Vec<String>>,
 }
 
+/// A question of a check, with what it may use at most.
+#[derive(Clone)]
+pub(super) struct PricedQuestion {
+    pub(super) path: String,
+    pub(super) body: Bytes,
+    /// The most output tokens that it asks for.
+    pub(super) limit: u32,
+    pub(super) worst: TokenCounts,
+    pub(super) streamed: bool,
+}
+
 impl Call<'_> {
     fn dialect(&self) -> Dialect {
         self.way.upstream.dialect
@@ -105,11 +116,8 @@ impl Call<'_> {
     }
 
     /// Asks, and settles what it took.
-    async fn asked(
-        &self,
-        (path, body, limit): (String, Bytes, u32),
-        (worst, streamed): (TokenCounts, bool),
-    ) -> Result<Came, NoAnswer> {
+    async fn asked(&self, question: PricedQuestion) -> Result<Came, NoAnswer> {
+        let PricedQuestion { path, body, limit, worst, streamed } = question;
         let spending = self.spend(worst).await?;
         let id = spending.id.clone();
         let came = self.way.ask(&Question { model: self.model, offer: &self.offer, path, body, limit, id }).await;
@@ -130,12 +138,9 @@ impl Call<'_> {
     }
 
     /// The same, where nothing is wrong but perhaps with the answer.
-    async fn answered(
-        &self,
-        question: (String, Bytes, u32),
-        (worst, streamed): (TokenCounts, bool),
-    ) -> Result<Came, NoAnswer> {
-        let came = self.asked(question, (worst, streamed)).await?;
+    async fn answered(&self, question: PricedQuestion) -> Result<Came, NoAnswer> {
+        let streamed = question.streamed;
+        let came = self.asked(question).await?;
         match self.unanswered(&came, streamed) {
             Some(finding) => Err(failed(finding)),
             None => Ok(came),
@@ -163,14 +168,19 @@ impl Call<'_> {
     pub(super) async fn streamed(&self, cap: u32) -> Result<AnswerSeen, NoAnswer> {
         // What is on its way when reading stops has to be within what was shown too.
         let asked = asked_of(cap);
-        let question = (self.path(true), self.body(&proof::plain(self.model, true, asked)), asked);
-        let worst = (proof::worst_of_call(cap), true);
-        let came = self.asked(question.clone(), worst).await?;
+        let question = PricedQuestion {
+            path: self.path(true),
+            body: self.body(&proof::plain(self.model, true, asked)),
+            limit: asked,
+            worst: proof::worst_of_call(cap),
+            streamed: true,
+        };
+        let came = self.asked(question.clone()).await?;
         let Some(finding) = self.unanswered(&came, true) else { return Ok(came.seen) };
         if finding.kind == FindingKind::Refused && !self.way.upstream.is_without_ids {
             let way = self.way.without_ids();
             let bare = Call { way: &way, ..self.clone() };
-            if bare.answered(question, worst).await.is_ok() {
+            if bare.answered(question).await.is_ok() {
                 let refused = came.refused.unwrap_or_default();
                 let why = refusal::quoted(&scrubbed(refused, self.subject.credential.as_ref()));
                 return Err(failed(answer::ids_refused(self.peer.host(), &why)));
@@ -181,8 +191,8 @@ impl Call<'_> {
 
     pub(super) async fn whole(&self, conversation: &Conversation, worst: TokenCounts) -> Result<AnswerSeen, NoAnswer> {
         let limit = conversation.output_limit.and_then(|limit| u32::try_from(limit).ok()).unwrap_or(CALL_TOKENS);
-        let question = (self.path(false), self.body(conversation), limit);
-        self.answered(question, (worst, false)).await.map(|came| came.seen)
+        let (path, body) = (self.path(false), self.body(conversation));
+        self.answered(PricedQuestion { path, body, limit, worst, streamed: false }).await.map(|came| came.seen)
     }
 
     /// A whole answer to a question with a turn of the developer, where the dialect tells that role from another; without it where that is
@@ -192,8 +202,8 @@ impl Call<'_> {
         if self.dialect() != Dialect::ChatCompletions {
             return (self.whole(&plain, worst).await, None);
         }
-        let question = proof::as_developer(plain.clone());
-        let came = match self.asked((self.path(false), self.body(&question), cap), (worst, false)).await {
+        let (path, body) = (self.path(false), self.body(&proof::as_developer(plain.clone())));
+        let came = match self.asked(PricedQuestion { path, body, limit: cap, worst, streamed: false }).await {
             Ok(came) => came,
             Err(why) => return (Err(why), None),
         };
@@ -265,8 +275,9 @@ impl Call<'_> {
             return Ok(Outcome::Absent { why: "the dialect has no embeddings".to_owned() });
         };
         let body = Bytes::from(embedding.write(embedding.form, self.model));
-        let question = (path_of(embedding.form, self.model), body, 0);
-        let came = self.answered(question, (Proof::Embeddings.worst(&self.offer), false)).await?;
+        let path = path_of(embedding.form, self.model);
+        let worst = Proof::Embeddings.worst(&self.offer);
+        let came = self.answered(PricedQuestion { path, body, limit: 0, worst, streamed: false }).await?;
         Ok(match read_vectors(&came.body) {
             Ok(vectors) => proof::judge_vectors(&vectors),
             Err(_) => Outcome::Absent { why: "the answer holds no vectors".to_owned() },

@@ -59,7 +59,9 @@ const NAME_TOKENS: u32 = 16;
 /// The last steps of a check.
 pub async fn run(
     app: &App,
-    (subject, peer, found): (&Subject, &Peer, &Found),
+    subject: &Subject,
+    peer: &Peer,
+    found: &Found,
     extent: &Extent<'_>,
     checked: &mut Checked,
 ) -> Option<()> {
@@ -80,7 +82,7 @@ pub async fn run(
         return Some(());
     };
     let way = way_of(app, subject, found, extent, &model).ok()?;
-    let call = call_of(&way, (subject, peer), extent, (&model, inventory.as_ref()));
+    let call = call_of(&way, subject, peer, extent, &model, inventory.as_ref());
     checked.model = Some(model.clone());
     let chats = call.offer.can(Ability::Chat);
     if chats {
@@ -105,7 +107,9 @@ pub async fn run(
 /// Whether a model answers that is not listed: then the server goes by no name.
 pub async fn answers_to(
     app: &App,
-    (subject, peer, found): (&Subject, &Peer, &Found),
+    subject: &Subject,
+    peer: &Peer,
+    found: &Found,
     extent: &Extent<'_>,
     model: &str,
 ) -> bool {
@@ -113,7 +117,7 @@ pub async fn answers_to(
         return false;
     }
     let Ok(way) = way_of(app, subject, found, extent, model) else { return false };
-    let call = call_of(&way, (subject, peer), extent, (model, None));
+    let call = call_of(&way, subject, peer, extent, model, None);
     let question = proof::plain(model, false, NAME_TOKENS);
     call.whole(&question, proof::worst_of_call(NAME_TOKENS)).await.is_ok_and(|seen| seen.fault.is_none())
 }
@@ -140,9 +144,11 @@ fn way_of<'a>(
 
 fn call_of<'a>(
     way: &'a Way<'a>,
-    (subject, peer): (&'a Subject, &'a Peer),
+    subject: &'a Subject,
+    peer: &'a Peer,
     extent: &'a Extent<'_>,
-    (model, inventory): (&'a str, Option<&Inventory>),
+    model: &'a str,
+    inventory: Option<&Inventory>,
 ) -> Call<'a> {
     let offer = subject.upstream.offers.get(model).cloned().unwrap_or_default();
     let listed = inventory.map(|inventory| inventory.models.iter().map(|model| model.name.clone()).collect());
@@ -255,7 +261,7 @@ async fn proofs(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
         told.push(match &outcome {
             Outcome::Proven => proof.as_str().to_owned(),
             Outcome::Absent { why } => {
-                judged.findings.push(proof::finding(proof, why, (call.model, &call.offer), read));
+                judged.findings.push(proof::finding(proof, why, call.model, &call.offer, read));
                 format!("not {}", proof.as_str())
             }
         });

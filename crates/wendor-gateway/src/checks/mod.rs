@@ -150,7 +150,7 @@ async fn steps(app: &App, subject: &Subject, extent: &Extent<'_>, checked: &mut 
     checked.take(StepReport::of(Step::Settings, upstream.address.as_str(), judged, 0))?;
     let (peer, asks_for_ours) = reached(app, subject, checked).await?;
     let peer = peer.within(extent.time).quietly(subject.quiet.clone());
-    let found = spoken(app, subject, (&peer, asks_for_ours), checked).await?;
+    let found = spoken(app, subject, &peer, asks_for_ours, checked).await?;
     checked.found = Some(found.clone());
     let listed = admitted(subject, &peer, &found, checked).await?;
     checked.begins(Step::Models);
@@ -159,10 +159,10 @@ async fn steps(app: &App, subject: &Subject, extent: &Extent<'_>, checked: &mut 
         Some(heard) => Some(look::read(&peer, &found, &heard, subject.credential.as_ref(), &upstream.auth).await),
         None => None,
     };
-    let judged = judge_models(app, (subject, &peer, &found), extent, inventory.as_ref()).await;
+    let judged = judge_models(app, subject, &peer, &found, extent, inventory.as_ref()).await;
     checked.inventory = inventory;
     checked.take(StepReport::of(Step::Models, speech::listing_path(found.dialect), judged, since(start)))?;
-    calls::run(app, (subject, &peer, &found), extent, checked).await
+    calls::run(app, subject, &peer, &found, extent, checked).await
 }
 
 /// Name, connection, encryption. Says beside whether a certificate of ours was asked for.
@@ -206,7 +206,7 @@ async fn encrypted(app: &App, subject: &Subject, to: SocketAddr) -> (Tls, Peer) 
         return (Tls::NotAskedFor, peer);
     }
     let identity = subject.identity.as_ref().ok().and_then(Option::as_ref);
-    let seen = tls::look(app, (upstream, identity), to).await;
+    let seen = tls::look(app, upstream, identity, to).await;
     let verifier = app.trust.verifier(upstream.certificate.as_ref());
     let config = app.trust.config_showing(verifier, Arc::new(Showing::of(identity)));
     (seen, peer.encrypted(config))
@@ -216,7 +216,8 @@ async fn encrypted(app: &App, subject: &Subject, to: SocketAddr) -> (Tls, Peer) 
 async fn spoken(
     app: &App,
     subject: &Subject,
-    (peer, asks_for_ours): (&Peer, bool),
+    peer: &Peer,
+    asks_for_ours: bool,
     checked: &mut Checked,
 ) -> Option<Found> {
     let (address, stated) = (&subject.upstream.address, subject.stated);
@@ -247,10 +248,10 @@ async fn spoken(
     let mut looks = Looks::default();
     looks.add(speech::Place { url: address.endpoint(path) }, first.ok());
     let wanted = Wanted { only_here: false, stated, model: &model };
-    let mut found = search(peer, (address, wanted), Credentials::None, &mut looks).await;
+    let mut found = search(peer, address, wanted, Credentials::None, &mut looks).await;
     if subject.credential.is_some() && found.as_ref().is_none_or(|found| found.address != *address) {
         let wanted = Wanted { only_here: true, ..wanted };
-        let there = search(peer, (address, wanted), with_key, &mut Looks::default()).await;
+        let there = search(peer, address, wanted, with_key, &mut Looks::default()).await;
         found = there.map(|there| Found { lists: there.lists.for_those_with_a_key(), ..there }).or(found);
     }
     let judged = speech::judge_path(address, stated, found.as_ref(), &looks);
@@ -262,7 +263,8 @@ async fn spoken(
 /// Looks at one place after the other until it is known where the API is.
 async fn search(
     peer: &Peer,
-    (address, wanted): (&Address, Wanted<'_>),
+    address: &Address,
+    wanted: Wanted<'_>,
     credentials: Credentials<'_>,
     looks: &mut Looks,
 ) -> Option<Found> {
@@ -327,7 +329,7 @@ async fn judge_key(subject: &Subject, peer: &Peer, found: &Found, heard: Option<
         return (None, Judged::well("not known before the first answer: there is no listing"));
     }
     let url = found.address.endpoint(speech::listing_path(found.dialect));
-    if let Some(auth) = elsewhere(subject, peer, (&url, &heard)).await {
+    if let Some(auth) = elsewhere(subject, peer, &url, &heard).await {
         let way = String::from(auth.clone());
         let says = format!("{} refuses the key where it is sent now and accepts it as `{way}`.", peer.host());
         let remedy = Remedy::change(format!("Send it as `{way}`"), Change::Auth { to: auth });
@@ -376,7 +378,7 @@ async fn without_listing(subject: &Subject, peer: &Peer, found: &Found) -> Judge
 }
 
 /// Another place in which the key is accepted, if there is one: one that the refusal names goes first. The peer is the verified one.
-async fn elsewhere(subject: &Subject, peer: &Peer, (url, refused): (&str, &Heard)) -> Option<Auth> {
+async fn elsewhere(subject: &Subject, peer: &Peer, url: &str, refused: &Heard) -> Option<Auth> {
     let secret = subject.credential.as_ref()?;
     let mut ways: Vec<Auth> = refusal::named_key_header(refused).into_iter().map(Auth::Header).collect();
     ways.extend([
@@ -402,7 +404,9 @@ fn asked<'a>(subject: &Subject, peer: &'a Peer) -> Asked<'a> {
 
 async fn judge_models(
     app: &App,
-    (subject, peer, found): (&Subject, &Peer, &Found),
+    subject: &Subject,
+    peer: &Peer,
+    found: &Found,
     extent: &Extent<'_>,
     inventory: Option<&Inventory>,
 ) -> Judged {
@@ -417,7 +421,7 @@ async fn judge_models(
             .keys()
             .find(|model| !inventory.models.iter().any(|seen| listing::is_called(&seen.name, model)));
         if let Some(model) = missing
-            && calls::answers_to(app, (subject, peer, found), extent, model).await
+            && calls::answers_to(app, subject, peer, found, extent, model).await
         {
             *finding = listing::any_name(model, &names);
         }

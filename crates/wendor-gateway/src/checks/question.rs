@@ -214,7 +214,7 @@ impl Way<'_> {
             Ok(Reply::Rejected(_)) => ear.close(dialect, Ok(()), None),
             Ok(Reply::Whole(reply)) => ear.close(dialect, Ok(()), Some(reply.bytes)),
             Ok(Reply::Stream(open)) => {
-                let ended = to_the_end(*open, &ear, (self.deadlines.between_events, self.time.until)).await;
+                let ended = to_the_end(*open, &ear, self.deadlines.between_events, self.time.until).await;
                 ear.close(dialect, ended, None)
             }
         };
@@ -240,7 +240,7 @@ impl Way<'_> {
             seals: SealDomain::unmarked(),
             output_cap: None,
         };
-        let sending = sending::prepare(&request, &content, (&question.body, None), (offer, &target));
+        let sending = sending::prepare(&request, &content, &question.body, None, offer, &target);
         if sending.is_streamed {
             ear.heard.borrow_mut().listener = Some(Listener::of(upstream.dialect, question.limit));
         }
@@ -262,7 +262,7 @@ impl Way<'_> {
             hearing: ear,
         };
         let client =
-            self.clients.with_connect(self.deadlines.connect, (upstream.certificate.as_ref(), self.identity.as_ref()));
+            self.clients.with_connect(self.deadlines.connect, upstream.certificate.as_ref(), self.identity.as_ref());
         let share = Arc::new(Sharing::of(0).part(None));
         exchange(&client, &one, Pieces::new(sending.pieces, share)).await
     }
@@ -282,7 +282,7 @@ impl Way<'_> {
 }
 
 /// Reads a stream to its end, or as far as it may be read.
-async fn to_the_end(open: OpenStream, ear: &Ear, (between_events, until): (Duration, Instant)) -> Result<(), Failure> {
+async fn to_the_end(open: OpenStream, ear: &Ear, between_events: Duration, until: Instant) -> Result<(), Failure> {
     let OpenStream { first, last, body, mut passage } = open;
     let Some(mut body) = body.filter(|_| last.is_none()) else {
         // One that was made of a whole answer: it was not overheard as a stream.

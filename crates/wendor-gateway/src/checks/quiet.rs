@@ -40,7 +40,7 @@ pub struct Busy(pub u32);
 impl Quiet {
     /// At that upstream, for `who` looks.
     #[must_use]
-    pub fn at(app: &App, (name, upstream): (&Name, &Upstream), who: &Name) -> Self {
+    pub fn at(app: &App, name: &Name, upstream: &Upstream, who: &Name) -> Self {
         let limits = room_limits(upstream, app.now_serving().catalogue.teams.len());
         let serves_several = upstream.serves_several();
         Self { state: app.fleet.upstream(name), serves_several, limits, who: who.clone() }

@@ -128,18 +128,18 @@ pub async fn begin<'a>(
 impl Spending<'_> {
     /// Records how it went. A call that was answered and did not say what it used counts as its worst case.
     pub async fn settle(mut self, end: CallEnd) {
-        let used = match (end.usage, end.answered) {
+        let (tokens, counted) = match (end.usage, end.answered) {
             (Some(usage), _) => (usage, Counted::Reported),
             (None, false) => (TokenCounts::default(), Counted::Reported),
             (None, true) => (self.worst, Counted::Estimated),
         };
         let how = if end.answered { End::Proper } else { End::NotAnswered };
-        if let Some(written) = self.close(used, how, end) {
+        if let Some(written) = self.close(tokens, counted, how, end) {
             written.wait().await;
         }
     }
 
-    fn close(&mut self, (tokens, counted): (TokenCounts, Counted), how: End, end: CallEnd) -> Option<Written> {
+    fn close(&mut self, tokens: TokenCounts, counted: Counted, how: End, end: CallEnd) -> Option<Written> {
         let (held, slot) = self.room.take()?;
         let cost = match (tokens == TokenCounts::default(), &self.rate) {
             (true, _) => Some(Cost::default()),
@@ -185,6 +185,6 @@ impl Drop for Spending<'_> {
         let whole_ms = u64::try_from(self.started.elapsed().as_millis()).unwrap_or(u64::MAX);
         let end = CallEnd { whole_ms, ..CallEnd::default() };
         // Nobody is left to wait for it; the entry is on its way to the spool.
-        drop(self.close((self.worst, Counted::Estimated), End::Cancelled, end));
+        drop(self.close(self.worst, Counted::Estimated, End::Cancelled, end));
     }
 }

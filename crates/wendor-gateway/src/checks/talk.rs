@@ -178,13 +178,14 @@ impl Peer {
     /// [`NotHeard`].
     pub async fn ask(
         &self,
-        (method, url): (Method, &str),
+        method: Method,
+        url: &str,
         credentials: Credentials<'_>,
         body: Bytes,
         patience: Duration,
     ) -> Result<Answer, NotHeard> {
         let until = tokio::time::Instant::now() + patience;
-        let request = self.request((method, url), credentials, body).ok_or(NotHeard::NoConnection)?;
+        let request = self.request(method, url, credentials, body).ok_or(NotHeard::NoConnection)?;
         let line = self.line().await?;
         let (mut sender, connection) = http1::handshake(TokioIo::new(line)).await.map_err(|_| NotHeard::Broke)?;
         let mut tasks = JoinSet::new();
@@ -201,7 +202,8 @@ impl Peer {
 
     fn request(
         &self,
-        (method, url): (Method, &str),
+        method: Method,
+        url: &str,
         credentials: Credentials<'_>,
         body: Bytes,
     ) -> Option<Request<Full<Bytes>>> {
@@ -238,7 +240,7 @@ impl Peer {
     /// [`NotHeard`].
     pub async fn get(&self, url: &str, credentials: Credentials<'_>) -> Answered {
         let _room = self.room().await?;
-        let answer = self.ask((Method::GET, url), credentials, Bytes::new(), self.look()).await?;
+        let answer = self.ask(Method::GET, url, credentials, Bytes::new(), self.look()).await?;
         answer.heard(self.look()).await
     }
 
@@ -248,12 +250,12 @@ impl Peer {
     /// [`NotHeard`].
     pub async fn post(&self, url: &str, credentials: Credentials<'_>, body: Bytes, patience: Duration) -> Answered {
         let _room = self.room().await?;
-        self.ask((Method::POST, url), credentials, body, patience).await?.heard(patience).await
+        self.ask(Method::POST, url, credentials, body, patience).await?.heard(patience).await
     }
 
     /// What the server's clock says.
     pub async fn clock(&self, url: &str) -> Option<DateTime<Utc>> {
-        let answer = self.ask((Method::GET, url), Credentials::None, Bytes::new(), LOOK).await.ok()?;
+        let answer = self.ask(Method::GET, url, Credentials::None, Bytes::new(), LOOK).await.ok()?;
         let date = answer.response.headers().get(header::DATE)?.to_str().ok()?;
         DateTime::parse_from_rfc2822(date).ok().map(|date| date.to_utc())
     }

@@ -37,7 +37,7 @@ enum Ended {
 const REFUSAL: Duration = Duration::from_millis(300);
 
 /// Looks at the encryption of `to`, as somebody who shows `identity`, if that is asked for.
-pub async fn look(app: &App, (upstream, identity): (&Upstream, Option<&Identity>), to: SocketAddr) -> Tls {
+pub async fn look(app: &App, upstream: &Upstream, identity: Option<&Identity>, to: SocketAddr) -> Tls {
     let watching = Arc::new(Watching::over(app.trust.verifier(upstream.certificate.as_ref())));
     let showing = Arc::new(Showing::of(identity));
     let host = upstream.address.host();

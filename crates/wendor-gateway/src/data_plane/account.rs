@@ -17,6 +17,7 @@ use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::call::Call;
 use super::marks::Marks;
+use super::progress::Counts;
 use crate::app::App;
 use crate::gate::{Ask, Gate, Limits, NoRoom};
 use crate::snapshot::Snapshot;
@@ -149,15 +150,24 @@ impl Used {
     }
 }
 
+/// Who is served somewhere, and how much room there is.
+#[derive(Clone, Debug)]
+pub struct GateRoom {
+    /// Who is served.
+    pub gate: Arc<Gate>,
+    /// How much room.
+    pub limits: Limits,
+}
+
 /// What a request asks of room at an offer.
 #[derive(Debug)]
 pub struct RoomAsked {
     /// What it asks for.
     pub ask: Ask<Name>,
     /// Who is served at the upstream, and how much room there is.
-    pub upstream: (Arc<Gate>, Limits),
+    pub upstream: GateRoom,
     /// The same of the offer, where it has limits of its own.
-    pub offer: Option<(Arc<Gate>, Limits)>,
+    pub offer: Option<GateRoom>,
 }
 
 impl RoomAsked {
@@ -167,7 +177,7 @@ impl RoomAsked {
     /// [`NoRoom`], why not.
     pub fn look(&self) -> Result<(), NoRoom> {
         let mut gates = self.offer.iter().chain([&self.upstream]);
-        gates.try_for_each(|(gate, limits)| gate.look(&self.ask, *limits))
+        gates.try_for_each(|room| room.gate.look(&self.ask, room.limits))
     }
 }
 
@@ -182,7 +192,8 @@ impl Account {
     /// Nothing used costs nothing; something used at an offer without a rate is unpriced. Images that the upstream has counted in
     /// its tokens are priced by the piece only where the offer has a rate for them.
     #[must_use]
-    pub fn priced(&self, offer: &OfferName, (tokens, images, counted): (TokenCounts, Images, Counted)) -> Used {
+    pub fn priced(&self, offer: &OfferName, counts: Counts) -> Used {
+        let Counts { tokens, images, counted } = counts;
         let used = Used { tokens, images, counted, cost: Some(Cost::default()) };
         if used.is_nothing() {
             return used;
@@ -251,8 +262,11 @@ impl Account {
         let limits = room_limits(upstream, self.snapshot.catalogue.teams.len());
         let of_offer = Limits { streams: None, tokens: None, a_minute: offered.a_minute(), ..limits };
         let state = self.app.fleet.upstream(name.upstream());
-        let offer_gate = state.offer(name.model()).gate(of_offer.a_minute).map(|gate| (gate.clone(), of_offer));
-        Some(RoomAsked { ask, upstream: (state.gate().clone(), limits), offer: offer_gate })
+        let offer_gate = state
+            .offer(name.model())
+            .gate(of_offer.a_minute)
+            .map(|gate| GateRoom { gate: gate.clone(), limits: of_offer });
+        Some(RoomAsked { ask, upstream: GateRoom { gate: state.gate().clone(), limits }, offer: offer_gate })
     }
 
     /// A number that differs by request, for choices by chance.

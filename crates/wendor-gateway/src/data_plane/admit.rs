@@ -144,11 +144,11 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     Refusal::of_page(call.page.foreign_to(route))?;
     let content = content_of(&snapshot, route, &request, &body.bytes)?;
     let places = places(app, &key, team, route_name)?;
-    let fetched = images::fetched(app, (&snapshot, route), &content, &key.team).await?;
+    let fetched = images::fetched(app, &snapshot, route, &content, &key.team).await?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
     let asked_for = asked_for(&request);
     let worst = worst_case(app, &snapshot, route, asked_for);
-    let held = reserve(app, call, &key, (&snapshot, route_name), worst).await?;
+    let held = reserve(app, call, &key, &snapshot, route_name, worst).await?;
     let account = Account {
         app: app.clone(),
         call: call.clone(),
@@ -390,7 +390,8 @@ async fn reserve(
     app: &App,
     call: &Call,
     key: &AppKey,
-    (snapshot, route): (&Snapshot, &Name),
+    snapshot: &Snapshot,
+    route: &Name,
     worst: WorstCase,
 ) -> Result<Vec<Held>, Refusal> {
     let mut held = Vec::with_capacity(4);

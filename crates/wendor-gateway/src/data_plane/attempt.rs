@@ -221,7 +221,7 @@ impl<'s> Walk<'s> {
             || matches!(turn.mode, Mode::Held(_))
             || self.body.as_ref().is_some_and(|body| body.bytes.len() <= KEPT_FOR_A_SECOND_TRY);
         let sent = if is_kept { self.body.clone() } else { self.body.take() }?;
-        Some(Launch::prepare(&mut self.ticket, &self.common, (&turn.planned.offer, deadlines), sent))
+        Some(Launch::prepare(&mut self.ticket, &self.common, &turn.planned.offer, deadlines, sent))
     }
 
     /// Whether another offer is tried after one that rejects the request: then the rejection is kept, should nobody else answer.

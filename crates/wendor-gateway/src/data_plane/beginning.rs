@@ -1,7 +1,6 @@
 //! How an attempt begins: its offer may be asked, there is room for it at its upstream (waited for where it is), in the budget of extra attempts, in
 //! the spool and in the quotas.
 
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
@@ -13,14 +12,14 @@ use wendor_core::routing::queue::QueueFull;
 use wendor_core::routing::reason::Reason;
 use wendor_core::routing::retries::Exhausted;
 
-use super::account::RoomAsked;
+use super::account::{GateRoom, RoomAsked};
 use super::course::{Mode, NotBegun, Turn, may_be_asked};
 use super::open_attempt::{OpenAttempt, Taken};
 use super::refusal::{Caller, QuotaFull, Refusal};
 use super::ticket::Ticket;
 use crate::allowances::Held;
 use crate::fleet::Asked;
-use crate::gate::{Ask, AttemptRoom, Gate, Limits, NoRoom, Permit, Place};
+use crate::gate::{Ask, AttemptRoom, NoRoom, Permit, Place};
 use crate::under_way::Step;
 
 impl Ticket {
@@ -76,21 +75,22 @@ impl Ticket {
         let RoomAsked { ask, upstream, offer } = self.account.ask_at(name).ok_or(NotBegun::NoRoom)?;
         let until = Instant::now() + wait;
         let offer = match offer {
-            Some(gate) => Some(self.room_at(name, (&ask, gate), wait).await?),
+            Some(gate) => Some(self.room_at(name, &ask, &gate, wait).await?),
             None => None,
         };
         let left = until.saturating_duration_since(Instant::now());
-        let upstream = self.room_at(name, (&ask, upstream), left).await?;
+        let upstream = self.room_at(name, &ask, &upstream, left).await?;
         Ok(AttemptRoom { upstream, offer })
     }
 
     async fn room_at(
         &mut self,
         offer: &OfferName,
-        (ask, (gate, limits)): (&Ask<Name>, (Arc<Gate>, Limits)),
+        ask: &Ask<Name>,
+        GateRoom { gate, limits }: &GateRoom,
         wait: Duration,
     ) -> Result<Permit, NotBegun> {
-        match gate.take(ask.clone(), limits) {
+        match gate.take(ask.clone(), *limits) {
             Ok(permit) => return Ok(permit),
             Err(_) if wait.is_zero() => return Err(NotBegun::NoRoom),
             // It would wait in vain.
@@ -100,7 +100,7 @@ impl Ticket {
         let full = |full: QueueFull| {
             NotBegun::LeftOut(Reason::QueueFull { waiting: u32::try_from(full.waiting).unwrap_or(u32::MAX) })
         };
-        let waiting = gate.wait(ask, limits).map_err(full)?;
+        let waiting = gate.wait(ask, *limits).map_err(full)?;
         let began_ms = self.call().elapsed_ms();
         self.begin_wait(offer, WaitFor::Room, Some(waiting.place()));
         let permit = tokio::time::timeout(wait, waiting.permit()).await;

@@ -36,7 +36,7 @@ pub struct ReadBody {
 /// # Errors
 /// When it is too large, breaks off, takes too long, or there is no memory for it now.
 pub async fn read(app: &App, payload: Payload, declared: Option<usize>, team: &Name) -> Result<ReadBody, Refusal> {
-    read_within(app, payload, (declared, Some(team.clone())), (app.settings.bodies.largest, BODY_TIME)).await
+    read_within(app, payload, declared, Some(team.clone()), app.settings.bodies.largest, BODY_TIME).await
 }
 
 /// Reads a body of at most `limit` bytes within `time`.
@@ -46,13 +46,15 @@ pub async fn read(app: &App, payload: Payload, declared: Option<usize>, team: &N
 pub async fn read_within(
     app: &App,
     payload: Payload,
-    (declared, who): (Option<usize>, Who),
-    (limit, time): (usize, Duration),
+    declared: Option<usize>,
+    who: Who,
+    limit: usize,
+    time: Duration,
 ) -> Result<ReadBody, Refusal> {
     if declared.is_some_and(|length| length > limit) {
         return Err(Refusal::BodyTooLarge(limit));
     }
-    match tokio::time::timeout(time, collect(app, payload, (declared.unwrap_or(0), who), limit)).await {
+    match tokio::time::timeout(time, collect(app, payload, declared.unwrap_or(0), who, limit)).await {
         Ok(read) => read,
         Err(_elapsed) => Err(Refusal::BodyTooSlow),
     }
@@ -61,7 +63,8 @@ pub async fn read_within(
 async fn collect(
     app: &App,
     mut payload: Payload,
-    (declared, who): (usize, Who),
+    declared: usize,
+    who: Who,
     limit: usize,
 ) -> Result<ReadBody, Refusal> {
     let (teams, least) =

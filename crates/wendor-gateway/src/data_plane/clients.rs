@@ -56,9 +56,10 @@ impl Clients {
     pub fn with_connect(
         &self,
         connect: Duration,
-        (pin, identity): (Option<&Fingerprint>, Option<&Identity>),
+        pin: Option<&Fingerprint>,
+        identity: Option<&Identity>,
     ) -> HttpClient {
-        let build = || build(connect, &self.trust, (pin, identity), self.hosts.clone());
+        let build = || build(connect, &self.trust, pin, identity, self.hosts.clone());
         if pin.is_none() && identity.is_none() {
             return self.usual.borrow_mut().entry(connect).or_insert_with(build).clone();
         }
@@ -70,7 +71,8 @@ impl Clients {
 fn build(
     connect: Duration,
     trust: &Trust,
-    (pin, identity): (Option<&Fingerprint>, Option<&Identity>),
+    pin: Option<&Fingerprint>,
+    identity: Option<&Identity>,
     hosts: Hosts,
 ) -> HttpClient {
     let mut tcp = HttpConnector::new_with_resolver(hosts);

@@ -174,7 +174,7 @@ impl WholeReply {
 pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Result<Reply, Failure> {
     let request = one
         .outlet
-        .request(body, one.path, (accept(one.is_streamed), one.headers))
+        .request(body, one.path, accept(one.is_streamed), one.headers)
         .map_err(|error| Failure::new(FailureKind::Misconfigured, error.to_string()))?;
     let request = match one.form {
         Some(form) => with_type(request, form),
@@ -194,13 +194,13 @@ pub async fn exchange(client: &HttpClient, one: &Try<'_>, body: Pieces) -> Resul
         {
             return Ok(Reply::Whole(estimated_count(one)));
         }
-        return refused(response, kind, (until, one)).await;
+        return refused(response, kind, until, one).await;
     }
     one.seen.begun();
     match (one.is_streamed, one.request.delivery != Delivery::Whole) {
         (true, true) => {
             // Boxed: requests that do not stream wait for their answer without the room that this takes.
-            let stream = Box::pin(first_event(response, one, (until, patience))).await?;
+            let stream = Box::pin(first_event(response, one, until, patience)).await?;
             Ok(Reply::Stream(Box::new(stream)))
         }
         (true, false) => gathered(response, one).await.map(Reply::Whole),
@@ -230,12 +230,13 @@ fn accept(is_streamed: bool) -> &'static str {
 async fn refused(
     response: Response<Incoming>,
     kind: FailureKind,
-    (until, one): (Instant, &Try<'_>),
+    until: Instant,
+    one: &Try<'_>,
 ) -> Result<Reply, Failure> {
     let status = response.status().as_u16();
     if kind.fault() != Fault::App {
         let after = retry_after(response.headers(), one.now);
-        let reason = reason_of(response, (until, one)).await;
+        let reason = reason_of(response, until, one).await;
         one.hearing.bytes(&reason);
         let loads = status == 503 && is_loading(&reason);
         return Err(if loads { Failure::loading(after) } else { Failure::of_status(status, after) });
@@ -248,7 +249,7 @@ async fn refused(
 }
 
 /// The reason that comes with a failure, as far as it comes at once: that of a server that is not available, or where somebody wants it.
-async fn reason_of(response: Response<Incoming>, (until, one): (Instant, &Try<'_>)) -> Bytes {
+async fn reason_of(response: Response<Incoming>, until: Instant, one: &Try<'_>) -> Bytes {
     let (most, time) = match (one.hearing.wants_reasons(), response.status().as_u16()) {
         (true, _) => (WHY_WANTED_BYTES, WHY_WANTED_TIME),
         (false, 503) => (WHY_UNAVAILABLE_BYTES, WHY_UNAVAILABLE_TIME),
@@ -389,7 +390,8 @@ async fn taken_apart(response: Response<Incoming>, one: &Try<'_>) -> Result<Open
 async fn first_event(
     response: Response<Incoming>,
     one: &Try<'_>,
-    (until, patience): (Instant, Duration),
+    until: Instant,
+    patience: Duration,
 ) -> Result<OpenStream, Failure> {
     let malformed = |why: &str| Failure::new(FailureKind::Malformed, why);
     let content_type =

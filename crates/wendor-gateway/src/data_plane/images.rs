@@ -99,7 +99,8 @@ fn client(trust: &Trust, hosts: Hosts) -> Fetching {
 /// [`Refusal::BadRequest`] that names the image that could not be had, and why.
 pub async fn fetched(
     app: &App,
-    (snapshot, route): (&Snapshot, &Route),
+    snapshot: &Snapshot,
+    route: &Route,
     content: &Content,
     team: &Name,
 ) -> Result<Option<Fetched>, Refusal> {

@@ -106,9 +106,9 @@ impl LateBody {
     }
 
     fn rejected(&self, reply: RejectedReply, ticket: Box<Ticket>) -> Phase {
-        let (to, answer) = (ticket.call().dialect, (reply.status, reply.bytes.as_ref()));
+        let to = ticket.call().dialect;
         // Whatever its dialect: its own words are a body, and in a stream they are told in ours.
-        let told = rejection::told(answer, ticket.id().as_str());
+        let told = rejection::told(reply.status, &reply.bytes, ticket.id().as_str());
         let frames = dialects::of(to).reader().broken_off(&told);
         Phase::Ending(Box::pin(async move {
             ticket.settle(Outcome::Rejected(reply.status, reply.kind)).wait().await;

@@ -75,16 +75,17 @@ impl Launch {
     pub fn prepare(
         ticket: &mut Ticket,
         common: &Common,
-        (offer, deadlines): (&OfferName, Deadlines),
+        offer: &OfferName,
+        deadlines: Deadlines,
         body: ReadBody,
     ) -> Result<Self, Failure> {
         let account = ticket.account.clone();
         let (upstream, offered) = account.snapshot.catalogue.offer(offer).ok_or_else(missing)?;
         let content = content_for(&common.content, common.fetched.as_ref(), offered);
-        let target = target_of(&account.snapshot, offer, (upstream, offered));
+        let target = target_of(&account.snapshot, offer, upstream, offered);
         let ReadBody { bytes, share } = body;
         let cap = account.sends_cap.then(|| output_cap(&account.snapshot, offer));
-        let sending = sending::prepare(&common.request, content, (&bytes, cap), (offered, &target));
+        let sending = sending::prepare(&common.request, content, &bytes, cap, offered, &target);
         // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
         drop(bytes);
         ticket.asking(sending.is_streamed, sending.changes);
@@ -128,7 +129,7 @@ impl Launch {
             path: self.path.as_deref(),
             form: form.as_ref(),
             is_streamed: self.is_streamed,
-            head: &|| head_of(&account, (&request, &content), &offer),
+            head: &|| head_of(&account, &request, &content, &offer),
             deadlines,
             whole_until: self.whole_until,
             now: account.app.clock.now(),
@@ -138,7 +139,7 @@ impl Launch {
             hearing: &Limits { account: &account, offer: &offer },
         };
         let identity = snapshot.identity(offer.upstream());
-        let client = clients.with_connect(deadlines.connect, (upstream.certificate.as_ref(), identity));
+        let client = clients.with_connect(deadlines.connect, upstream.certificate.as_ref(), identity);
         let reply = exchange(&client, &one, Pieces::new(pieces, share).telling(seen.clone())).await;
         let (Err(failure), Some((pieces, share))) = (&reply, spare) else { return reply };
         let again = match again(failure, &one, previous) {
@@ -201,7 +202,7 @@ fn attempt_headers(ticket: &Ticket, upstream: &Upstream) -> AttemptHeaders {
 }
 
 /// What an answer has to say of itself, whatever dialect it comes from.
-fn head_of(account: &Account, (request, content): (&AppRequest, &Content), offer: &OfferName) -> AnswerHead {
+fn head_of(account: &Account, request: &AppRequest, content: &Content, offer: &OfferName) -> AnswerHead {
     let usage_frame = match request.delivery {
         Delivery::Streamed(usage_frame) => usage_frame,
         Delivery::Whole => UsageFrame::Asked,

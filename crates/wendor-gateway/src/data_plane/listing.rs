@@ -51,7 +51,7 @@ pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<S
         | Kind::Embed(..)
         | Kind::Passed(_) => None,
     };
-    let listed = list(&app, &request, &call, (&endpoint.kind, wanted.as_deref()));
+    let listed = list(&app, &request, &call, &endpoint.kind, wanted.as_deref());
     let response = match listed {
         Ok(body) => {
             let mut response = HttpResponse::Ok();
@@ -76,7 +76,8 @@ fn list(
     app: &App,
     request: &ServiceRequest,
     call: &Call,
-    (kind, wanted): (&Kind, Option<&str>),
+    kind: &Kind,
+    wanted: Option<&str>,
 ) -> Result<String, Refusal> {
     let (snapshot, key) = allowed(app, request, call)?;
     let (key, allowed) = (&*key, routes_of(&snapshot, &key));
@@ -112,7 +113,7 @@ fn listed<'n>(snapshot: &Snapshot, name: &'n Name, made_at: DateTime<Utc>) -> Li
 
 /// The model that a body names.
 async fn named_in_body(app: &App, request: &mut ServiceRequest) -> String {
-    let read = body::read_within(app, request.take_payload(), (None, None), (MAX_BODY, BODY_TIME)).await;
+    let read = body::read_within(app, request.take_payload(), None, None, MAX_BODY, BODY_TIME).await;
     let body = read.map(|read| read.bytes).unwrap_or_default();
     let found = members(&body).unwrap_or_default();
     let member = found.iter().find(|member| member.name == "model" || member.name == "name");

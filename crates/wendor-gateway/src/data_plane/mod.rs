@@ -119,7 +119,7 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     let_go_of_head(&mut request);
     let served = tokio::select! {
         biased;
-        served = caught(serve(&app, &call, (asked, payload), &clients)) => served,
+        served = caught(serve(&app, &call, asked, payload, &clients)) => served,
         () = app.stopping.over() => Ok(Err(Refusal::Stopped)),
     };
     let mut response = match served {
@@ -163,7 +163,8 @@ fn estimated_count(call: &Call, admitted: Admitted) -> HttpResponse {
 async fn serve(
     app: &Arc<App>,
     call: &Call,
-    (asked, payload): (Asked, Payload),
+    asked: Asked,
+    payload: Payload,
     clients: &web::Data<Clients>,
 ) -> Result<HttpResponse, Refusal> {
     let mut admitted = admit::admit(app, call, asked, payload).await?;

@@ -90,7 +90,8 @@ impl Outlet {
         &self,
         body: Pieces,
         path: Option<&str>,
-        (accept, headers): (&'static str, &AttemptHeaders),
+        accept: &'static str,
+        headers: &AttemptHeaders,
     ) -> Result<Request<Pieces>, NotARequest> {
         let mut request = Request::new(body);
         *request.method_mut() = Method::POST;
@@ -177,7 +178,7 @@ mod tests {
         let own = vec![(HeaderName::from_static("x-harbour"), HeaderValue::from_static("elsewhere"))];
         let (id, trace) = (HeaderValue::from_static("an-id"), HeaderValue::from_static("a-trace"));
         let headers = AttemptHeaders { request: id, trace, own };
-        let request = outlet.request(body, None, ("application/json", &headers)).unwrap();
+        let request = outlet.request(body, None, "application/json", &headers).unwrap();
         assert_eq!(request.uri().path_and_query().unwrap().as_str(), path);
         let header = |name: &str| request.headers().get(name).map(|value| value.to_str().unwrap());
         if let Some((name, value)) = sent {

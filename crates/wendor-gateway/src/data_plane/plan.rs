@@ -82,9 +82,9 @@ pub fn plan_of(subject: Subject<'_>) -> (Plan, UnfitOffers) {
 fn cannot_serve(subject: Subject<'_>, name: &OfferName, is_strict: bool) -> Option<Unfit> {
     let snapshot = &subject.account.snapshot;
     let (upstream, offer) = snapshot.catalogue.offer(name)?;
-    let target = target_of(snapshot, name, (upstream, offer));
+    let target = target_of(snapshot, name, upstream, offer);
     let content = content_for(subject.content, subject.fetched, offer);
-    fit(subject.request, content, (offer, &target), is_strict).err()
+    fit(subject.request, content, offer, &target, is_strict).err()
 }
 
 /// Why nothing goes to an offer for now: its upstream is drained, or it is pinned to weights that are not served there.
@@ -106,8 +106,10 @@ pub fn view(account: &Account, offer: &OfferName) -> OfferView {
     let worst = account.worst_at(offer);
     let rate = account.rate(offer);
     let asked = account.ask_at(offer);
-    let of =
-        asked.as_ref().and_then(|asked| asked.upstream.1.streams).map(|all| u32::try_from(all).unwrap_or(u32::MAX));
+    let of = asked
+        .as_ref()
+        .and_then(|asked| asked.upstream.limits.streams)
+        .map(|all| u32::try_from(all).unwrap_or(u32::MAX));
     OfferView {
         asking: fleet.asking(offer, account.call.arrived_at),
         streams: Streams { open: upstream.gate().fullness().streams, of },
@@ -121,11 +123,7 @@ pub fn view(account: &Account, offer: &OfferName) -> OfferView {
 
 /// What translation and verdict have to know of an offer.
 #[must_use]
-pub fn target_of<'a>(
-    snapshot: &Snapshot,
-    name: &'a OfferName,
-    (upstream, offer): (&Upstream, &'a Offer),
-) -> Target<'a> {
+pub fn target_of<'a>(snapshot: &Snapshot, name: &'a OfferName, upstream: &Upstream, offer: &'a Offer) -> Target<'a> {
     Target {
         dialect: upstream.dialect,
         model: name.model(),

@@ -30,6 +30,17 @@ pub struct Progress {
     pub is_finished: bool,
 }
 
+/// What an answer used, before it is priced.
+#[derive(Clone, Copy, Debug)]
+pub struct Counts {
+    /// Tokens.
+    pub tokens: TokenCounts,
+    /// Images.
+    pub images: Images,
+    /// Where both come from.
+    pub counted: Counted,
+}
+
 impl Progress {
     /// What is known of an answer.
     #[must_use]
@@ -46,7 +57,7 @@ impl Progress {
 
     /// What it used, having come so far.
     #[must_use]
-    pub fn used(&self, reach: Reach, input_estimate: u64) -> (TokenCounts, Images, Counted) {
+    pub fn used(&self, reach: Reach, input_estimate: u64) -> Counts {
         match reach {
             Reach::Whole => self.answered(input_estimate),
             Reach::Part => self.unfinished(input_estimate),
@@ -54,24 +65,28 @@ impl Progress {
     }
 
     /// What an answer that came to its end used: as reported, or as estimated by what came.
-    fn answered(&self, input_estimate: u64) -> (TokenCounts, Images, Counted) {
+    fn answered(&self, input_estimate: u64) -> Counts {
         match self.usage {
-            Some(usage) => (usage, self.images, Counted::Reported),
-            None => (self.estimate(input_estimate), self.images, Counted::Estimated),
+            Some(usage) => self.counts(usage, Counted::Reported),
+            None => self.counts(self.estimate(input_estimate), Counted::Estimated),
         }
     }
 
     /// What an answer that did not come to its end used, as far as can be told.
     #[must_use]
-    pub fn unfinished(&self, input_estimate: u64) -> (TokenCounts, Images, Counted) {
+    pub fn unfinished(&self, input_estimate: u64) -> Counts {
         match self.usage {
             // The model was done: what it reported then is all of it, whatever became of the rest of the way.
-            Some(usage) if self.is_finished => (usage, self.images, Counted::Reported),
+            Some(usage) if self.is_finished => self.counts(usage, Counted::Reported),
             usage => {
                 let tokens = TokenCounts::unfinished(usage, self.estimate(input_estimate));
-                (tokens, self.images, Counted::Estimated)
+                self.counts(tokens, Counted::Estimated)
             }
         }
+    }
+
+    fn counts(&self, tokens: TokenCounts, counted: Counted) -> Counts {
+        Counts { tokens, images: self.images, counted }
     }
 
     fn estimate(&self, input: u64) -> TokenCounts {
@@ -150,7 +165,7 @@ mod tests {
         #[case] counted: Counted,
     ) {
         let progress = Progress { usage, output_bytes, is_finished, ..Progress::default() };
-        let (found, _, from) = progress.unfinished(12);
-        assert_eq!(((found.input, found.output), from), (tokens, counted));
+        let found = progress.unfinished(12);
+        assert_eq!(((found.tokens.input, found.tokens.output), found.counted), (tokens, counted));
     }
 }

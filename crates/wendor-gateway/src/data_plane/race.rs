@@ -86,7 +86,7 @@ impl<'s> Walk<'s> {
         let launched = self.launch(&turn, self.deadlines(stage));
         let launch = match launched {
             Some(Ok(launch)) => launch,
-            Some(Err(failure)) => return self.failed((turn, number), failure),
+            Some(Err(failure)) => return self.failed(turn, number, failure),
             None => return Err(MovesOn(false)),
         };
         let mut first = pin!(launch.run(self.clients));
@@ -103,14 +103,14 @@ impl<'s> Walk<'s> {
             };
             let (ran, is_first) = match event {
                 Event::Bell => {
-                    self.ring((&turn, number), &mut bell, &mut beside).await;
+                    self.ring(&turn, number, &mut bell, &mut beside).await;
                     continue;
                 }
-                Event::First(reply) => (self.came((turn.clone(), number), stage, reply), true),
+                Event::First(reply) => (self.came(turn.clone(), number, stage, reply), true),
                 Event::Second(reply) => {
                     let Some(Beside { turn, number, .. }) = beside.take() else { continue };
                     let stage = self.stage(&turn).unwrap_or(stage);
-                    (self.came((turn, number), stage, reply), false)
+                    (self.came(turn, number, stage, reply), false)
                 }
             };
             has_failed |= is_first;
@@ -123,7 +123,7 @@ impl<'s> Walk<'s> {
     }
 
     /// What is due is done.
-    async fn ring(&mut self, (turn, number): (&Turn, u32), bell: &mut Bell, beside: &mut Option<Beside<'s>>) {
+    async fn ring(&mut self, turn: &Turn, number: u32, bell: &mut Bell, beside: &mut Option<Beside<'s>>) {
         let now = Instant::now();
         if let Some((_, slow_ms)) = bell.slow.take_if(|(at, _)| *at <= now) {
             self.ticket.is_slow(number, &format!("no first token within {slow_ms} ms, which is slow here"));
@@ -153,11 +153,11 @@ impl<'s> Walk<'s> {
     }
 
     /// One of them has come to something.
-    fn came(&mut self, (turn, number): (Turn, u32), stage: &Stage, reply: Result<Reply, Failure>) -> Ran {
+    fn came(&mut self, turn: Turn, number: u32, stage: &Stage, reply: Result<Reply, Failure>) -> Ran {
         let reply = match reply {
-            Err(failure) => return self.failed((turn, number), failure),
+            Err(failure) => return self.failed(turn, number, failure),
             Ok(Reply::Rejected(reply)) => match self.goes_past(reply, &turn, stage) {
-                Ok(failure) => return self.failed((turn, number), failure),
+                Ok(failure) => return self.failed(turn, number, failure),
                 Err(reply) => {
                     self.ticket.is_the_one(number);
                     Reply::Rejected(reply)
@@ -172,7 +172,7 @@ impl<'s> Walk<'s> {
         Ok((reply, turn.planned.offer, self.deadlines(stage)))
     }
 
-    fn failed(&mut self, (turn, number): (Turn, u32), mut failure: Failure) -> Ran {
+    fn failed(&mut self, turn: Turn, number: u32, mut failure: Failure) -> Ran {
         // That an app waits for less than its stage would is not the offer's failure.
         failure.is_of_request |= failure.kind == FailureKind::TimedOut
             && self.stage(&turn).is_some_and(|stage| self.deadlines(stage) != stage.deadlines.into());

@@ -87,8 +87,7 @@ async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
 /// The answer with an upstream's rejection of the app's own request.
 async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     let to = along.ticket.call().dialect;
-    let answer = (reply.status, reply.bytes.as_ref());
-    let (status, bytes) = match rejection(reply.dialect, to, answer, along.ticket.id().as_str()) {
+    let (status, bytes) = match rejection(reply.dialect, to, reply.status, &reply.bytes, along.ticket.id().as_str()) {
         Rejection::AsItCame => (reply.status, reply.bytes),
         Rejection::Told(told) => (told.status, Bytes::from(dialects::of(to).error(&told))),
     };
@@ -176,7 +175,7 @@ impl Stream {
     fn new(open: OpenStream, along: Along) -> Self {
         let now = Instant::now();
         let heartbeat = dialects::of(along.ticket.call().dialect).heartbeat();
-        let clock = StreamClock::begin(now, heartbeat, (along.deadlines.between_events, along.whole_until));
+        let clock = StreamClock::begin(now, heartbeat, along.deadlines.between_events, along.whole_until);
         let open_streams = along.ticket.app().metrics.streams_open.clone();
         open_streams.inc();
         let mut body = Self {
@@ -382,7 +381,7 @@ impl Stream {
             return false;
         }
         // Looked at twice a second, that is often enough for whoever watches, and costs no event anything.
-        let (output, _, _) = Progress::of(self.passage.facts()).used(Reach::Part, 0);
+        let output = Progress::of(self.passage.facts()).used(Reach::Part, 0).tokens;
         ticket.account().how_far.answered(output.output);
         if is_over {
             let failure = Failure::new(FailureKind::TimedOut, WHOLE_TOO_LONG);

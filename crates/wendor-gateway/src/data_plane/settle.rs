@@ -175,7 +175,7 @@ impl Ticket {
             app.metrics.first_token.with_label_values(&[entry.route.as_str()]).observe(wait);
         }
         app.metrics.count_tokens(entry);
-        app.fleet.ended((&entry.route, &entry.team), app.clock.now(), record.end.is_failure());
+        app.fleet.ended(&entry.route, &entry.team, app.clock.now(), record.end.is_failure());
         log(entry, record);
     }
 }

@@ -30,7 +30,8 @@ impl StreamClock {
     pub(super) fn begin(
         now: Instant,
         heartbeat: Option<&'static str>,
-        (between_events, whole_until): (Duration, Instant),
+        between_events: Duration,
+        whole_until: Instant,
     ) -> Self {
         let timer = Box::pin(tokio::time::sleep_until(now + between_events.min(QUIET)));
         Self { timer, last_event: now, last_sent: now, heartbeat, between_events, whole_until }

@@ -300,7 +300,7 @@ impl Fleet {
 
 impl Fleet {
     /// A request of `team` to `route` ended.
-    pub fn ended(&self, (route, team): (&Name, &Name), at: DateTime<Utc>, has_failed: bool) {
+    pub fn ended(&self, route: &Name, team: &Name, at: DateTime<Utc>, has_failed: bool) {
         let mut outcomes = locked(&self.outcomes);
         outcomes.entry((route.clone(), team.clone())).or_default().count(at, usize::from(has_failed));
     }

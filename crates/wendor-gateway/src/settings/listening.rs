@@ -137,15 +137,22 @@ impl Listening {
     }
 }
 
+/// A setting with its name; `None` where it is not set.
+pub(super) struct Named<T> {
+    pub(super) name: &'static str,
+    pub(super) value: Option<T>,
+}
+
 /// A certificate and its key.
 ///
 /// # Errors
 /// The one that is missing, by its setting.
 pub(super) fn certificates(
-    (certificate_name, key_name): (&'static str, &'static str),
-    files: (Option<PathBuf>, Option<PathBuf>),
+    certificate: Named<PathBuf>,
+    key: Named<PathBuf>,
 ) -> Result<Option<CertificateFiles>, (&'static str, String)> {
-    match files {
+    let (certificate_name, key_name) = (certificate.name, key.name);
+    match (certificate.value, key.value) {
         (None, None) => Ok(None),
         (Some(certificate), Some(key)) => Ok(Some(CertificateFiles { certificate, key })),
         (Some(_), None) => Err((key_name, format!("is not set: it goes with {certificate_name}"))),

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use listening::{CertificateFiles, Listening, certificates, url};
+use listening::{CertificateFiles, Listening, Named, certificates, url};
 use timing::Timing;
 use values::{
     address, allowed, connections, database, file, level, optional, secret, size, size_or_zero, sync, threads, time,
@@ -285,8 +285,12 @@ impl Check<'_> {
         let [certificate, key, manage_certificate, manage_key] =
             ["certificate", "certificate_key", "manage_certificate", "manage_certificate_key"]
                 .map(|name| self.value(name, |text| Ok(file(text))).flatten());
-        let apps = self.pair(("certificate", "certificate_key"), (certificate, key));
-        let manage = self.pair(("manage_certificate", "manage_certificate_key"), (manage_certificate, manage_key));
+        let apps =
+            self.pair(Named { name: "certificate", value: certificate }, Named { name: "certificate_key", value: key });
+        let manage = self.pair(
+            Named { name: "manage_certificate", value: manage_certificate },
+            Named { name: "manage_certificate_key", value: manage_key },
+        );
         let [public_url, manage_url] =
             ["public_url", "manage_url"].map(|name| self.value(name, |text| optional(text, url)));
         let proxies = self.value("trusted_proxies", Ranges::parse);
@@ -297,12 +301,8 @@ impl Check<'_> {
     }
 
     /// A certificate and its key, of which neither comes alone.
-    fn pair(
-        &mut self,
-        names: (&'static str, &'static str),
-        files: (Option<PathBuf>, Option<PathBuf>),
-    ) -> Option<Option<CertificateFiles>> {
-        certificates(names, files)
+    fn pair(&mut self, certificate: Named<PathBuf>, key: Named<PathBuf>) -> Option<Option<CertificateFiles>> {
+        certificates(certificate, key)
             .map_err(|(name, message)| {
                 self.problems.push(BadSetting { name: name.to_owned(), source_word: "settings", message });
             })

@@ -134,14 +134,14 @@ impl SpoolReader {
 
     fn step(&mut self, at: Place, written: Place, limit: usize) -> std::io::Result<Step> {
         let mut bytes = std::mem::take(&mut self.window);
-        let step = self.step_in(&mut bytes, (at, written), limit);
+        let step = self.step_in(&mut bytes, at, written, limit);
         bytes.clear();
         bytes.shrink_to(usize::try_from(FIRST_BYTES).unwrap_or(0));
         self.window = bytes;
         step
     }
 
-    fn step_in(&self, bytes: &mut Vec<u8>, (at, written): (Place, Place), limit: usize) -> std::io::Result<Step> {
+    fn step_in(&self, bytes: &mut Vec<u8>, at: Place, written: Place, limit: usize) -> std::io::Result<Step> {
         let mut file = File::open(segment_path(&self.shared.folder, at.segment))?;
         let is_live = at.segment == written.segment;
         let end = if is_live { written.offset } else { file.metadata()?.len() };
@@ -164,12 +164,12 @@ impl SpoolReader {
                 window = READ_BYTES;
                 continue;
             }
-            return self.pass_over(bytes, at, (&stopped, is_all));
+            return self.pass_over(bytes, at, &stopped, is_all);
         }
     }
 
     /// What stands at `at` is no frame. Goes on where the next one begins.
-    fn pass_over(&self, bytes: &[u8], at: Place, (stopped, is_all): (&Frame, bool)) -> std::io::Result<Step> {
+    fn pass_over(&self, bytes: &[u8], at: Place, stopped: &Frame, is_all: bool) -> std::io::Result<Step> {
         let next = next_frame(bytes);
         let why = match (stopped, next) {
             (Frame::Damaged(why, _), _) => *why,

@@ -201,7 +201,7 @@ fn look_for_room(shared: &Shared) {
 /// Makes durable what was written, beside the writer, so long after it was written at most.
 #[derive(Debug)]
 struct Syncer {
-    shared: Arc<(Mutex<Unsynced>, Condvar)>,
+    shared: Arc<Syncing>,
 }
 
 #[derive(Debug, Default)]
@@ -211,9 +211,16 @@ struct Unsynced {
     is_closed: bool,
 }
 
+/// What the thread that syncs shares with the one that writes.
+#[derive(Debug, Default)]
+struct Syncing {
+    unsynced: Mutex<Unsynced>,
+    changed: Condvar,
+}
+
 impl Syncer {
     fn start(after: Duration) -> Self {
-        let shared: Arc<(Mutex<Unsynced>, Condvar)> = Arc::default();
+        let shared: Arc<Syncing> = Arc::default();
         let for_thread = shared.clone();
         let started = std::thread::Builder::new().name("spool-sync".to_owned()).spawn(move || sync(&for_thread, after));
         if let Err(error) = started {
@@ -224,23 +231,23 @@ impl Syncer {
 
     /// Something was written to `segment`.
     fn wrote(&self, segment: &Segment) {
-        let mut unsynced = locked(&self.shared.0);
+        let mut unsynced = locked(&self.shared.unsynced);
         if unsynced.file.is_none() {
             unsynced.file = segment.file().ok();
-            self.shared.1.notify_all();
+            self.shared.changed.notify_all();
         }
     }
 
     /// Waits until all that was written is durable.
     fn finish(&self) {
-        let mut unsynced = locked(&self.shared.0);
+        let mut unsynced = locked(&self.shared.unsynced);
         if let Some(file) = unsynced.file.take() {
             drop(unsynced);
             tell_failure(file.sync_data());
-            unsynced = locked(&self.shared.0);
+            unsynced = locked(&self.shared.unsynced);
         }
         while unsynced.is_syncing {
-            unsynced = self.shared.1.wait(unsynced).unwrap_or_else(std::sync::PoisonError::into_inner);
+            unsynced = self.shared.changed.wait(unsynced).unwrap_or_else(std::sync::PoisonError::into_inner);
         }
     }
 }
@@ -248,12 +255,13 @@ impl Syncer {
 impl Drop for Syncer {
     fn drop(&mut self) {
         self.finish();
-        locked(&self.shared.0).is_closed = true;
-        self.shared.1.notify_all();
+        locked(&self.shared.unsynced).is_closed = true;
+        self.shared.changed.notify_all();
     }
 }
 
-fn sync((unsynced, changed): &(Mutex<Unsynced>, Condvar), after: Duration) {
+fn sync(syncing: &Syncing, after: Duration) {
+    let Syncing { unsynced, changed } = syncing;
     let mut guard = locked(unsynced);
     loop {
         while guard.file.is_none() && !guard.is_closed {

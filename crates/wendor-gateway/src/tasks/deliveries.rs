@@ -97,10 +97,10 @@ type NotSent = (Option<u16>, String);
 
 async fn send(app: &App, webhook: &Webhook, due: &DueDelivery) -> Result<u16, NotSent> {
     let secret = app.keyring.webhook_secret(webhook).map_err(|why| (None, why))?;
-    let peer = peer_at(app, webhook.address.server(), (None, None)).await.map_err(|why| (None, why))?;
+    let peer = peer_at(app, webhook.address.server(), None, None).await.map_err(|why| (None, why))?;
     let body = body_of(&due.event);
     let delivery = due.id.to_string();
-    let signed = sign(&secret, (&due.webhook, &delivery), &body, app.clock.now());
+    let signed = sign(&secret, &due.webhook, &delivery, &body, app.clock.now());
     let headers: BTreeMap<String, String> = [
         ("wendor-event", due.event.event.kind.as_str().to_owned()),
         ("wendor-delivery", delivery),

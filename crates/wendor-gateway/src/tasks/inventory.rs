@@ -121,7 +121,7 @@ pub async fn refresh(app: &App, which: Which<'_>) -> BTreeSet<Name> {
     for (name, upstream) in snapshot.catalogue.upstreams.iter().filter(is_wanted) {
         // What nobody waits for waits for nobody.
         let wait = if matches!(which, Which::One(_)) { WAIT } else { Duration::ZERO };
-        let seen = match look_at(app, &snapshot, (name, upstream), wait).await {
+        let seen = match look_at(app, &snapshot, name, upstream, wait).await {
             Err(NotSeen::Busy(_)) if !matches!(which, Which::One(_)) => {
                 put_off.insert(name.clone());
                 continue;
@@ -175,8 +175,7 @@ pub async fn keep(app: &App, name: &Name, seen: Result<Inventory, String>) -> Re
 /// An address of an upstream that is open.
 pub(super) async fn peer_of(app: &App, upstream: &Upstream) -> Result<Peer, String> {
     let identity = app.keyring.identity(upstream)?;
-    let trusted = (upstream.certificate.as_ref(), identity.as_ref());
-    let peer = peer_at(app, &upstream.address, trusted).await?;
+    let peer = peer_at(app, &upstream.address, upstream.certificate.as_ref(), identity.as_ref()).await?;
     Ok(peer.with_headers(&upstream.headers))
 }
 
@@ -184,7 +183,8 @@ pub(super) async fn peer_of(app: &App, upstream: &Upstream) -> Result<Peer, Stri
 pub(super) async fn peer_at(
     app: &App,
     address: &Address,
-    (certificate, identity): (Option<&Fingerprint>, Option<&Identity>),
+    certificate: Option<&Fingerprint>,
+    identity: Option<&Identity>,
 ) -> Result<Peer, String> {
     let Led { to: addresses, refused } = app.hosts.look_up(address.host()).await;
     if let Some((ip, why)) = refused {
@@ -200,7 +200,8 @@ pub(super) async fn peer_at(
 async fn look_at(
     app: &App,
     snapshot: &Snapshot,
-    (name, upstream): (&Name, &Upstream),
+    name: &Name,
+    upstream: &Upstream,
     wait: Duration,
 ) -> Result<Inventory, NotSeen> {
     let failed = NotSeen::Failed;
@@ -216,7 +217,7 @@ async fn look_at(
     let url = upstream.address.endpoint(listing_path(upstream.dialect));
     let credentials = Credentials::of(credential.as_ref(), &upstream.auth);
     let who = Name::parse(OPERATORS).map_err(|error| failed(error.to_string()))?;
-    let quiet = Quiet::at(app, (name, upstream), &who);
+    let quiet = Quiet::at(app, name, upstream, &who);
     let room = quiet.look(Instant::now() + wait).await.map_err(|Busy(answers)| NotSeen::Busy(answers))?;
     let heard = peer.get(&url, credentials).await.map_err(|_| failed("the listing is not answered".to_owned()))?;
     drop(room);

@@ -46,7 +46,7 @@ pub async fn look(app: &App) -> Result<(), wendor_store::StoreError> {
         app.confirm(now);
         return Ok(());
     }
-    let snapshot = match Snapshot::read(&app.store, (&app.keyring, &app.hosts), now).await {
+    let snapshot = match Snapshot::read(&app.store, &app.keyring, &app.hosts, now).await {
         Ok(snapshot) => snapshot,
         Err(error) => {
             // A revision that cannot be read here must not keep a revoked key alive.

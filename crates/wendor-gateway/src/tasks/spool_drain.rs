@@ -111,7 +111,7 @@ async fn drain_batch(store: &Store, reader: &mut SpoolReader, batch: &Batch) -> 
             }
             Err(error) => {
                 for refused in part {
-                    drain_refused(store, reader, (refused, &error), &noted(place)).await?;
+                    drain_refused(store, reader, refused, &error, &noted(place)).await?;
                 }
             }
         }
@@ -127,7 +127,8 @@ async fn drain_batch(store: &Store, reader: &mut SpoolReader, batch: &Batch) -> 
 async fn drain_refused(
     store: &Store,
     reader: &SpoolReader,
-    (entry, error): (&Spooled, &StoreError),
+    entry: &Spooled,
+    error: &StoreError,
     place: &SpoolPlace,
 ) -> Result<(), DrainError> {
     let request = &entry.entry.request;

@@ -134,17 +134,17 @@ impl ChatReader {
         for (place, node) in delta.list("tool_calls")?.iter().enumerate() {
             // Without an index it stands where it stands in its frame.
             let place = u64::try_from(place).unwrap_or(u64::MAX);
-            self.call((choice, place), node, events)?;
+            self.call(choice, place, node, events)?;
         }
         if let Some(mut function) = delta.object("function_call")? {
             let (name, fragment) = (function.text("name")?, function.text("arguments")?);
-            self.begin((choice, 0), (None, name, CallKind::Function), events);
-            self.arguments((choice, 0), fragment, events);
+            self.begin(choice, Opening { index: 0, id: None, name, kind: CallKind::Function }, events);
+            self.arguments(choice, 0, fragment, events);
         }
         Ok(())
     }
 
-    fn call(&mut self, (choice, place): (u32, u64), node: &Node<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
+    fn call(&mut self, choice: u32, place: u64, node: &Node<'_>, events: &mut Vec<Event>) -> Result<(), Wrong> {
         let mut call = node.object()?;
         let index = call.count("index")?.unwrap_or(place);
         let id = call.text("id")?.filter(|id| !id.is_empty());
@@ -153,13 +153,13 @@ impl ChatReader {
             (None, Some(mut custom)) => (custom.text("name")?, custom.text("input")?, CallKind::Custom),
             (None, None) => (None, None, CallKind::Function),
         };
-        let call = self.begin((choice, index), (id, name, kind), events);
+        let call = self.begin(choice, Opening { index, id, name, kind }, events);
         let call = call.ok_or_else(|| node.wrong("one of fewer calls"))?;
-        self.arguments((choice, call), fragment, events);
+        self.arguments(choice, call, fragment, events);
         Ok(())
     }
 
-    fn arguments(&mut self, (choice, call): (u32, u32), fragment: Option<String>, events: &mut Vec<Event>) {
+    fn arguments(&mut self, choice: u32, call: u32, fragment: Option<String>, events: &mut Vec<Event>) {
         if let Some(fragment) = fragment.filter(|fragment| !fragment.is_empty()) {
             self.without_arguments.remove(&(choice, call));
             events.push(Event::Arguments { choice, call, fragment });
@@ -167,12 +167,8 @@ impl ChatReader {
     }
 
     /// The first fragment of a call begins it. Gives which call it is; `None` when there are too many.
-    fn begin(
-        &mut self,
-        (choice, index): (u32, u64),
-        (id, name, kind): (Option<String>, Option<String>, CallKind),
-        events: &mut Vec<Event>,
-    ) -> Option<u32> {
+    fn begin(&mut self, choice: u32, opening: Opening, events: &mut Vec<Event>) -> Option<u32> {
+        let Opening { index, id, name, kind } = opening;
         let fragment = Fragment { choice: u64::from(choice), index, id: id.as_deref(), name: name.as_deref() };
         let place = self.calls.place(fragment)?;
         if place.begins {
@@ -183,6 +179,14 @@ impl ChatReader {
         }
         Some(place.call)
     }
+}
+
+/// What a fragment says of the call that it may begin.
+struct Opening {
+    index: u64,
+    id: Option<String>,
+    name: Option<String>,
+    kind: CallKind,
 }
 
 fn index_of(choice: &mut Object<'_>) -> Result<u32, Wrong> {
@@ -272,12 +276,12 @@ fn whole_events(body: &[u8]) -> Result<Vec<Event>, Wrong> {
         if let Some(mut message) = choice.object("message")? {
             said(index, &mut message, &mut events)?;
             for (place, node) in message.list("tool_calls")?.iter().enumerate() {
-                reader.call((index, u64::try_from(place).unwrap_or(u64::MAX)), node, &mut events)?;
+                reader.call(index, u64::try_from(place).unwrap_or(u64::MAX), node, &mut events)?;
             }
             if let Some(mut function) = message.object("function_call")? {
                 let (name, fragment) = (function.text("name")?, function.text("arguments")?);
-                reader.begin((index, 0), (None, name, CallKind::Function), &mut events);
-                reader.arguments((index, 0), fragment, &mut events);
+                reader.begin(index, Opening { index: 0, id: None, name, kind: CallKind::Function }, &mut events);
+                reader.arguments(index, 0, fragment, &mut events);
             }
         }
         logprobs(index, &mut choice, &mut events)?;

@@ -46,9 +46,9 @@ fn messages(conversation: &Conversation, target: &Target<'_>) -> Vec<Json> {
             Role::User => {
                 // What tools gave stands together behind their calls, whatever came between in the app's dialect.
                 let mut said = Vec::new();
-                user(turn, conversation, target, (&mut messages, &mut said));
+                user(turn, conversation, target, &mut messages, &mut said);
                 while let Some(next) = turns.next_if(|next| next.role == Role::User) {
-                    user(next, conversation, target, (&mut messages, &mut said));
+                    user(next, conversation, target, &mut messages, &mut said);
                 }
                 messages.extend(said);
             }
@@ -82,7 +82,8 @@ fn user(
     turn: &Turn,
     conversation: &Conversation,
     target: &Target<'_>,
-    (results, messages): (&mut Vec<Json>, &mut Vec<Json>),
+    results: &mut Vec<Json>,
+    messages: &mut Vec<Json>,
 ) {
     let mut said: Vec<Part> = Vec::new();
     for part in &turn.parts {

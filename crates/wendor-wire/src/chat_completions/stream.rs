@@ -178,7 +178,7 @@ impl ChatStream {
                 self.mends.push(Mend::Role(place));
             }
             if let Some(calls) = delta.and_then(|delta| delta.tool_calls) {
-                self.see_calls((place, index), calls)?;
+                self.see_calls(place, index, calls)?;
             }
             let reason = choice.finish_reason.as_deref().filter(|reason| !reason.is_empty());
             if choice.finish_reason.is_some() && reason.is_none() {
@@ -202,7 +202,7 @@ impl ChatStream {
     }
 
     /// Notes the calls of a delta, and what of them is told again or has another index than clients count on.
-    fn see_calls(&mut self, (place, choice): (usize, u64), calls: &RawValue) -> Result<(), BadFrame> {
+    fn see_calls(&mut self, place: usize, choice: u64, calls: &RawValue) -> Result<(), BadFrame> {
         #[derive(Deserialize)]
         struct Named<'a> {
             #[serde(borrow, default)]

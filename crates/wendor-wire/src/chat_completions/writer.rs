@@ -48,10 +48,10 @@ impl ChatWriter {
 
     fn delta(&mut self, choice: u32, delta: Members, out: &mut Vec<u8>) {
         self.begin(choice, out);
-        self.choice(choice, (delta, Json::Null, Json::Null), out);
+        self.choice(choice, delta, Json::Null, Json::Null, out);
     }
 
-    fn choice(&self, index: u32, (delta, logprobs, finish): (Members, Json, Json), out: &mut Vec<u8>) {
+    fn choice(&self, index: u32, delta: Members, logprobs: Json, finish: Json, out: &mut Vec<u8>) {
         let choice = Members::new().put("index", index).put("delta", delta).put("logprobs", logprobs);
         data_frame(&self.chunk(vec![choice.put("finish_reason", finish).into()], None), out);
     }
@@ -61,12 +61,12 @@ impl ChatWriter {
         for index in 0..=choice {
             if self.choices.insert(index) {
                 let role = Members::new().put("role", "assistant").put("content", "");
-                self.choice(index, (role, Json::Null, Json::Null), out);
+                self.choice(index, role, Json::Null, Json::Null, out);
             }
         }
     }
 
-    fn call(&self, choice: u32, call: u32, (id, name, kind): (Option<&String>, &str, CallKind)) -> Members {
+    fn call(&self, choice: u32, call: u32, id: Option<&String>, name: &str, kind: CallKind) -> Members {
         if self.head.functions == FunctionForm::Functions {
             let function = Members::new().put("name", name).put("arguments", "");
             return Members::new().put("function_call", function);
@@ -113,7 +113,7 @@ impl StreamWriter for ChatWriter {
                 self.delta(*choice, Members::new().put("reasoning_content", text), out);
             }
             Event::Call { choice, call, id, name, kind } => {
-                let delta = self.call(*choice, *call, (id.as_ref(), name, *kind));
+                let delta = self.call(*choice, *call, id.as_ref(), name, *kind);
                 self.delta(*choice, delta, out);
             }
             Event::Arguments { choice, call, fragment } => {
@@ -122,7 +122,7 @@ impl StreamWriter for ChatWriter {
             }
             Event::Logprobs { choice, tokens } => {
                 self.begin(*choice, out);
-                self.choice(*choice, (Members::new(), logprobs(tokens), Json::Null), out);
+                self.choice(*choice, Members::new(), logprobs(tokens), Json::Null, out);
             }
             Event::Finish { choice, stop } => {
                 self.begin(*choice, out);
@@ -143,7 +143,7 @@ impl StreamWriter for ChatWriter {
     fn end(&mut self, usage: Option<Usage>, out: &mut Vec<u8>) {
         for (choice, stop) in std::mem::take(&mut self.stops) {
             let reason = reason(&stop, self.head.functions);
-            self.choice(choice, (Members::new(), Json::Null, reason.into()), out);
+            self.choice(choice, Members::new(), Json::Null, reason.into(), out);
         }
         if let (UsageFrame::Asked, Some(usage)) = (self.head.usage_frame, usage) {
             data_frame(&self.chunk(Vec::new(), Some(usage_of(usage))), out);

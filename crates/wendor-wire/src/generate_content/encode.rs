@@ -156,7 +156,7 @@ fn declaration(tool: &Tool, conversation: &Conversation, target: &Target<'_>) ->
     let members = match &tool.kind {
         ToolKind::Function { typed: Some(typed), .. } => members.put("parameters", typed),
         ToolKind::Function { parameters: Some(plain), .. } => {
-            schema(members, ("parameters", "parametersJsonSchema"), plain, target)
+            schema(members, "parameters", "parametersJsonSchema", plain, target)
         }
         ToolKind::Function { parameters: None, .. } | ToolKind::Custom(_) => members,
     };
@@ -166,7 +166,8 @@ fn declaration(tool: &Tool, conversation: &Conversation, target: &Target<'_>) ->
 /// A schema under its name in the form that the upstream knows. One that has no typed form goes as it is: the upstream says so.
 fn schema(
     members: Members,
-    (typed, plain): (&'static str, &'static str),
+    typed: &'static str,
+    plain: &'static str,
     schema: &RawJson,
     target: &Target<'_>,
 ) -> Members {
@@ -216,7 +217,7 @@ fn settings(conversation: &Conversation, target: &Target<'_>) -> Members {
             let config = config.put("responseMimeType", "application/json");
             match &wanted.typed {
                 Some(typed) => config.put("responseSchema", typed),
-                None => schema(config, ("responseSchema", "responseJsonSchema"), &wanted.schema, target),
+                None => schema(config, "responseSchema", "responseJsonSchema", &wanted.schema, target),
             }
         }
     };

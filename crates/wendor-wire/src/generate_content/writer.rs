@@ -74,7 +74,7 @@ impl ContentWriter {
     }
 
     /// Sends what was kept back and `text` but for its last letter.
-    fn text(&mut self, choice: u32, (text, is_thought): (&str, bool), out: &mut Vec<u8>) {
+    fn text(&mut self, choice: u32, text: &str, is_thought: bool, out: &mut Vec<u8>) {
         let Some((end, _)) = text.char_indices().next_back() else { return };
         let (now, kept) = text.split_at(end);
         let kept = LastPart::Text { text: kept.to_owned(), is_thought };
@@ -90,10 +90,10 @@ impl ContentWriter {
         }
     }
 
-    fn call(&mut self, at: (u32, u32), out: &mut Vec<u8>) -> Result<(), Failure> {
-        let Some((id, name, arguments)) = self.calls.remove(&at) else { return Ok(()) };
+    fn call(&mut self, choice: u32, call: u32, out: &mut Vec<u8>) -> Result<(), Failure> {
+        let Some((id, name, arguments)) = self.calls.remove(&(choice, call)) else { return Ok(()) };
         let part = call_part(&id, &name, &arguments)?;
-        self.part(at.0, part, out);
+        self.part(choice, part, out);
         Ok(())
     }
 }
@@ -109,11 +109,11 @@ impl StreamWriter for ContentWriter {
         match event {
             Event::Text { choice, text } | Event::Refusal { choice, text } => {
                 let text = format!("{}{text}", self.gaps.before(*choice, Said::Text));
-                self.text(*choice, (&text, false), out);
+                self.text(*choice, &text, false, out);
             }
             Event::Thinking { choice, text } => {
                 let text = format!("{}{text}", self.gaps.before(*choice, Said::Thinking));
-                self.text(*choice, (&text, true), out);
+                self.text(*choice, &text, true, out);
             }
             Event::NextBlock { choice } => self.gaps.next_block(*choice),
             Event::Sealed { choice, seal } => {
@@ -129,14 +129,14 @@ impl StreamWriter for ContentWriter {
                     arguments.push_str(fragment);
                 }
             }
-            Event::CallEnd { choice, call } => self.call((*choice, *call), out)?,
+            Event::CallEnd { choice, call } => self.call(*choice, *call, out)?,
             Event::Logprobs { choice, tokens } => {
                 self.last.entry(*choice).or_default().logprobs.extend(tokens.iter().cloned());
             }
             Event::Finish { choice, stop } => {
                 let open: Vec<(u32, u32)> = self.calls.keys().filter(|(of, _)| of == choice).copied().collect();
-                for at in open {
-                    self.call(at, out)?;
+                for (choice, call) in open {
+                    self.call(choice, call, out)?;
                 }
                 self.stops.insert(*choice, stop.clone());
             }

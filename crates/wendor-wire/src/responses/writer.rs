@@ -78,7 +78,7 @@ impl ResponsesWriter {
         self.items.get(last).filter(|item| item.kind == kind && !item.is_done).map(|_| last)
     }
 
-    fn add(&mut self, kind: Kind, (call_id, name): (String, String), out: &mut Vec<u8>) -> usize {
+    fn add(&mut self, kind: Kind, call_id: String, name: String, out: &mut Vec<u8>) -> usize {
         // Texts and thinking do not interleave; calls may.
         self.close_said(out);
         let place = self.items.len();
@@ -124,7 +124,7 @@ impl ResponsesWriter {
     fn said(&mut self, kind: Kind, piece: &str, out: &mut Vec<u8>) {
         let place = match self.open_item(kind) {
             Some(place) => place,
-            None => self.add(kind, (String::new(), String::new()), out),
+            None => self.add(kind, String::new(), String::new(), out),
         };
         self.piece(place, piece, out);
     }
@@ -185,7 +185,7 @@ impl ResponsesWriter {
     fn sealed(&mut self, seal: &Seal, out: &mut Vec<u8>) {
         let place = match self.open_item(Kind::Thinking) {
             Some(place) => place,
-            None => self.add(Kind::Thinking, (String::new(), String::new()), out),
+            None => self.add(Kind::Thinking, String::new(), String::new(), out),
         };
         if let Some(item) = self.items.get_mut(place) {
             item.seal = Some(seal.clone());
@@ -205,7 +205,7 @@ impl StreamWriter for ResponsesWriter {
             Event::Sealed { seal, .. } => self.sealed(seal, out),
             Event::Call { choice, call, id, name, kind } => {
                 let id = id.clone().unwrap_or_else(|| self.head.call_id(*choice, *call));
-                let place = self.add(Kind::Call(*call, *kind), (id, name.clone()), out);
+                let place = self.add(Kind::Call(*call, *kind), id, name.clone(), out);
                 self.calls.insert(*call, place);
             }
             Event::Arguments { call, fragment, .. } => {

@@ -58,7 +58,7 @@ fn turns(conversation: &Conversation, target: &Target<'_>, found: &mut Found) {
             found.push((Field::TurnName, format!("{}.name", turn.path)));
         }
         native(&turn.native, found);
-        parts(&turn.parts, (conversation, target), found);
+        parts(&turn.parts, conversation, target, found);
     }
     let said = conversation.turns.get(leading..).unwrap_or_default();
     if let Some(first) = said.first().filter(|turn| turn.role == Role::Assistant) {
@@ -74,7 +74,7 @@ fn is_begun_answer(turn: &Turn) -> bool {
     turn.role == Role::Assistant && turn.parts.iter().any(|part| matches!(part.kind, PartKind::Text(_)))
 }
 
-fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), found: &mut Found) {
+fn parts(parts: &[Part], conversation: &Conversation, target: &Target<'_>, found: &mut Found) {
     for part in parts {
         let path = || part.path.clone();
         native(&part.native, found);
@@ -96,7 +96,7 @@ fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), f
             }
             PartKind::File(media) => found.push((media_field(media, Field::FileBytes, Field::FileUrl), path())),
             PartKind::Video(media) => found.push((media_field(media, Field::Video, Field::Video), path())),
-            PartKind::ToolResult(result) => tool_result(result, part, (conversation, target), found),
+            PartKind::ToolResult(result) => tool_result(result, part, conversation, target, found),
             PartKind::Thinking(Thinking { seal: Some(seal), .. }) => {
                 found.push((seal_field(conversation, target, seal), path()));
             }
@@ -108,10 +108,12 @@ fn parts(parts: &[Part], (conversation, target): (&Conversation, &Target<'_>), f
 
 fn seal_field(conversation: &Conversation, target: &Target<'_>, seal: &Seal) -> Field {
     // An empty seal is what apps of messages get for thinking that nobody sealed.
-    match seal.text().is_empty() {
-        true => Field::ThinkingHistory,
-        false if target.own_seal(conversation, seal).is_some() => Field::SealedThinking,
-        false => Field::ForeignSeal,
+    if seal.text().is_empty() {
+        Field::ThinkingHistory
+    } else if target.own_seal(conversation, seal).is_some() {
+        Field::SealedThinking
+    } else {
+        Field::ForeignSeal
     }
 }
 
@@ -123,7 +125,7 @@ fn media_field(media: &Media, by_bytes: Field, by_address: Field) -> Field {
     }
 }
 
-fn tool_result(result: &ToolResult, part: &Part, at: (&Conversation, &Target<'_>), found: &mut Found) {
+fn tool_result(result: &ToolResult, part: &Part, conversation: &Conversation, target: &Target<'_>, found: &mut Found) {
     if result.called.is_none() {
         let field = if result.name.is_some() { Field::UnlinkedResult } else { Field::UnnamedResult };
         found.push((field, part.path.clone()));
@@ -145,7 +147,7 @@ fn tool_result(result: &ToolResult, part: &Part, at: (&Conversation, &Target<'_>
             | PartKind::Foreign(_) => {}
         }
     }
-    parts(&result.parts, at, found);
+    parts(&result.parts, conversation, target, found);
 }
 
 fn tools(conversation: &Conversation, found: &mut Found) {

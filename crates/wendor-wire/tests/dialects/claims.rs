@@ -294,7 +294,7 @@ fn sent(from: Dialect, body: &str, target: &Target<'_>) -> String {
     let request = AppRequest::read(Endpoint { dialect: from, kind: Kind::Chat(in_path) }, &bytes).unwrap();
     let content = wendor_core::serving::fit::Content::Conversation(Box::new(request.understood(&bytes).unwrap()));
     let offer = wendor_core::catalog::upstream::Offer::default();
-    let sending = wendor_core::serving::sending::prepare(&request, &content.into(), (&bytes, None), (&offer, target));
+    let sending = wendor_core::serving::sending::prepare(&request, &content.into(), &bytes, None, &offer, target);
     String::from_utf8(sending.pieces.concat()).unwrap()
 }
 

@@ -42,8 +42,8 @@ pub fn sent_from(endpoint: Endpoint, body: &str, target: &Target<'_>) -> Result<
         Content::NotLookedAt
     };
     let offer = Offer::default();
-    fit(&request, &content, (&offer, target), false).map_err(|unfit| unfit.reason)?;
-    let sending = prepare(&request, &Arc::new(content), (&body, None), (&offer, target));
+    fit(&request, &content, &offer, target, false).map_err(|unfit| unfit.reason)?;
+    let sending = prepare(&request, &Arc::new(content), &body, None, &offer, target);
     let text = sending.pieces.concat();
     let value =
         serde_json::from_slice(&text).unwrap_or_else(|error| panic!("{error}: {}", String::from_utf8_lossy(&text)));
@@ -340,7 +340,7 @@ fn unknown_members_survive_where_the_offer_has_only_the_other_delivery(
     let request = AppRequest::read(chat(C), &body).unwrap();
     let content = Content::Conversation(Box::new(request.understood(&body).unwrap()));
     let offer = Offer { abilities: Some(vec![Ability::Chat, only]), ..Offer::default() };
-    let sending = prepare(&request, &Arc::new(content), (&body, None), (&offer, &target(C)));
+    let sending = prepare(&request, &Arc::new(content), &body, None, &offer, &target(C));
     let went: Value = serde_json::from_slice(&sending.pieces.concat()).unwrap();
     assert_eq!((&went["x_unknown"], &went["stream"]), (&json!({ "a": 1.5 }), &stream));
     assert_eq!(went["stream_options"], options);

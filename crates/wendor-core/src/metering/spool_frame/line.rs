@@ -160,7 +160,10 @@ pub(super) fn read(bytes: &[u8]) -> Option<Spooled> {
         },
         revision: body.revision,
         tokens: TokenCounts { input, input_cached, cache_written, output, reasoning },
-        images: Images { count: body.images, size: body.image_size.and_then(ImageSize::of_sides) },
+        images: Images {
+            count: body.images,
+            size: body.image_size.and_then(|(width, height)| ImageSize::of_sides(width, height)),
+        },
         counted: if body.is_estimated { Counted::Estimated } else { Counted::Reported },
         cost: match body.cost {
             Some(parts) => Some(cost_of(parts)?),

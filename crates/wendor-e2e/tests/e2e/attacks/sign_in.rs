@@ -12,14 +12,14 @@ pub async fn with_secret() -> Ferry {
     Ferry::with(Wishes { settings: vec![secret], ..Wishes::default() }).await
 }
 
-async fn call(ferry: &Ferry, token: &str, (method, path): (&str, &str), body: Value) -> (u16, Value) {
+async fn call(ferry: &Ferry, token: &str, method: &str, path: &str, body: Value) -> (u16, Value) {
     let request = ferry.http.request(method.parse().unwrap(), ferry.manage(path)).bearer_auth(token).json(&body);
     let answer = request.send().await.unwrap();
     (answer.status().as_u16(), serde_json::from_str(&answer.text().await.unwrap()).unwrap_or_default())
 }
 
 async fn post(ferry: &Ferry, token: &str, path: &str, body: Value) -> (u16, Value) {
-    call(ferry, token, ("POST", path), body).await
+    call(ferry, token, "POST", path, body).await
 }
 
 /// As if everybody had signed in eleven minutes before.
@@ -131,7 +131,7 @@ async fn a_stolen_password_does_not_get_past_codes() {
     assert_eq!((me["recovery_codes"].as_i64(), me["codes_since"].is_string()), (Some(9), true));
     assert_eq!(post(&ferry, &ferry.owner, "/me/codes", json!({})).await.0, 409, "one at a time");
     // Whoever has lost both is let in by an owner, without codes.
-    assert_eq!(call(&ferry, &ferry.owner, ("DELETE", "/me/codes"), json!({})).await.0, 204);
+    assert_eq!(call(&ferry, &ferry.owner, "DELETE", "/me/codes", json!({})).await.0, 204);
     assert_eq!(with(None).await.0, 200);
 }
 
@@ -144,14 +144,14 @@ async fn whoever_has_to_have_codes_does_nothing_before_they_are_set_up() {
     assert_eq!(status, 409, "nobody shuts themselves out: {problem}");
     assert_eq!(rule(json!(["captain"])).await.0, 400);
     assert_eq!(rule(json!(["operator"])).await.0, 204);
-    let (status, problem) = call(&ferry, &operator, ("GET", "/upstreams"), json!({})).await;
+    let (status, problem) = call(&ferry, &operator, "GET", "/upstreams", json!({})).await;
     assert_eq!((status, &problem["type"]), (403, &json!("urn:wendor:problem:codes-first")));
-    let (_, me) = call(&ferry, &operator, ("GET", "/me"), json!({})).await;
+    let (_, me) = call(&ferry, &operator, "GET", "/me", json!({})).await;
     assert_eq!(me["lacks_codes"], true);
     let (_, setup) = post(&ferry, &operator, "/me/codes", json!({})).await;
     let code = code_of(setup["secret"].as_str().unwrap());
     assert_eq!(post(&ferry, &operator, "/me/codes/first", json!({ "code": code })).await.0, 200);
-    assert_eq!(call(&ferry, &operator, ("GET", "/upstreams"), json!({})).await.0, 200);
+    assert_eq!(call(&ferry, &operator, "GET", "/upstreams", json!({})).await.0, 200);
     let told = ferry.wendor(&["person", "list"]).await.out;
     assert!(told.contains("duty-desk"), "{told}");
     assert_eq!(ferry.wendor(&["person", "require-codes", "--nobody"]).await.status, 0);

@@ -24,8 +24,7 @@ async fn usage(ferry: &Ferry, args: &[&str]) -> Value {
 }
 
 /// Every line of the command line, and its sum, stands on the page with the same cost, requests and share not answered.
-fn agree(page: &[Vec<String>], usage: &Value, columns: (usize, usize, usize)) {
-    let (cost, requests, failed) = columns;
+fn agree(page: &[Vec<String>], usage: &Value, cost: usize, requests: usize, failed: usize) {
     let mut told: Vec<&Value> = usage["lines"].as_array().unwrap().iter().collect();
     assert!(told.len() > 1, "there is something to compare");
     told.push(&usage["together"]);
@@ -53,7 +52,7 @@ async fn now_and_usage_show_what_the_command_line_says() {
     let today = Utc::now().date_naive();
     let yesterday = today - Days::new(1);
     let of_yesterday = usage(&ferry, &["--from", &yesterday.to_string(), "--to", &today.to_string()]).await;
-    agree(&lines(&browser, "table").await, &of_yesterday, (1, 3, 4));
+    agree(&lines(&browser, "table").await, &of_yesterday, 1, 3, 4);
 
     for by in ["team", "route", "offer", "key"] {
         let (from, to) = (today - Days::new(9), today);
@@ -73,7 +72,7 @@ async fn now_and_usage_show_what_the_command_line_says() {
             line["name"] = Value::String(name);
         }
         if told["lines"].as_array().unwrap().len() > 1 {
-            agree(&lines(&browser, "table").await, &told, (1, 3, 4));
+            agree(&lines(&browser, "table").await, &told, 1, 3, 4);
         }
     }
 

@@ -16,7 +16,7 @@ use super::{is_full, of, tell};
 
 const LANE: &str = "wendor-lane";
 
-async fn asked(ferry: &Ferry, key: &str, (route, lane): (&str, &str)) -> String {
+async fn asked(ferry: &Ferry, key: &str, route: &str, lane: &str) -> String {
     let ask = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(key);
     // Each its own question, so that not all take equally long.
     let mut body = question(route, true);
@@ -70,7 +70,7 @@ async fn one_by_one(ferry: &Ferry, key: &str, count: usize, answers_of_a: &Atomi
     let mut met = Vec::new();
     for _ in 0..count {
         let before = answers_of_a.load(Relaxed);
-        let id = asked(ferry, key, ("harbour", "interactive")).await;
+        let id = asked(ferry, key, "harbour", "interactive").await;
         let answers_of_a = (answers_of_a.load(Relaxed) - before) as u64;
         met.push(Met { first_token_ms: line(ferry, &id).await["first_token_ms"].as_u64().unwrap(), answers_of_a });
     }
@@ -82,7 +82,7 @@ async fn beside_a(ferry: &Ferry, key: &str, count: usize, at_once: usize) -> Vec
     let (is_over, answers) = (AtomicBool::new(false), AtomicUsize::new(0));
     let of_a = join_all((0..at_once).map(async |_| {
         while !is_over.load(Relaxed) {
-            asked(ferry, &ferry.key, ("harbour", "interactive")).await;
+            asked(ferry, &ferry.key, "harbour", "interactive").await;
             answers.fetch_add(1, Relaxed);
         }
     }));
@@ -131,7 +131,7 @@ async fn lanes() {
     let is_over = AtomicBool::new(false);
     let batch = join_all((0..40).map(async |_| {
         while !is_over.load(Relaxed) {
-            asked(&ferry, &ferry.key, ("harbour", "batch")).await;
+            asked(&ferry, &ferry.key, "harbour", "batch").await;
         }
     }));
     let used = async {
@@ -179,7 +179,7 @@ async fn interactive(ferry: &Ferry, key: &str, time: Duration) -> Vec<Value> {
     let one = async || {
         let mut ids = Vec::new();
         while Instant::now() < over {
-            ids.push(asked(ferry, key, ("harbour", "interactive")).await);
+            ids.push(asked(ferry, key, "harbour", "interactive").await);
         }
         ids
     };
@@ -204,7 +204,7 @@ async fn hedging() {
             .apply(&plain.replacen(stage, if hedges { "pick = \"room\", hedge = true, " } else { stage }, usize::MAX))
             .await;
         for _ in 0..USUAL {
-            asked(&ferry, &ferry.key, ("night-sailings", "interactive")).await;
+            asked(&ferry, &ferry.key, "night-sailings", "interactive").await;
         }
         ferry.quayside.set_fault(Fault::Slow { millis: 3_000, percent: 5 }).await.unwrap();
         let mut asking = JoinSet::new();

@@ -174,7 +174,7 @@ fn responses(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
         );
     }
     if let Some(text) = &answered.text {
-        message_item(text, &mut items, (tells_done, dice));
+        message_item(text, &mut items, tells_done, dice);
     }
     for (number, (name, arguments)) in answered.calls.iter().enumerate() {
         let id = format!("fc_{number}");
@@ -204,7 +204,7 @@ fn responses(answered: &Answered, dice: &mut Dice) -> Vec<Value> {
     values
 }
 
-fn message_item(text: &str, items: &mut Items, (tells_done, dice): (bool, &mut Dice)) {
+fn message_item(text: &str, items: &mut Items, tells_done: bool, dice: &mut Dice) {
     let part = |text: &str| json!({ "type": "output_text", "text": text, "annotations": [] });
     items.tell("output_item.added", json!({ "item": { "type": "message", "id": "msg_1", "status": "in_progress", "role": "assistant", "content": [] } }));
     items.tell("content_part.added", json!({ "item_id": "msg_1", "content_index": 0, "part": part("") }));

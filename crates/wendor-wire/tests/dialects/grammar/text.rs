@@ -17,11 +17,11 @@ pub fn written(value: &Value, dice: &mut Dice, may_break: bool) -> String {
     let spaces = *dice.one_of(if may_break { &["", "", " ", "\n", "\t"] } else { &["", "", "", " ", " "] });
     let hand = Hand { shuffles: dice.coin(), spaces, escapes: dice.in_hundred(30) };
     let mut out = String::new();
-    write(value, (dice, hand), &mut out);
+    write(value, dice, hand, &mut out);
     out
 }
 
-fn write(value: &Value, (dice, hand): (&mut Dice, Hand), out: &mut String) {
+fn write(value: &Value, dice: &mut Dice, hand: Hand, out: &mut String) {
     match value {
         Value::Object(members) => {
             let mut members: Vec<_> = members.iter().collect();
@@ -33,10 +33,10 @@ fn write(value: &Value, (dice, hand): (&mut Dice, Hand), out: &mut String) {
             for (number, (name, value)) in members.into_iter().enumerate() {
                 out.push_str(if number == 0 { "" } else { "," });
                 out.push_str(hand.spaces);
-                quoted(name, (dice, hand), out);
+                quoted(name, dice, hand, out);
                 out.push_str(hand.spaces);
                 out.push(':');
-                write(value, (dice, hand), out);
+                write(value, dice, hand, out);
             }
             out.push_str(hand.spaces);
             out.push('}');
@@ -46,16 +46,16 @@ fn write(value: &Value, (dice, hand): (&mut Dice, Hand), out: &mut String) {
             for (number, value) in values.iter().enumerate() {
                 out.push_str(if number == 0 { "" } else { "," });
                 out.push_str(hand.spaces);
-                write(value, (dice, hand), out);
+                write(value, dice, hand, out);
             }
             out.push(']');
         }
-        Value::String(text) => quoted(text, (dice, hand), out),
+        Value::String(text) => quoted(text, dice, hand, out),
         Value::Null | Value::Bool(_) | Value::Number(_) => out.push_str(&value.to_string()),
     }
 }
 
-fn quoted(text: &str, (dice, hand): (&mut Dice, Hand), out: &mut String) {
+fn quoted(text: &str, dice: &mut Dice, hand: Hand, out: &mut String) {
     if !hand.escapes {
         out.push_str(&Value::from(text).to_string());
         return;

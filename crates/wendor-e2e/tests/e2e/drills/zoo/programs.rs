@@ -43,7 +43,7 @@ fn filled(text: &str, places: Places<'_>) -> String {
     places.iter().fold(text.to_owned(), |text, (name, value)| text.replace(name, value))
 }
 
-async fn started(mut command: Command, (folder, port): (tempfile::TempDir, u16)) -> Program {
+async fn started(mut command: Command, folder: tempfile::TempDir, port: u16) -> Program {
     let name = command.get_program().to_string_lossy().into_owned();
     let log = fs::File::create(folder.path().join("said")).unwrap();
     let command = command.stdin(Stdio::null()).stdout(log.try_clone().unwrap()).stderr(log);
@@ -77,7 +77,7 @@ pub async fn web(name: &str, port: u16, places: Places<'_>) -> Program {
     fs::write(&file, filled(&text, &places_in(folder.path(), port, places))).unwrap();
     let mut command = Command::new("nginx");
     command.arg("-e").arg(folder.path().join("error.log")).arg("-p").arg(folder.path()).arg("-c").arg(file);
-    started(command, (folder, port)).await
+    started(command, folder, port).await
 }
 
 /// A tool that puts TLS before a server.
@@ -88,7 +88,7 @@ pub async fn tls(name: &str, port: u16, places: Places<'_>) -> Program {
     fs::write(&file, filled(&text, &places_in(folder.path(), port, places))).unwrap();
     let mut command = Command::new("stunnel4");
     command.arg(file);
-    started(command, (folder, port)).await
+    started(command, folder, port).await
 }
 
 /// A balancer.
@@ -99,7 +99,7 @@ pub async fn balancer(name: &str, port: u16, places: Places<'_>) -> Program {
     fs::write(&file, filled(&text, &places_in(folder.path(), port, places))).unwrap();
     let mut command = Command::new("haproxy");
     command.arg("-db").arg("-f").arg(file);
-    started(command, (folder, port)).await
+    started(command, folder, port).await
 }
 
 /// A remote shell, whose banner comes unasked.
@@ -111,7 +111,7 @@ pub async fn shell(port: u16) -> Program {
     let mut command = Command::new("dropbear");
     command.args(["-F", "-E", "-p", &format!("127.0.0.1:{port}"), "-r"]).arg(&key);
     command.arg("-P").arg(folder.path().join("pid"));
-    started(command, (folder, port)).await
+    started(command, folder, port).await
 }
 
 /// How a socket behaves.
