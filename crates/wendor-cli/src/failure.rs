@@ -4,6 +4,7 @@ use std::process::ExitCode;
 
 use wendor_core::words::sentence;
 use wendor_gateway::admin::problem::ProblemDetails;
+use wendor_wire::refusal_code::RefusalCode;
 
 /// Why a command failed.
 #[derive(Debug, thiserror::Error)]
@@ -103,11 +104,11 @@ impl Failure {
         // One dialect has a text where the others have an object.
         let told = text("message").or_else(|| body.get("error").and_then(serde_json::Value::as_str));
         let message = told.map_or_else(|| format!("the service answered {status}"), str::to_owned);
-        match (status, text("code")) {
+        match (status, text("code").and_then(RefusalCode::parse)) {
             (401 | 403, _) => Self::NotAllowed(message),
             (404, _) => Self::NoSuch(message),
-            (_, Some("over_quota")) => Self::OverQuota(message),
-            (_, Some("all_offers_failed")) => Self::UpstreamsFailed(message),
+            (_, Some(RefusalCode::OverQuota)) => Self::OverQuota(message),
+            (_, Some(RefusalCode::AllOffersFailed)) => Self::UpstreamsFailed(message),
             (429, None) => Self::OverQuota(message),
             (502..=504, None) => Self::UpstreamsFailed(message),
             (400..=499, _) => Self::NotUnderstood(message),

@@ -10,6 +10,7 @@ use wendor_core::metering::entry::Spooled;
 use wendor_core::metering::spool_frame::{self, Frame};
 use wendor_core::quota::window::Window;
 use wendor_core::request_id::RequestId;
+use wendor_wire::refusal_code::RefusalCode;
 
 /// Settled requests kept.
 const REQUESTS_KEPT: usize = 4_096;
@@ -43,7 +44,7 @@ pub struct RefusalSeen {
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,
     /// Why, in a word.
-    pub reason: &'static str,
+    pub reason: RefusalCode,
 }
 
 /// What a count of refusals is kept by.
@@ -58,7 +59,7 @@ pub struct RefusalKey {
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,
     /// Why.
-    pub reason: &'static str,
+    pub reason: RefusalCode,
 }
 
 /// Refusals of issued keys have room of their own: no number of others takes any of it.
@@ -206,7 +207,7 @@ mod tests {
             is_issued: true,
             route: None,
             wanted: None,
-            reason: "over_quota",
+            reason: RefusalCode::OverQuota,
         }
     }
 
@@ -257,18 +258,21 @@ mod tests {
         let recent = Recent::default();
         recent.refused(refusal(0, 0, "k1"));
         for number in 1..20_000 {
-            let made_up =
-                RefusalSeen { is_issued: false, reason: "unknown_key", ..refusal(number, 0, &format!("k{number}")) };
+            let made_up = RefusalSeen {
+                is_issued: false,
+                reason: RefusalCode::UnknownKey,
+                ..refusal(number, 0, &format!("k{number}"))
+            };
             recent.refused(made_up);
         }
         let (latest, counts) = recent.refusals();
         assert_eq!((latest.len(), counts.len()), (1 + STRANGERS_KEPT, 2));
         assert_eq!(latest.iter().filter(|seen| seen.is_issued).count(), 1);
-        let of = |reason: &str| {
+        let of = |reason: RefusalCode| {
             counts.iter().find(|(key, _)| key.reason == reason).map(|(key, count)| (key.key.clone(), *count))
         };
-        assert_eq!(of("over_quota"), Some((Some("k1".to_owned()), 1)));
-        assert_eq!(of("unknown_key"), Some((None, 19_999)));
+        assert_eq!(of(RefusalCode::OverQuota), Some((Some("k1".to_owned()), 1)));
+        assert_eq!(of(RefusalCode::UnknownKey), Some((None, 19_999)));
     }
 
     #[test]
@@ -276,7 +280,7 @@ mod tests {
         let recent = Recent::default();
         let asked = |number: u32, minutes: i64, key: &str| RefusalSeen {
             wanted: Some(format!("route-{number}")),
-            reason: "route_not_found",
+            reason: RefusalCode::RouteNotFound,
             ..refusal(number, minutes, key)
         };
         (0..20_000).for_each(|number| recent.refused(asked(number, 0, "k1")));

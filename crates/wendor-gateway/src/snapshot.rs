@@ -13,6 +13,7 @@ use wendor_core::held::Guarded;
 use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
 use wendor_core::quota::{Quota, QuotaId};
+use wendor_core::secret::Secret;
 use wendor_store::{Store, StoreError};
 use wendor_wire::seal::SealDomain;
 
@@ -38,18 +39,26 @@ pub struct Snapshot {
     pub keys: HashMap<KeyHash, Arc<AppKey>>,
     /// The rate card.
     pub rates: RateCard,
-    credentials: HashMap<Name, Credential>,
-    /// Or why nothing can be sent there.
-    outlets: HashMap<Name, Result<Outlet, String>>,
-    /// With the credential that another has just taken the place of, and until when that may be used.
-    previous_outlets: HashMap<Name, (Outlet, DateTime<Utc>)>,
-    seals: HashMap<Name, SealDomain>,
-    /// By which Wendor says who it is.
-    identities: HashMap<Name, Identity>,
+    /// How each upstream of the catalogue is reached.
+    ways: HashMap<Name, Way>,
     /// What must not leave in a body.
     pub guarded: Guarded,
     /// In the order of each team's quotas.
     quota_ids: HashMap<Name, Vec<QuotaId>>,
+}
+
+/// How an upstream is reached.
+#[derive(Clone, Debug)]
+struct Way {
+    credential: Credential,
+    /// Or why nothing can be sent there.
+    outlet: Result<Outlet, String>,
+    /// With the credential that another has just taken the place of, and until when that may be used.
+    previous: Option<(Outlet, DateTime<Utc>)>,
+    /// Whose seals it makes and recognises.
+    seals: SealDomain,
+    /// By which Wendor says who it is.
+    identity: Option<Identity>,
 }
 
 impl Snapshot {
@@ -68,44 +77,15 @@ impl Snapshot {
             None => (0, DateTime::UNIX_EPOCH, Catalogue::default()),
         };
         let kept = Kept::read(store, keyring, &catalogue).await?;
-        let credentials: HashMap<Name, Credential> = catalogue
-            .upstreams
-            .iter()
-            .map(|(name, upstream)| (name.clone(), kept.find(Some(name), upstream)))
-            .collect();
-        let mut outlets = HashMap::new();
-        let mut identities = HashMap::new();
-        for (name, upstream) in &catalogue.upstreams {
-            let identity = keyring.identity(upstream);
-            let credential = credentials.get(name).unwrap_or(&Credential::None);
-            let outlet = identity.as_ref().map_err(String::clone).and_then(|_| outlet_of(upstream, credential, hosts));
-            outlets.insert(name.clone(), outlet);
-            identities.extend(identity.ok().flatten().map(|identity| (name.clone(), identity)));
-        }
-        let previous = |(name, upstream): (&Name, &Upstream)| {
-            let (previous, until) = kept.previous(name, upstream, now)?;
-            Some((name.clone(), (outlet_of(upstream, &Credential::Found(previous), hosts).ok()?, until)))
+        let way = |(name, upstream): (&Name, &Upstream)| {
+            let credential = kept.find(Some(name), upstream);
+            let previous = kept.previous(name, upstream, now);
+            (name.clone(), Way::of(name, upstream, Sent { credential, previous, keyring, hosts }))
         };
-        let previous_outlets = catalogue.upstreams.iter().filter_map(previous).collect();
-        let seals = seals(&catalogue);
-        let guarded = guarded(&credentials);
+        let ways: HashMap<Name, Way> = catalogue.upstreams.iter().map(way).collect();
+        let guarded = guarded(&ways);
         let quota_ids = quota_ids(&catalogue);
-        Ok(Self {
-            change,
-            keys_change: change,
-            revision,
-            made_at,
-            catalogue,
-            keys,
-            rates,
-            credentials,
-            outlets,
-            previous_outlets,
-            seals,
-            identities,
-            guarded,
-            quota_ids,
-        })
+        Ok(Self { change, keys_change: change, revision, made_at, catalogue, keys, rates, ways, guarded, quota_ids })
     }
 
     /// The same with the keys as they are at `change`: whatever becomes of the rest, a revoked key opens nothing.
@@ -126,43 +106,37 @@ impl Snapshot {
     /// Where requests go with the credential that another has taken the place of, while that may still be used.
     #[must_use]
     pub fn previous_outlet(&self, upstream: &Name, now: DateTime<Utc>) -> Option<&Outlet> {
-        self.previous_outlets.get(upstream).filter(|(_, until)| *until > now).map(|(outlet, _)| outlet)
+        let previous = self.ways.get(upstream)?.previous.as_ref();
+        previous.filter(|(_, until)| *until > now).map(|(outlet, _)| outlet)
     }
 
     /// Whose seals an upstream makes and recognises.
     #[must_use]
     pub fn seals(&self, upstream: &Name) -> SealDomain {
-        self.seals.get(upstream).cloned().unwrap_or_else(SealDomain::unmarked)
+        self.ways.get(upstream).map_or_else(SealDomain::unmarked, |way| way.seals.clone())
     }
 
     /// By which Wendor says who it is to an upstream that wants to know.
     #[must_use]
     pub fn identity(&self, upstream: &Name) -> Option<&Identity> {
-        self.identities.get(upstream)
+        self.ways.get(upstream)?.identity.as_ref()
     }
 
     /// The credential of an upstream.
     #[must_use]
     pub fn credential(&self, upstream: &Name) -> &Credential {
-        self.credentials.get(upstream).unwrap_or(&Credential::None)
+        self.ways.get(upstream).map_or(&Credential::None, |way| &way.credential)
     }
 
     /// Where requests to an upstream go, or why none can.
     #[must_use]
     pub fn outlet(&self, upstream: &Name) -> Option<&Result<Outlet, String>> {
-        self.outlets.get(upstream)
+        self.ways.get(upstream).map(|way| &way.outlet)
     }
 }
 
 async fn keys(store: &Store) -> Result<HashMap<KeyHash, Arc<AppKey>>, StoreError> {
     Ok(store.keys().await?.into_iter().map(|stored| (stored.hash, Arc::new(stored.key))).collect())
-}
-
-fn seals(catalogue: &Catalogue) -> HashMap<Name, SealDomain> {
-    let domain = |(name, upstream): (&Name, &Upstream)| {
-        (name.clone(), SealDomain::named(upstream.seals.as_deref().unwrap_or(name.as_str())))
-    };
-    catalogue.upstreams.iter().map(domain).collect()
 }
 
 fn quota_ids(catalogue: &Catalogue) -> HashMap<Name, Vec<QuotaId>> {
@@ -173,11 +147,33 @@ fn quota_ids(catalogue: &Catalogue) -> HashMap<Name, Vec<QuotaId>> {
 }
 
 /// What must not leave in a body.
-fn guarded(credentials: &HashMap<Name, Credential>) -> Guarded {
-    Guarded::of(credentials.iter().filter_map(|(name, credential)| match credential {
+fn guarded(ways: &HashMap<Name, Way>) -> Guarded {
+    Guarded::of(ways.iter().filter_map(|(name, way)| match &way.credential {
         Credential::Found(secret) => Some((name, secret)),
         Credential::None | Credential::Missing(_) => None,
     }))
+}
+
+/// What is sent to an upstream, and where from it is found.
+struct Sent<'a> {
+    credential: Credential,
+    /// The one whose place it has taken, and until when that may be used.
+    previous: Option<(Secret, DateTime<Utc>)>,
+    keyring: &'a Keyring,
+    hosts: &'a Hosts,
+}
+
+impl Way {
+    fn of(name: &Name, upstream: &Upstream, sent: Sent<'_>) -> Self {
+        let Sent { credential, previous, keyring, hosts } = sent;
+        let identity = keyring.identity(upstream);
+        let outlet = identity.as_ref().map_err(String::clone).and_then(|_| outlet_of(upstream, &credential, hosts));
+        let previous = previous.and_then(|(previous, until)| {
+            Some((outlet_of(upstream, &Credential::Found(previous), hosts).ok()?, until))
+        });
+        let seals = SealDomain::named(upstream.seals.as_deref().unwrap_or(name.as_str()));
+        Self { credential, outlet, previous, seals, identity: identity.ok().flatten() }
+    }
 }
 
 fn outlet_of(upstream: &Upstream, credential: &Credential, hosts: &Hosts) -> Result<Outlet, String> {

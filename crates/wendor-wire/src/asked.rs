@@ -29,6 +29,7 @@ use crate::json::{Node, Wrong};
 use crate::limits::{Limits, with_limit};
 use crate::members::{Edit, Member, members, splice};
 use crate::native::{Known, take_known};
+use crate::refusal_code::RefusalCode;
 use crate::rewriting::Rewriting;
 use crate::usage::MOST_BELIEVED;
 use crate::usage_wish::{usage_asked, usage_of};
@@ -122,7 +123,7 @@ impl AppRequest {
         }
         if let Some(limit) = request.output_limit.filter(|limit| *limit > MOST_BELIEVED) {
             let message = format!("{limit} output tokens are asked for; no model reaches more than {MOST_BELIEVED}");
-            return Err(BadRequest::of_body("invalid_value", message));
+            return Err(BadRequest::of_body(RefusalCode::InvalidValue, message));
         }
         Ok(request)
     }
@@ -163,7 +164,7 @@ impl AppRequest {
     pub fn read_form(endpoint: Endpoint, body: &[u8], content_type: &str) -> Result<Self, BadRequest> {
         let boundary = boundary_of(content_type).ok_or_else(|| {
             let message = "the body has to be a form: multipart/form-data with its boundary".to_owned();
-            BadRequest::of_body("invalid_value", message)
+            BadRequest::of_body(RefusalCode::InvalidValue, message)
         })?;
         let text = |name: &str| {
             let place = part(body, &boundary, name)?;
@@ -171,7 +172,7 @@ impl AppRequest {
         };
         let missing = || {
             let message = "`model` is missing: put the name of a route into a part of that name".to_owned();
-            BadRequest::of_member("model", "missing_member", message)
+            BadRequest::of_member("model", RefusalCode::MissingMember, message)
         };
         let (route, model) = text("model").filter(|(model, _)| !model.is_empty()).ok_or_else(missing)?;
         let is_streamed = text("stream").is_some_and(|(flag, _)| flag == "true");
@@ -229,7 +230,7 @@ impl AppRequest {
         let InPath { model, is_streamed, is_prompt } = &in_path;
         let outside = Outside { model: model.as_deref(), is_streamed: *is_streamed, is_prompt: *is_prompt };
         let text = std::str::from_utf8(body)
-            .map_err(|_| BadRequest::of_body("invalid_json", "the body is not UTF-8".to_owned()))?;
+            .map_err(|_| BadRequest::of_body(RefusalCode::InvalidJson, "the body is not UTF-8".to_owned()))?;
         let mut conversation = dialects::of(self.endpoint.dialect)
             .read_request(text, outside)
             .map_err(|wrong| BadRequest::of_path(&wrong.path, wrong.to_string()))?;
@@ -237,7 +238,7 @@ impl AppRequest {
         if let Some(place) = lone_half(text) {
             let half = "an escape from \\ud800 to \\udfff stands without its other half";
             let message = format!("in the text at byte {place} of the body {half}: send whole letters");
-            return Err(BadRequest::of_body("invalid_json", message));
+            return Err(BadRequest::of_body(RefusalCode::InvalidJson, message));
         }
         conversation.delivery = self.delivery;
         Ok(conversation)
@@ -340,7 +341,7 @@ const CONTROLS: &[Known] = &[
 
 fn controls_of(dialect: Dialect, body: &[u8]) -> Result<Vec<Native>, BadRequest> {
     let text = std::str::from_utf8(body)
-        .map_err(|_| BadRequest::of_body("invalid_json", "the body is not UTF-8".to_owned()))?;
+        .map_err(|_| BadRequest::of_body(RefusalCode::InvalidJson, "the body is not UTF-8".to_owned()))?;
     let root = Node::of_request(text);
     let codec = dialects::of(dialect);
     let object = if codec.has_names_both_ways() { root.camel_object() } else { root.object() };

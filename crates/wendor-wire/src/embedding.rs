@@ -15,6 +15,7 @@ use crate::dialect::Dialect;
 use crate::endpoint::EmbedForm;
 use crate::failure::{Failure, FailureKind};
 use crate::json::{Json, Members, Node, Number, RawJson, Wrong};
+use crate::refusal_code::RefusalCode;
 use crate::verdict::Note;
 
 /// How an app wants its vectors.
@@ -91,7 +92,7 @@ impl EmbeddingRequest {
     /// [`BadRequest`] that names what cannot be read.
     pub fn read(form: EmbedForm, body: &[u8]) -> Result<Self, BadRequest> {
         let text = std::str::from_utf8(body)
-            .map_err(|_| BadRequest::of_body("invalid_json", "the body is not UTF-8".to_owned()))?;
+            .map_err(|_| BadRequest::of_body(RefusalCode::InvalidJson, "the body is not UTF-8".to_owned()))?;
         read(form, text).map_err(|wrong| BadRequest::of_path(&wrong.path, wrong.to_string()))
     }
 

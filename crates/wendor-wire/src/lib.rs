@@ -67,6 +67,7 @@ pub mod nearest;
 pub mod opening;
 pub mod passage;
 pub mod plain;
+pub mod refusal_code;
 pub mod rejection;
 pub mod responses;
 pub mod rewriting;

@@ -4,6 +4,7 @@ use crate::bad_request::BadRequest;
 use crate::change::RequestChange;
 use crate::conversation::UsageFrame;
 use crate::members::{Edit, Member, behind_opening, members};
+use crate::refusal_code::RefusalCode;
 
 /// What is told of that edit.
 pub(crate) fn usage_asked() -> RequestChange {
@@ -13,7 +14,8 @@ pub(crate) fn usage_asked() -> RequestChange {
 /// Whether the app asked for usage, and the edit that asks the upstream.
 pub(crate) fn usage_of(options: Option<&Member<'_>>, body: &[u8]) -> Result<(UsageFrame, Option<Edit>), BadRequest> {
     const ASK: &str = "\"include_usage\":true";
-    let invalid = || BadRequest::of_member("stream_options", "invalid_type", "`stream_options` has to be an object");
+    let invalid =
+        || BadRequest::of_member("stream_options", RefusalCode::InvalidType, "`stream_options` has to be an object");
     let Some(member) = options else {
         let open = behind_opening(body);
         return Ok((UsageFrame::NotAsked, Some((open..open, format!("\"stream_options\":{{{ASK}}},")))));
@@ -26,7 +28,7 @@ pub(crate) fn usage_of(options: Option<&Member<'_>>, body: &[u8]) -> Result<(Usa
     let (first, second) = (asked.next(), asked.next());
     if second.is_some() {
         let message = "`stream_options.include_usage` stands there twice; send it once";
-        return Err(BadRequest::of_member("stream_options", "repeated_member", message));
+        return Err(BadRequest::of_member("stream_options", RefusalCode::RepeatedMember, message));
     }
     match first {
         Some(found) if found.value == "true" => Ok((UsageFrame::Asked, None)),

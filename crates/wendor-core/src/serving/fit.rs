@@ -13,6 +13,7 @@ use wendor_wire::dialects;
 use wendor_wire::embedding::{EmbeddingRequest, form_of};
 use wendor_wire::endpoint::Kind;
 use wendor_wire::image::kind_of_base64;
+use wendor_wire::refusal_code::RefusalCode;
 use wendor_wire::verdict::field::Field;
 use wendor_wire::verdict::{Note, Target, judge, judge_members};
 
@@ -33,7 +34,7 @@ pub enum Content {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unfit {
     /// The cause in a word.
-    pub code: &'static str,
+    pub code: RefusalCode,
     /// The member of the request that it is about.
     pub param: Option<String>,
     /// In words, for the plan and for the app.
@@ -42,12 +43,12 @@ pub struct Unfit {
 
 impl Unfit {
     fn lacks(ability: Ability) -> Self {
-        Self { code: "ability_missing", param: None, reason: format!("does not offer {}", ability.as_str()) }
+        Self { code: RefusalCode::AbilityMissing, param: None, reason: format!("does not offer {}", ability.as_str()) }
     }
 
     fn refused(note: &Note) -> Self {
         Self {
-            code: "unsupported_parameter",
+            code: RefusalCode::UnsupportedParameter,
             param: Some(note.path.clone()),
             reason: format!("cannot take `{}`: {}", note.path, note.what),
         }
@@ -90,7 +91,7 @@ fn images_out(request: &AppRequest, offer: &Offer, dialect: Dialect) -> Result<(
     }
     let app = request.endpoint.dialect;
     let reason = format!("it answers with images, for which {app} has no place; ask in {dialect}");
-    Err(Unfit { code: "ability_missing", param: None, reason })
+    Err(Unfit { code: RefusalCode::AbilityMissing, param: None, reason })
 }
 
 fn window(request: &AppRequest, offer: &Offer) -> Result<(), Unfit> {
@@ -100,7 +101,7 @@ fn window(request: &AppRequest, offer: &Offer) -> Result<(), Unfit> {
         return Ok(());
     }
     Err(Unfit {
-        code: "context_length_exceeded",
+        code: RefusalCode::ContextLengthExceeded,
         param: None,
         reason: format!("about {wanted} tokens of prompt and answer do not fit its window of {window}"),
     })
@@ -116,7 +117,7 @@ fn passes(request: &AppRequest, target: &Target<'_>, is_strict: bool) -> Result<
         };
     }
     Err(Unfit {
-        code: "endpoint_not_offered",
+        code: RefusalCode::EndpointNotOffered,
         param: None,
         reason: format!(
             "speaks {}, and this endpoint of {} has nothing like it there",
@@ -189,7 +190,7 @@ fn images(conversation: &Conversation, offer: &Offer) -> Result<(), Unfit> {
         let (Some(kinds), MediaSource::Bytes { kind, .. }) = (&offer.image_kinds, &media.source) else { continue };
         if !kinds.contains(kind) {
             let reason = format!("takes {}, and `{}` is {kind}", kinds.join(", "), part.path);
-            return Err(Unfit { code: "image_kind", param: Some(part.path.clone()), reason });
+            return Err(Unfit { code: RefusalCode::ImageKind, param: Some(part.path.clone()), reason });
         }
     }
     Ok(())
@@ -200,7 +201,7 @@ fn addresses(conversation: &Conversation, offer: &Offer) -> Result<(), Unfit> {
     for part in every_part(conversation) {
         for url in addresses_of(part) {
             offer.addresses.lets_fetch(&url).map_err(|why| Unfit {
-                code: "address_not_allowed",
+                code: RefusalCode::AddressNotAllowed,
                 param: Some(part.path.clone()),
                 reason: format!("is not told to fetch what `{}` names: {why}", part.path),
             })?;

@@ -16,6 +16,7 @@ use wendor_store::StoreError;
 use wendor_store::requests::RequestFilter;
 use wendor_store::usage::{Dimension, UsageQuery};
 use wendor_wire::nearest::nearest;
+use wendor_wire::refusal_code::RefusalCode;
 
 use super::history::History;
 use super::now::{NoticeLine, PlaceLine};
@@ -23,7 +24,6 @@ use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
 use crate::credentials::Credential;
-use crate::data_plane::refusal::FAULT;
 use crate::recent::RefusalKey;
 use crate::snapshot::Snapshot;
 
@@ -84,7 +84,7 @@ async fn found(app: &App, eyes: Eyes<'_>, history: &History, now: DateTime<Utc>)
         findings.extend(upstreams(app, &snapshot, now).await?);
         // Whoever reads this has just been answered by the database.
         findings.extend(of_spool(app, true));
-        let is_fault = |(key, _): &(RefusalKey, u64)| key.reason == FAULT;
+        let is_fault = |(key, _): &(RefusalKey, u64)| key.reason == RefusalCode::InternalFault;
         let faults = app.recent.refusals().1.into_iter().filter(is_fault).map(|(_, count)| count).sum();
         if faults > 0 {
             findings.push(Finding::Faults { count: faults });
@@ -159,8 +159,8 @@ fn refused(app: &App, snapshot: &Snapshot, eyes: Eyes<'_>) -> Vec<Finding> {
     for (key, count) in app.recent.refusals().1 {
         let Some(team) = team_of(key.key.as_ref()) else { continue };
         match (key.reason, key.wanted) {
-            ("over_quota", _) => *over_quota.entry(team).or_default() += count,
-            ("route_not_found", Some(wanted)) => {
+            (RefusalCode::OverQuota, _) => *over_quota.entry(team).or_default() += count,
+            (RefusalCode::RouteNotFound, Some(wanted)) => {
                 let (times, teams) = no_route.entry(wanted).or_default();
                 *times += count;
                 teams.insert(team);

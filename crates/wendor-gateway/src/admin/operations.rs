@@ -289,7 +289,7 @@ pub(super) async fn refusals(principal: Principal, app: web::Data<App>) -> Resul
         key: seen.key,
         route: seen.route,
         wanted: seen.wanted,
-        reason: seen.reason.to_owned(),
+        reason: seen.reason.to_string(),
     };
     let count = |(key, count): (RefusalKey, u64)| RefusalCount {
         minute: key.minute,
@@ -297,7 +297,7 @@ pub(super) async fn refusals(principal: Principal, app: web::Data<App>) -> Resul
         key: key.key,
         route: key.route,
         wanted: key.wanted,
-        reason: key.reason.to_owned(),
+        reason: key.reason.to_string(),
         count,
     };
     let (latest, counts) = (latest.into_iter().map(line).collect(), counts.into_iter().map(count).collect());

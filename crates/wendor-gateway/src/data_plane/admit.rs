@@ -29,6 +29,7 @@ use wendor_wire::conversation::Delivery;
 use wendor_wire::embedding::EmbeddingRequest;
 use wendor_wire::endpoint::{Endpoint, Kind, Passed};
 use wendor_wire::nearest::nearest;
+use wendor_wire::refusal_code::RefusalCode;
 
 use super::account::{Account, AskedFor, Output};
 use super::body::{self, ReadBody};
@@ -341,7 +342,7 @@ pub fn content_if(request: &AppRequest, body: &Bytes, is_choosy: impl FnOnce() -
     let conversation = request.understood(body).map_err(Refusal::BadRequest)?;
     if let Some((path, said, is)) = mislabelled_image(&conversation) {
         let message = format!("`{path}` says {said}, but its bytes are {is}; say what it is");
-        return Err(Refusal::BadRequest(BadRequest { param: Some(path), code: "image_kind", message }));
+        return Err(Refusal::BadRequest(BadRequest { param: Some(path), code: RefusalCode::ImageKind, message }));
     }
     Ok(Content::Conversation(Box::new(conversation)))
 }

@@ -6,6 +6,7 @@ use actix_web::dev::RequestHead;
 use chrono::{DateTime, Utc};
 use wendor_core::request_id::RequestId;
 use wendor_wire::dialect::Dialect;
+use wendor_wire::refusal_code::RefusalCode;
 
 use super::page::Page;
 use crate::app::App;
@@ -53,7 +54,7 @@ impl Call {
 
     /// The page that explains an error code.
     #[must_use]
-    pub fn page_of(&self, code: &str) -> String {
+    pub fn page_of(&self, code: RefusalCode) -> String {
         format!("{}/errors/{code}", self.base)
     }
 

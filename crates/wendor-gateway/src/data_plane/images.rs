@@ -26,6 +26,7 @@ use wendor_core::serving::fit::{Content, image_addresses, with_images};
 use wendor_wire::address::{Addresses, public};
 use wendor_wire::bad_request::BadRequest;
 use wendor_wire::image::kind_of;
+use wendor_wire::refusal_code::RefusalCode;
 
 use super::refusal::Refusal;
 use crate::app::App;
@@ -146,7 +147,7 @@ pub async fn fetched(
 }
 
 fn refused(path: &str, message: String) -> Refusal {
-    Refusal::BadRequest(BadRequest { param: Some(path.to_owned()), code: "image_not_fetched", message })
+    Refusal::BadRequest(BadRequest { param: Some(path.to_owned()), code: RefusalCode::ImageNotFetched, message })
 }
 
 async fn image(client: &Fetching, url: &str) -> Result<Vec<u8>, String> {

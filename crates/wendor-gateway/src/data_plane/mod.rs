@@ -31,6 +31,7 @@ mod launch;
 pub mod listing;
 pub mod marks;
 pub mod open_attempt;
+pub mod opening;
 pub mod outlet;
 pub mod page;
 pub mod pieces;
@@ -45,6 +46,7 @@ pub mod settle;
 mod stream_clock;
 pub mod ticket;
 mod watch;
+pub mod whole_reply;
 
 use std::sync::Arc;
 

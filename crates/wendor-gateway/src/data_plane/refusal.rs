@@ -12,6 +12,7 @@ use wendor_core::words::sentence;
 use wendor_wire::bad_request::BadRequest;
 use wendor_wire::codec::ErrorTold;
 use wendor_wire::dialects;
+use wendor_wire::refusal_code::RefusalCode;
 
 use super::call::Call;
 use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held};
@@ -22,12 +23,6 @@ use crate::spool::NoSlot;
 
 /// Longest `Retry-After`: for more, many clients come back at once (`docs/protocols.md` section 1.7).
 const LONGEST_RETRY_AFTER_S: i64 = 59;
-
-/// The code of a fault of Wendor's own.
-pub const FAULT: &str = "internal_fault";
-
-/// The code of a key that nobody issued.
-const UNKNOWN_KEY: &str = "unknown_key";
 
 pub use super::refused::{Caller, CannotServe, GivenUp, QuotaFull, SecretHeld, StreamsFull, UnknownRoute};
 
@@ -106,12 +101,12 @@ enum Retry {
 struct Told {
     status: u16,
     class: &'static str,
-    code: &'static str,
+    code: RefusalCode,
     param: Option<String>,
     retry: Retry,
 }
 
-fn told(status: u16, class: &'static str, code: &'static str) -> Told {
+fn told(status: u16, class: &'static str, code: RefusalCode) -> Told {
     Told { status, class, code, param: None, retry: Retry::Never }
 }
 
@@ -122,54 +117,55 @@ const MESSAGE_OF_AGE: &str = "The service could not ask its database for changes
 
 impl Refusal {
     fn told(&self) -> Told {
+        use RefusalCode as Code;
         const INVALID: &str = "invalid_request_error";
         const SERVER: &str = "server_error";
         let unauthorised = |code| told(401, "authentication_error", code);
         let at_once = |code| Told { retry: Retry::After(1_000), ..told(429, "rate_limit_error", code) };
         match self {
-            Self::ForeignPage(_) => told(403, "permission_error", "foreign_page"),
-            Self::NoKey => unauthorised("no_key"),
-            Self::TwoKeys => unauthorised("two_keys"),
-            Self::KeyInQuery => unauthorised("key_in_query"),
-            Self::NotAKey(BadKey::OtherForm(_)) => unauthorised("not_a_key"),
-            Self::NotAKey(BadKey::Mistyped) => unauthorised("mistyped_key"),
-            Self::UnknownKey(_) => unauthorised(UNKNOWN_KEY),
-            Self::RevokedKey(..) => unauthorised("revoked_key"),
-            Self::ExpiredKey(..) => unauthorised("expired_key"),
-            Self::TeamGone(_) => told(403, "permission_error", "team_gone"),
-            Self::BadHeader(..) => told(400, INVALID, "bad_header"),
-            Self::BodyTooLarge(_) => told(413, INVALID, "body_too_large"),
-            Self::BodyBroken => told(400, INVALID, "body_broken"),
-            Self::BodyTooSlow => Told { retry: Retry::AsUsual, ..told(408, INVALID, "body_too_slow") },
-            Self::TooManyBodies => Told { retry: Retry::After(1_000), ..told(503, SERVER, "too_many_bodies") },
+            Self::ForeignPage(_) => told(403, "permission_error", Code::ForeignPage),
+            Self::NoKey => unauthorised(Code::NoKey),
+            Self::TwoKeys => unauthorised(Code::TwoKeys),
+            Self::KeyInQuery => unauthorised(Code::KeyInQuery),
+            Self::NotAKey(BadKey::OtherForm(_)) => unauthorised(Code::NotAKey),
+            Self::NotAKey(BadKey::Mistyped) => unauthorised(Code::MistypedKey),
+            Self::UnknownKey(_) => unauthorised(Code::UnknownKey),
+            Self::RevokedKey(..) => unauthorised(Code::RevokedKey),
+            Self::ExpiredKey(..) => unauthorised(Code::ExpiredKey),
+            Self::TeamGone(_) => told(403, "permission_error", Code::TeamGone),
+            Self::BadHeader(..) => told(400, INVALID, Code::BadHeader),
+            Self::BodyTooLarge(_) => told(413, INVALID, Code::BodyTooLarge),
+            Self::BodyBroken => told(400, INVALID, Code::BodyBroken),
+            Self::BodyTooSlow => Told { retry: Retry::AsUsual, ..told(408, INVALID, Code::BodyTooSlow) },
+            Self::TooManyBodies => Told { retry: Retry::After(1_000), ..told(503, SERVER, Code::TooManyBodies) },
             Self::BadRequest(bad) => Told { param: bad.param.clone(), ..told(400, INVALID, bad.code) },
-            Self::SecretInBody(_) => told(400, INVALID, "secret_in_body"),
-            Self::NoSuchRoute(_) => Told { param: Some("model".to_owned()), ..told(404, INVALID, "route_not_found") },
-            Self::NoSuchPath(..) => told(404, INVALID, "path_not_found"),
-            Self::WrongMethod(..) => told(405, INVALID, "wrong_method"),
+            Self::SecretInBody(_) => told(400, INVALID, Code::SecretInBody),
+            Self::NoSuchRoute(_) => Told { param: Some("model".to_owned()), ..told(404, INVALID, Code::RouteNotFound) },
+            Self::NoSuchPath(..) => told(404, INVALID, Code::PathNotFound),
+            Self::WrongMethod(..) => told(405, INVALID, Code::WrongMethod),
             Self::CannotServe(cannot) => {
                 let first = cannot.unfit.first().map(|(_, unfit)| unfit);
-                let code = first.map_or("unsupported_parameter", |unfit| unfit.code);
+                let code = first.map_or(Code::UnsupportedParameter, |unfit| unfit.code);
                 Told { param: first.and_then(|unfit| unfit.param.clone()), ..told(400, INVALID, code) }
             }
             Self::OverQuota(full) => {
                 let wait = (full.over.room.resets_at - full.now).num_milliseconds();
-                Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", "over_quota") }
+                Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", Code::OverQuota) }
             }
-            Self::StreamsFull(_) => at_once("streams_full"),
-            Self::TooManyConnections(_) => at_once("too_many_connections"),
-            Self::NoSpool(_) => Told { retry: Retry::After(2_000), ..told(503, SERVER, "no_spool") },
+            Self::StreamsFull(_) => at_once(Code::StreamsFull),
+            Self::TooManyConnections(_) => at_once(Code::TooManyConnections),
+            Self::NoSpool(_) => Told { retry: Retry::After(2_000), ..told(503, SERVER, Code::NoSpool) },
             Self::AllFailed(given_up) => {
                 let answer = given_up.answer;
                 let retry = answer
                     .retry_after_ms
                     .map_or(Retry::Never, |wait| Retry::After(i64::try_from(wait).unwrap_or(i64::MAX)));
                 let class = if answer.status == 429 { "rate_limit_error" } else { SERVER };
-                Told { retry, ..told(answer.status, class, "all_offers_failed") }
+                Told { retry, ..told(answer.status, class, Code::AllOffersFailed) }
             }
-            Self::Fault => told(500, SERVER, FAULT),
-            Self::Stopped => Told { retry: Retry::After(1_000), ..told(503, SERVER, "stopped") },
-            Self::OutOfDate => Told { retry: Retry::After(30_000), ..told(503, SERVER, "out_of_date") },
+            Self::Fault => told(500, SERVER, Code::InternalFault),
+            Self::Stopped => Told { retry: Retry::After(1_000), ..told(503, SERVER, Code::Stopped) },
+            Self::OutOfDate => Told { retry: Retry::After(30_000), ..told(503, SERVER, Code::OutOfDate) },
         }
     }
 
@@ -292,7 +288,7 @@ impl Refusal {
         ErrorTold {
             status: told.status,
             class: told.class,
-            code: told.code.to_owned(),
+            code: told.code.to_string(),
             param: told.param.clone(),
             message: format!("{} More: {}", without_secrets(&self.message()), call.page_of(told.code)),
             request: call.id.to_string(),
@@ -315,14 +311,14 @@ impl Refusal {
 }
 
 /// Counts and remembers that no answer was given, and why in a word.
-pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: &'static str) {
+pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: RefusalCode) {
     let Caller { key, route, wanted } = caller;
     // People put keys where names belong.
     let wanted = wanted.map(|wanted| without_secrets(&wanted).into_owned());
-    app.metrics.refusals.with_label_values(&[reason]).inc();
-    tracing::debug!(request = %call.id, reason, key = key.as_deref(), "refused");
+    app.metrics.refusals.with_label_values(&[reason.as_str()]).inc();
+    tracing::debug!(request = %call.id, reason = reason.as_str(), key = key.as_deref(), "refused");
     // A key whose id could be read and that nobody issued is told by its cause.
-    let is_issued = key.is_some() && reason != UNKNOWN_KEY;
+    let is_issued = key.is_some() && reason != RefusalCode::UnknownKey;
     let (at, request) = (call.arrived_at, call.id.clone());
     app.recent.refused(RefusalSeen { at, request, key, is_issued, route, wanted, reason });
 }

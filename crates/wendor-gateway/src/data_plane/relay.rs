@@ -32,18 +32,21 @@ use wendor_wire::dialect::Dialect;
 use wendor_wire::dialects;
 use wendor_wire::failure::{Failure, FailureKind};
 use wendor_wire::passage::{Passage, Step};
+use wendor_wire::refusal_code::RefusalCode;
 use wendor_wire::rejection::{Rejection, rejection};
 use wendor_wire::sse::Framing;
 
 use super::attempt::{Along, Answering};
-use super::exchange::{OpenStream, RejectedReply, Reply, WholeReply};
+use super::exchange::{RejectedReply, Reply};
 use super::fault::{Fault, caught_at_once, wanted_by_a_test};
 use super::progress::Reach;
-use super::refusal::{Caller, FAULT, identify, remember};
+use super::refusal::{Caller, identify, remember};
 use super::settle::{Outcome, Progress};
 use super::stream_clock::{StreamClock, WHOLE_TOO_LONG};
 use super::ticket::Ticket;
 use super::watch::watch;
+use crate::data_plane::opening::OpenStream;
+use crate::data_plane::whole_reply::WholeReply;
 use crate::spool::Written;
 
 /// The head of every answer: who answered, at which revision, after how many attempts.
@@ -217,20 +220,20 @@ impl Stream {
     fn break_off(&mut self, mut failure: Failure, own: Option<Bytes>) {
         // That an app waits for less than its stage would is not the offer's failure.
         failure.is_of_request |= failure.kind == FailureKind::TimedOut && self.is_lowered;
-        let told = self.told(502, "answer_broke_off", &format!("{} ({})", failure.kind, failure.detail));
+        let told = self.told(502, RefusalCode::AnswerBrokeOff, &format!("{} ({})", failure.kind, failure.detail));
         let (frames, closing) = self.passage.broken_off(&told);
         let outcome = Outcome::CutOff(failure, Progress::of(self.passage.facts()));
         self.end(outcome, own.unwrap_or(frames), closing);
     }
 
     /// The error by which an answer breaks off.
-    fn told(&self, status: u16, code: &'static str, why: &str) -> ErrorTold {
+    fn told(&self, status: u16, code: RefusalCode, why: &str) -> ErrorTold {
         let page = self.ticket.as_ref().map(|ticket| ticket.call().page_of(code));
         let more = page.map(|page| format!(" More: {page}")).unwrap_or_default();
         ErrorTold {
             status,
             class: "server_error",
-            code: code.to_owned(),
+            code: code.to_string(),
             param: None,
             message: format!("The answer broke off: {why}. What came before it is not whole.{more}"),
             request: self.ticket.as_ref().map(|ticket| ticket.id().to_string()).unwrap_or_default(),
@@ -244,15 +247,15 @@ impl Stream {
             let account = ticket.account();
             let caller =
                 Caller { key: Some(account.key.id.clone()), route: Some(account.route.to_string()), wanted: None };
-            remember(&account.app, &account.call, caller, FAULT);
+            remember(&account.app, &account.call, caller, RefusalCode::InternalFault);
         }
-        self.cut_short(FAULT, "Wendor itself failed");
+        self.cut_short(RefusalCode::InternalFault, "Wendor itself failed");
     }
 
     /// The answer ends before its end, by no fault of app or upstream.
-    fn cut_short(&mut self, code: &'static str, why: &str) {
+    fn cut_short(&mut self, code: RefusalCode, why: &str) {
         self.upstream = None;
-        let told = self.told(if code == FAULT { 500 } else { 503 }, code, why);
+        let told = self.told(if code == RefusalCode::InternalFault { 500 } else { 503 }, code, why);
         let passage = &mut self.passage;
         let left = caught_at_once(|| (passage.broken_off(&told), Progress::of(passage.facts())));
         let ((frames, closing), progress) =
@@ -369,13 +372,13 @@ impl Stream {
         let Some(ticket) = &self.ticket else { return false };
         let untaken = self.untaken_since.map_or(Duration::ZERO, |since| now.saturating_duration_since(since));
         if ticket.app().stopping.is_over() {
-            self.cut_short("stopped", "the service stops");
+            self.cut_short(RefusalCode::Stopped, "the service stops");
             return false;
         }
         let is_over = self.clock.is_over(now);
         if untaken >= ticket.app().settings.timing.take || (is_over && untaken >= NOT_TAKEN) {
             self.upstream = None;
-            let told = self.told(408, "answer_not_taken", "it was not taken in time");
+            let told = self.told(408, RefusalCode::AnswerNotTaken, "it was not taken in time");
             let (frames, closing) = self.passage.broken_off(&told);
             self.end(Outcome::NotTaken(Progress::of(self.passage.facts())), frames, closing);
             return false;

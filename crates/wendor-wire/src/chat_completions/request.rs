@@ -12,6 +12,7 @@ use crate::bad_request::stream_wish;
 use crate::change::RequestChange;
 use crate::conversation::Delivery;
 use crate::members::{Edit, Member, behind_opening};
+use crate::refusal_code::RefusalCode;
 use crate::usage::MOST_BELIEVED;
 use crate::usage_wish::usage_asked;
 use crate::usage_wish::usage_of;
@@ -70,7 +71,7 @@ impl ChatRequest {
         if !(1..=MAX_CHOICES).contains(&choices) {
             return Err(BadRequest::of_member(
                 "n",
-                "invalid_value",
+                RefusalCode::InvalidValue,
                 format!("`n` is {choices}; ask for 1 to {MAX_CHOICES} choices"),
             ));
         }
@@ -156,10 +157,12 @@ fn has_other_tools(listed: &str) -> bool {
 fn check_messages(member: Option<&Member<'_>>) -> Result<(), BadRequest> {
     match member {
         Some(messages) if messages.value.starts_with('[') => Ok(()),
-        Some(_) => Err(BadRequest::of_member("messages", "invalid_type", "`messages` has to be a list of messages")),
+        Some(_) => {
+            Err(BadRequest::of_member("messages", RefusalCode::InvalidType, "`messages` has to be a list of messages"))
+        }
         None => {
             let message = "`messages` is missing: send the conversation as a list, at least one message";
-            Err(BadRequest::of_member("messages", "missing_member", message))
+            Err(BadRequest::of_member("messages", RefusalCode::MissingMember, message))
         }
     }
 }
@@ -167,11 +170,11 @@ fn check_messages(member: Option<&Member<'_>>) -> Result<(), BadRequest> {
 fn count(member: Option<&Member<'_>>, name: &'static str) -> Result<Option<u64>, BadRequest> {
     let Some(member) = member else { return Ok(None) };
     let number: u64 = member.value.parse().map_err(|_| {
-        BadRequest::of_member(name, "invalid_type", format!("`{name}` has to be a whole number from 0 on"))
+        BadRequest::of_member(name, RefusalCode::InvalidType, format!("`{name}` has to be a whole number from 0 on"))
     })?;
     if number > MOST_BELIEVED {
         let message = format!("`{name}` is {number}; no model reaches more than {MOST_BELIEVED}");
-        return Err(BadRequest::of_member(name, "invalid_value", message));
+        return Err(BadRequest::of_member(name, RefusalCode::InvalidValue, message));
     }
     Ok(Some(number))
 }
@@ -186,30 +189,38 @@ mod tests {
     use serde_json::{Value, json};
 
     #[rstest]
-    #[case::not_json("hello", None, "invalid_json")]
-    #[case::cut(r#"{"model":"a","#, None, "invalid_json")]
-    #[case::list("[]", None, "invalid_json")]
-    #[case::no_model(r#"{"messages":[]}"#, Some("model"), "missing_member")]
-    #[case::null_model(r#"{"model":null,"messages":[]}"#, Some("model"), "missing_member")]
-    #[case::number_as_model(r#"{"model":7,"messages":[]}"#, Some("model"), "invalid_type")]
-    #[case::no_messages(r#"{"model":"a"}"#, Some("messages"), "missing_member")]
-    #[case::text_as_messages(r#"{"model":"a","messages":"hi"}"#, Some("messages"), "invalid_type")]
-    #[case::model_twice(r#"{"model":"a","messages":[],"mod\u0065l":"b"}"#, Some("model"), "repeated_member")]
-    #[case::messages_twice(r#"{"model":"a","messages":[],"messages":[]}"#, Some("messages"), "repeated_member")]
-    #[case::stream_as_text(r#"{"model":"a","messages":[],"stream":"yes"}"#, Some("stream"), "invalid_type")]
-    #[case::negative_limit(r#"{"model":"a","messages":[],"max_tokens":-1}"#, Some("max_tokens"), "invalid_type")]
+    #[case::not_json("hello", None, RefusalCode::InvalidJson)]
+    #[case::cut(r#"{"model":"a","#, None, RefusalCode::InvalidJson)]
+    #[case::list("[]", None, RefusalCode::InvalidJson)]
+    #[case::no_model(r#"{"messages":[]}"#, Some("model"), RefusalCode::MissingMember)]
+    #[case::null_model(r#"{"model":null,"messages":[]}"#, Some("model"), RefusalCode::MissingMember)]
+    #[case::number_as_model(r#"{"model":7,"messages":[]}"#, Some("model"), RefusalCode::InvalidType)]
+    #[case::no_messages(r#"{"model":"a"}"#, Some("messages"), RefusalCode::MissingMember)]
+    #[case::text_as_messages(r#"{"model":"a","messages":"hi"}"#, Some("messages"), RefusalCode::InvalidType)]
+    #[case::model_twice(r#"{"model":"a","messages":[],"mod\u0065l":"b"}"#, Some("model"), RefusalCode::RepeatedMember)]
+    #[case::messages_twice(
+        r#"{"model":"a","messages":[],"messages":[]}"#,
+        Some("messages"),
+        RefusalCode::RepeatedMember
+    )]
+    #[case::stream_as_text(r#"{"model":"a","messages":[],"stream":"yes"}"#, Some("stream"), RefusalCode::InvalidType)]
+    #[case::negative_limit(
+        r#"{"model":"a","messages":[],"max_tokens":-1}"#,
+        Some("max_tokens"),
+        RefusalCode::InvalidType
+    )]
     #[case::huge_limit(
         r#"{"model":"a","messages":[],"max_tokens":18446744073709551615}"#,
         Some("max_tokens"),
-        "invalid_value"
+        RefusalCode::InvalidValue
     )]
-    #[case::no_choices(r#"{"model":"a","messages":[],"n":0}"#, Some("n"), "invalid_value")]
+    #[case::no_choices(r#"{"model":"a","messages":[],"n":0}"#, Some("n"), RefusalCode::InvalidValue)]
     #[case::options_as_list(
         r#"{"model":"a","messages":[],"stream":true,"stream_options":[]}"#,
         Some("stream_options"),
-        "invalid_type"
+        RefusalCode::InvalidType
     )]
-    fn a_bad_body_names_the_member(#[case] body: &str, #[case] param: Option<&str>, #[case] code: &str) {
+    fn a_bad_body_names_the_member(#[case] body: &str, #[case] param: Option<&str>, #[case] code: RefusalCode) {
         let bad = ChatRequest::read(body.as_bytes()).unwrap_err();
         assert_eq!((bad.param.as_deref(), bad.code), (param, code));
     }
@@ -219,8 +230,8 @@ mod tests {
         let nested =
             |levels: usize| format!(r#"{{"model":"a","messages":{}{}}}"#, "[".repeat(levels), "]".repeat(levels));
         assert!(ChatRequest::read(nested(127).as_bytes()).is_ok());
-        assert_eq!(ChatRequest::read(nested(128).as_bytes()).unwrap_err().code, "nested_too_deep");
-        assert_eq!(ChatRequest::read("[".repeat(5_000_000).as_bytes()).unwrap_err().code, "nested_too_deep");
+        assert_eq!(ChatRequest::read(nested(128).as_bytes()).unwrap_err().code, RefusalCode::NestedTooDeep);
+        assert_eq!(ChatRequest::read("[".repeat(5_000_000).as_bytes()).unwrap_err().code, RefusalCode::NestedTooDeep);
     }
 
     #[rstest]
