@@ -1,5 +1,6 @@
 //! The management API as the commands use it: one call, JSON both ways, problems as [`Failure`]s.
 
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Client, Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -33,15 +34,18 @@ pub fn unreachable(url: &str, error: &reqwest::Error) -> Failure {
     ))
 }
 
+/// All but the unreserved characters of RFC 3986.
+const RESERVED: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
 /// What somebody typed, as one part of a path: the id where a whole key or token was pasted, and nothing in it ends the part.
 #[must_use]
 pub fn part(text: &str) -> String {
     let text = wendor_core::catalog::key::id_in(text);
     // Dots alone would lead a step back.
-    let is_dots = text.bytes().all(|byte| byte == b'.');
-    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_~".contains(&byte) || (byte == b'.' && !is_dots);
-    let escape = |byte: u8| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") };
-    text.bytes().map(escape).collect()
+    if text.bytes().all(|byte| byte == b'.') {
+        return text.replace('.', "%2E");
+    }
+    utf8_percent_encode(text, &RESERVED).to_string()
 }
 
 impl Management {

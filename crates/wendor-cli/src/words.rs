@@ -44,20 +44,21 @@ pub fn hours_ago(hour: DateTime<Utc>, now: DateTime<Utc>) -> String {
     words::hours_ago(now - hour)
 }
 
+/// A text on as many lines as it takes to stay within `width`; words, such as addresses, stay whole.
+#[must_use]
+pub fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let whole_words = textwrap::Options::new(width)
+        .break_words(false)
+        .word_separator(textwrap::WordSeparator::AsciiSpace)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
+    textwrap::wrap(text, whole_words).into_iter().map(std::borrow::Cow::into_owned).collect()
+}
+
 /// Names one after the other, on as many lines as it takes to stay within `width`.
 #[must_use]
-pub fn wrapped(names: &[String], width: usize) -> String {
-    let mut lines: Vec<String> = Vec::new();
-    for (index, name) in names.iter().enumerate() {
-        let comma = if index + 1 < names.len() { "," } else { "" };
-        match lines.last_mut() {
-            Some(line) if line.chars().count() + name.chars().count() + 2 <= width => {
-                line.push_str(&format!(" {name}{comma}"))
-            }
-            Some(_) | None => lines.push(format!("{name}{comma}")),
-        }
-    }
-    lines.join("\n")
+pub fn wrapped_names(names: &[String], width: usize) -> String {
+    wrapped(&names.join(", "), width).join("\n")
 }
 
 /// In how long something is.
@@ -95,8 +96,8 @@ mod tests {
     #[test]
     fn names_stay_within_their_width() {
         let names: Vec<String> = ["data-lab", "harbour-ops", "timetables"].map(str::to_owned).into();
-        assert_eq!(wrapped(&names, 22), "data-lab, harbour-ops,\ntimetables");
-        assert_eq!(wrapped(&names, 3), "data-lab,\nharbour-ops,\ntimetables");
-        assert_eq!(wrapped(&[], 3), "");
+        assert_eq!(wrapped_names(&names, 22), "data-lab, harbour-ops,\ntimetables");
+        assert_eq!(wrapped_names(&names, 3), "data-lab,\nharbour-ops,\ntimetables");
+        assert_eq!(wrapped_names(&[], 3), "");
     }
 }

@@ -6,6 +6,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use serde_json::{Value, json};
+use thirtyfour::error::WebDriverErrorInner;
 use thirtyfour::prelude::*;
 use thirtyfour::{ChromeCapabilities, Key};
 
@@ -109,7 +110,7 @@ impl Browser {
     /// When there never is one.
     pub async fn click(&self, text: &str) {
         let path = format!("//*[(self::a or self::button) and normalize-space()=\"{text}\"]");
-        self.element(By::XPath(path), text).await.click().await.expect("it can be clicked");
+        self.click_at(By::XPath(path), text).await;
     }
 
     /// Clicks the first element that a selector finds.
@@ -117,7 +118,16 @@ impl Browser {
     /// # Panics
     /// When there never is one.
     pub async fn click_on(&self, selector: &str) {
-        self.element(By::Css(selector.to_owned()), selector).await.click().await.expect("it can be clicked");
+        self.click_at(By::Css(selector.to_owned()), selector).await;
+    }
+
+    /// A page that is drawn anew between the look and the click has another element in the same place: that one is meant.
+    async fn click_at(&self, by: By, what: &str) {
+        let until = tokio::time::Instant::now() + PATIENCE;
+        while let Err(error) = self.element(by.clone(), what).await.click().await {
+            let is_drawn_anew = matches!(error.as_inner(), WebDriverErrorInner::StaleElementReference(_));
+            assert!(is_drawn_anew && tokio::time::Instant::now() < until, "{what} can be clicked: {error}");
+        }
     }
 
     /// Types into the field with that label, after what stood there is gone.

@@ -9,11 +9,11 @@ use std::path::PathBuf;
 use chrono::Utc;
 use reqwest::{Client, Response};
 use serde_json::{Value, json};
+use wendor_postgres::Database;
 use wendor_standins::history::{self, Past};
 use wendor_standins::server::{Profile, StandIn};
 use wendor_standins::traffic::Ask;
 
-use crate::database::Database;
 use crate::service::{Service, Start};
 use crate::waiting::until;
 use crate::wendor::{Ran, wendor};

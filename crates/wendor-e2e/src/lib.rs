@@ -3,13 +3,12 @@
 //!
 //! - [`ferry`]: a whole installation for one test
 //! - [`service`]: the service's process
-//! - [`database`]: a database for one test, and a PostgreSQL that may be stopped
+
 //! - [`wendor`]: the command line
 //! - [`site`]: another web site
 //! - [`waiting`]: asking until something is so
 
 pub mod browser;
-pub mod database;
 pub mod ferry;
 pub mod service;
 pub mod site;

@@ -10,6 +10,7 @@ use sqlx::{FromRow, Postgres, QueryBuilder};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sketch::Sketch;
+use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
 use wendor_wire::usage::TokenCounts;
 use wendor_wire::worded;
@@ -114,8 +115,30 @@ pub struct TeamDay {
     pub cost: Decimal,
 }
 
-/// Figures of a range and what narrows them; `run`, `label`, `ends` and `failure` of the filter are not kept in roll-ups and
-/// count not.
+/// What narrows figures: what roll-ups are kept by, and nothing else.
+#[derive(Clone, Debug, Default)]
+pub struct UsageFilter {
+    /// Of this team.
+    pub team: Option<Name>,
+    /// By the key of this id.
+    pub key: Option<String>,
+    /// To this route.
+    pub route: Option<Name>,
+    /// At this offer.
+    pub offer: Option<OfferName>,
+    /// At an offer of this upstream.
+    pub upstream: Option<Name>,
+}
+
+impl UsageFilter {
+    /// The lines of the ledger that it leaves, from one instant to another.
+    fn lines(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> RequestFilter {
+        let Self { team, key, route, offer, upstream } = self.clone();
+        RequestFilter { from: Some(from), to: Some(to), team, key, route, offer, upstream, ..RequestFilter::default() }
+    }
+}
+
+/// Figures of a range and what narrows them.
 #[derive(Clone, Debug)]
 pub struct UsageQuery {
     /// First instant inside.
@@ -124,9 +147,15 @@ pub struct UsageQuery {
     pub to: DateTime<Utc>,
     /// What to tell apart by.
     pub by: Dimension,
-    /// Team, key, route, offer and upstream.
-    pub filter: RequestFilter,
+    /// What narrows them.
+    pub filter: UsageFilter,
 }
+
+/// The columns of [`RollUpRow`].
+const SELECT_HOURS: &str = "select hour, team, key, route, offer, requests, failures, cancelled, unpriced, estimated, checks, attempts, \
+    attempt_tokens_input, attempt_tokens_input_cached, attempt_tokens_cache_written, attempt_tokens_output, \
+    attempt_tokens_reasoning, attempt_cost, images, tokens_input, tokens_input_cached, tokens_cache_written, \
+    tokens_output, tokens_reasoning, cost, first_token, whole from usage_hour";
 
 #[derive(FromRow)]
 struct RollUpRow {
@@ -242,8 +271,7 @@ impl Store {
         if from >= to {
             return Ok(());
         }
-        let filter = RequestFilter { from: Some(from), to: Some(to), ..query.filter.clone() };
-        self.each_entry(&filter, |entry| {
+        self.each_entry(&query.filter.lines(from, to), |entry| {
             groups.entry(query.by.of(&RollUpKey::of(entry), entry.at)).or_default().add(entry);
         })
         .await
@@ -256,7 +284,8 @@ impl Store {
         to: DateTime<Utc>,
         groups: &mut BTreeMap<String, RollUp>,
     ) -> Result<(), StoreError> {
-        let mut select = QueryBuilder::<Postgres>::new("select * from usage_hour where hour >= ");
+        let mut select = QueryBuilder::<Postgres>::new(SELECT_HOURS);
+        select.push(" where hour >= ");
         select.push_bind(from).push(" and hour < ").push_bind(to);
         let narrow = [
             (" and team = ", query.filter.team.as_ref().map(ToString::to_string)),

@@ -256,18 +256,7 @@ fn dialect_of_listing(is_beta: bool, hints: Hints) -> Dialect {
 
 /// A part of a path with `%XX` undone; what is no such escape stays.
 fn unescaped(text: &str) -> Cow<'_, str> {
-    if !text.contains('%') {
-        return Cow::Borrowed(text);
-    }
-    let mut bytes = Vec::with_capacity(text.len());
-    let mut rest = text.as_bytes();
-    while let [first, after @ ..] = rest {
-        let escaped = (*first == b'%').then(|| after.get(..2)).flatten();
-        let byte = escaped.and_then(|hex| u8::from_str_radix(std::str::from_utf8(hex).ok()?, 16).ok());
-        bytes.push(byte.unwrap_or(*first));
-        rest = after.get(if byte.is_some() { 2 } else { 0 }..).unwrap_or_default();
-    }
-    Cow::Owned(String::from_utf8_lossy(&bytes).into_owned())
+    percent_encoding::percent_decode_str(text).decode_utf8_lossy()
 }
 
 #[cfg(test)]

@@ -389,7 +389,7 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
         _ => step.came_back.clone(),
     };
     let took = words::took(step.took_us);
-    let mut lines = wrapped(&told, TOLD_WIDTH);
+    let mut lines = words::wrapped(&told, TOLD_WIDTH);
     let first = if lines.is_empty() { String::new() } else { lines.remove(0) };
     let mut text = format!("{sign} {:<17}{first:<60} {took:>9}", step.step).trim_end().to_owned() + "\n";
     lines.iter().for_each(|line| text.push_str(&format!("{:19}{line}\n", "")));
@@ -401,7 +401,7 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
 
 fn finding_lines(finding: &FindingLine) -> String {
     let mut text = String::from("\n");
-    for line in wrapped(&finding.says, WIDTH - 4) {
+    for line in words::wrapped(&finding.says, WIDTH - 4) {
         text.push_str(&format!("    {line}\n"));
     }
     for remedy in &finding.remedies {
@@ -410,25 +410,11 @@ fn finding_lines(finding: &FindingLine) -> String {
             (None, "owner") => ("tell its owner".to_owned(), format!("\"{}\"", remedy.says)),
             (None, _) => ("do".to_owned(), remedy.says.clone()),
         };
-        for (index, line) in wrapped(&says, WIDTH - 20).iter().enumerate() {
+        for (index, line) in words::wrapped(&says, WIDTH - 20).iter().enumerate() {
             let head = if index == 0 { head.as_str() } else { "" };
             text.push_str(&format!("    {head:<15} {line}\n"));
         }
     }
     text.push('\n');
     text
-}
-
-fn wrapped(text: &str, width: usize) -> Vec<String> {
-    let mut lines: Vec<String> = Vec::new();
-    for word in text.split_whitespace() {
-        match lines.last_mut() {
-            Some(line) if line.chars().count() + word.chars().count() < width => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            _ => lines.push(word.to_owned()),
-        }
-    }
-    lines
 }

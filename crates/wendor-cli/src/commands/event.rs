@@ -85,7 +85,7 @@ async fn list(management: &Management, reader: Reader) -> Result<(), Failure> {
     ];
     let row = |webhook: &WebhookLine| {
         let last = webhook.last.as_ref().map_or_else(|| "none".to_owned(), outcome);
-        let events = words::wrapped(&webhook.events, 30);
+        let events = words::wrapped_names(&webhook.events, 30);
         let waiting = webhook.waiting.to_string();
         vec![webhook.name.clone(), webhook.address.clone(), events, webhook.secret.clone(), waiting, last]
     };

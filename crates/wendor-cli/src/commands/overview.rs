@@ -37,7 +37,7 @@ pub(super) async fn teams(management: &Management, reader: Reader) -> Result<(),
     let mut rows = Vec::new();
     for team in &teams {
         let routes =
-            team.routes.as_ref().map_or_else(|| "all".to_owned(), |routes| words::wrapped(routes, NAMES_WIDTH));
+            team.routes.as_ref().map_or_else(|| "all".to_owned(), |routes| words::wrapped_names(routes, NAMES_WIDTH));
         let first = vec![team.name.clone(), team.keys.to_string()];
         let mut limits: Vec<Vec<String>> = team.quotas.iter().map(quota_cells).collect();
         limits.extend(stream_cells(team));
@@ -108,7 +108,7 @@ pub(super) async fn routes(management: &Management, reader: Reader) -> Result<()
     for route in &routes {
         for (index, stage) in route.stages.iter().enumerate() {
             let (name, teams) = if index == 0 {
-                (route.name.clone(), words::wrapped(&route.teams, NAMES_WIDTH))
+                (route.name.clone(), words::wrapped_names(&route.teams, NAMES_WIDTH))
             } else {
                 (String::new(), String::new())
             };
@@ -131,7 +131,7 @@ fn offers(stage: &StageLine) -> String {
         Some(share) => format!("{} ({share} parts)", entry.offer),
         None => entry.offer.clone(),
     };
-    words::wrapped(&stage.offers.iter().map(offer).collect::<Vec<_>>(), NAMES_WIDTH)
+    words::wrapped_names(&stage.offers.iter().map(offer).collect::<Vec<_>>(), NAMES_WIDTH)
 }
 
 pub(super) async fn upstreams(management: &Management, reader: Reader) -> Result<(), Failure> {

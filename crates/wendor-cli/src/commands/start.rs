@@ -54,8 +54,10 @@ pub(super) async fn run(args: StartArgs, reader: Reader) -> Result<(), Failure> 
 /// Written so that only its owner can read it: it holds a key.
 fn private(path: &std::path::Path, text: &str) -> std::io::Result<()> {
     use std::io::Write;
-    use std::os::unix::fs::OpenOptionsExt;
+    use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
     let mut file = std::fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(path)?;
+    // One that was there before may be open to others.
+    file.set_permissions(std::fs::Permissions::from_mode(0o600))?;
     file.write_all(text.as_bytes())
 }
 

@@ -227,10 +227,10 @@ mod tests {
         fn parts_sum_to_the_whole(counts in prop::collection::vec((0u64..10_000_000, 0u64..10_000_000), 1..20), per_million in 0i64..1_000_000_000) {
             let rate = Rate { input: Decimal::new(per_million, 6), output: Decimal::new(per_million, 6), ..rate("2026-11-01", "0") };
             let tokens = |input, output| TokenCounts { input, output, ..TokenCounts::default() };
-            let price = |tokens| price(tokens, Images::default(), &rate).unwrap().total();
-            let apart: Money = counts.iter().map(|(input, output)| price(tokens(*input, *output))).sum();
+            let total_of = |tokens| price(tokens, Images::default(), &rate).unwrap().total();
+            let apart: Money = counts.iter().map(|(input, output)| total_of(tokens(*input, *output))).sum();
             let (input, output) = counts.iter().fold((0, 0), |sum, pair| (sum.0 + pair.0, sum.1 + pair.1));
-            prop_assert_eq!(apart, price(tokens(input, output)));
+            prop_assert_eq!(apart, total_of(tokens(input, output)));
             prop_assert!(apart.amount().scale() <= 12);
         }
     }

@@ -8,23 +8,10 @@ use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::StreamExt;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
-use wendor_core::metering::detail::RequestDetail;
-use wendor_core::metering::end::End;
-use wendor_core::metering::entry::{Latency, LedgerEntry, QuotaUse, Record, RequestRecord, Settled, Spooled};
-use wendor_core::metering::rate::Cost;
-use wendor_core::metering::rollup::RollUp;
-use wendor_core::name::{Name, OfferName};
-use wendor_core::quota::QuotaId;
-use wendor_core::request_id::RequestId;
-use wendor_e2e::database::Database;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::waiting::until;
 use wendor_standins::fault::Fault;
 use wendor_standins::server::{Outcome, Profile, Served};
-use wendor_store::Store;
-use wendor_store::requests::RequestFilter;
-use wendor_store::usage::{Dimension, UsageQuery};
-use wendor_wire::usage::TokenCounts;
 
 /// A request cancelled by the app: its id, and when the app closed.
 type Closed = (String, SystemTime);
@@ -237,54 +224,6 @@ async fn check_usage(ferry: &Ferry, begun: DateTime<Utc>) {
     }
 }
 
-fn request(whole_ms: u64) -> RequestRecord {
-    let latency = Latency { first_token_ms: Some(20), whole_ms, ..Latency::default() };
-    let lane = wendor_core::routing::queue::Lane::default();
-    RequestRecord { attempts: 1, streamed: true, end: End::Proper, failure: None, latency, lane }
-}
-
-fn settled(number: u32, at: DateTime<Utc>) -> Spooled {
-    let id = RequestId::mint(at, 1, number);
-    let cost =
-        Cost { output: "0.000015".parse().map(wendor_core::metering::money::Money::new).unwrap(), ..Cost::default() };
-    let (team, route) = (Name::parse("timetables").unwrap(), Name::parse("night-sailings").unwrap());
-    let entry = LedgerEntry {
-        offer: OfferName::parse("quarry/fulmar-large").ok(),
-        tokens: TokenCounts { input: 5, output: 1, ..TokenCounts::default() },
-        cost: Some(cost),
-        record: Record::Request(request(30)),
-        ..LedgerEntry::of_request(at, id, team, route)
-    };
-    let quota = QuotaId::from_store("timetables/requests/day".into());
-    let quotas = vec![QuotaUse { quota, window_start: DateTime::UNIX_EPOCH, amount: Decimal::ONE }];
-    Settled { entry, detail: Some(RequestDetail::default()), quotas }.spooled()
-}
-
-/// Batches that overlap, come twice, and span months; instants finer than the database keeps them.
-#[tokio::test]
-async fn draining_twice_is_harmless() {
-    let database = Database::fresh().await;
-    let store = Store::new(&database.url).unwrap();
-    store.migrate().await.unwrap();
-    let at: DateTime<Utc> = "2026-10-31T23:59:59.123456789Z".parse().unwrap();
-    let batch: Vec<Spooled> =
-        (0..6).map(|number| settled(number, at + TimeDelta::milliseconds(i64::from(number) * 300))).collect();
-    assert_eq!(store.drain(&batch[..4], None).await.unwrap(), 4);
-    assert_eq!(store.drain(&batch[..4], None).await.unwrap(), 0);
-    assert_eq!(store.drain(&batch[2..], None).await.unwrap(), 2);
-    let mut connection = database.connect().await;
-    let rollups: (i64, Decimal) = sqlx::query_as("select sum(requests)::bigint, sum(cost) from usage_hour")
-        .fetch_one(&mut connection)
-        .await
-        .unwrap();
-    assert_eq!(rollups, (6, "0.000090".parse().unwrap()));
-    let used: Decimal =
-        sqlx::query_scalar("select settled from quota_window").fetch_one(&mut connection).await.unwrap();
-    assert_eq!(used, Decimal::from(6));
-    let (found, detail) = store.request(&batch[5].entry.request).await.unwrap().unwrap();
-    assert_eq!((found.tokens, detail), (batch[5].entry.tokens, Some(RequestDetail::default())));
-}
-
 #[tokio::test]
 async fn lists_are_paged_without_gaps_or_repeats() {
     let ferry = Ferry::begin().await;
@@ -310,42 +249,4 @@ async fn lists_are_paged_without_gaps_or_repeats() {
         .map(|request| request["id"].as_str().unwrap().to_owned())
         .collect();
     assert_eq!((seen.len(), seen), (7, all));
-}
-
-/// Figures of any range, however it cuts hours, equal the sum of the lines in it; a seed picks entries and ranges.
-#[tokio::test]
-async fn any_range_of_usage_equals_its_lines() {
-    use rand::rngs::SmallRng;
-    use rand::{RngExt, SeedableRng};
-    let database = Database::fresh().await;
-    let store = Store::new(&database.url).unwrap();
-    store.migrate().await.unwrap();
-    let mut random = SmallRng::seed_from_u64(11);
-    let begin: DateTime<Utc> = "2026-10-31T20:00:00Z".parse().unwrap();
-    let instant = |random: &mut SmallRng| begin + TimeDelta::milliseconds(random.random_range(0..8 * 3_600_000));
-    let mut entries: Vec<Spooled> = (0..300).map(|number| settled(number, instant(&mut random))).collect();
-    for settled in &mut entries {
-        settled.entry.tokens.input = random.random_range(0..5_000);
-        settled.entry.key = format!("k{}", random.random_range(0..3));
-        settled.entry.record = Record::Request(request(random.random_range(0..60_000)));
-    }
-    for batch in entries.chunks(70) {
-        store.drain(batch, None).await.unwrap();
-    }
-    for _ in 0..40 {
-        let (mut from, mut to) = (instant(&mut random), instant(&mut random));
-        if random.random_bool(0.3) {
-            from = wendor_core::quota::window::Window::Hour.around(from).start;
-        }
-        if from > to {
-            std::mem::swap(&mut from, &mut to);
-        }
-        let query = UsageQuery { from, to, by: Dimension::Key, filter: RequestFilter::default() };
-        let found = store.usage(&query).await.unwrap();
-        let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
-        for settled in entries.iter().filter(|settled| (from..to).contains(&settled.entry.at)) {
-            expected.entry(settled.entry.key.clone()).or_default().add(&settled.entry);
-        }
-        assert_eq!(found, expected, "{from} to {to}");
-    }
 }

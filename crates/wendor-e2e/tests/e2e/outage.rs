@@ -1,10 +1,10 @@
 //! The database goes away, the service is killed: known keys are answered, nothing answered is lost, nothing is doubled.
 
 use serde_json::json;
-use wendor_e2e::database::{Database, PrivatePostgres};
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::service::{Service, Start};
 use wendor_e2e::waiting::until;
+use wendor_postgres::{Database, PrivatePostgres};
 
 #[tokio::test]
 async fn with_the_database_away_known_keys_are_answered_and_the_spool_drains_later() {

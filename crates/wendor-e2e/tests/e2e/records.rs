@@ -8,7 +8,7 @@ use wendor_core::catalog::key::{AppKey, KeyKind, KeyText};
 use wendor_core::catalog::role::{Role, Standing};
 use wendor_core::catalog::team::Access;
 use wendor_core::name::Name;
-use wendor_e2e::database::Database;
+use wendor_postgres::Database;
 use wendor_store::revisions::NewRevision;
 use wendor_store::tokens::{NewToken, TokenKind};
 use wendor_store::{Store, StoreError};

@@ -153,7 +153,7 @@ fn expected_upstream(dialect: &str, vector: &Vector) -> Value {
 /// client raises on.
 fn is_as_expected(dialect: &str, vector: &Vector, got: &str) -> bool {
     let text = String::from_utf8(vector.body.to_vec()).unwrap();
-    if dialect == "responses" && vector.name.contains("error") || vector.name.contains("failed") {
+    if dialect == "responses" && (vector.name.contains("error") || vector.name.contains("failed")) {
         // Both forms of the error, in the upstream's words.
         return got.contains("event: response.failed\n")
             && got.contains("event: error\n")

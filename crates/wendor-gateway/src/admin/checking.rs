@@ -203,14 +203,14 @@ fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, 
 
 async fn subject(app: &App, principal: &Principal, payer: &Payer, ask: &CheckAsk) -> Result<Subject, Problem> {
     let snapshot = super::catalogue::fresh(app).await?;
-    let elsewhere = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
+    let others = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {
         (Some(name), None) => {
             let name = named::upstream(principal, "check upstreams", &snapshot, name)?;
             let upstream = snapshot.catalogue.upstreams.get(&name).cloned().ok_or(Problem::Internal)?;
             let kept = Kept::read(&app.store, &app.keyring, &snapshot.catalogue).await?;
             let credential = found(kept.find(Some(&name), &upstream));
-            let (elsewhere, seen) = (elsewhere(Some(&name)), kept.seen(Some(&name), &upstream));
+            let (elsewhere, seen) = (others(Some(&name)), kept.seen(Some(&name), &upstream));
             let (identity, stated) = (app.keyring.identity(&upstream), Some(upstream.dialect));
             let quiet = Some(Quiet::at(app, &name, &upstream, &payer.team));
             let pasted = Around::default();
@@ -235,7 +235,7 @@ async fn subject(app: &App, principal: &Principal, payer: &Payer, ask: &CheckAsk
                 upstream.credential = Some(wendor_core::catalog::upstream::CredentialSource::Kept("new".to_owned()));
             }
             let (identity, stated) = (app.keyring.identity(&upstream), drafted.stated);
-            let (elsewhere, quiet) = (elsewhere(None), None);
+            let (elsewhere, quiet) = (others(None), None);
             let pasted = Around { holds_key, taken_from };
             Ok(Subject { name: None, stated, seen, credential, identity, quiet, upstream, elsewhere, pasted })
         }

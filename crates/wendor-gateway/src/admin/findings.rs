@@ -13,8 +13,7 @@ use wendor_core::watch::attention::{self, Failing, Finding, Notice, Place};
 use wendor_core::watch::nearing::{EXPIRES_SOON, Expires, NearLimit, is_near};
 use wendor_core::watch::{expected, reached};
 use wendor_store::StoreError;
-use wendor_store::requests::RequestFilter;
-use wendor_store::usage::{Dimension, UsageQuery};
+use wendor_store::usage::{Dimension, UsageFilter, UsageQuery};
 use wendor_wire::nearest::nearest;
 use wendor_wire::refusal_code::RefusalCode;
 
@@ -185,7 +184,7 @@ async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result
         from: until - TimeDelta::days(USUAL_DAYS),
         to: until,
         by: Dimension::Upstream,
-        filter: RequestFilter::default(),
+        filter: UsageFilter::default(),
     };
     let usual = app.store.usage(&query).await?;
     let mut findings = Vec::new();

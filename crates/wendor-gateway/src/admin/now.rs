@@ -11,8 +11,7 @@ use wendor_core::metering::rollup::RollUp;
 use wendor_core::quota::window::Window;
 use wendor_core::quota::{Measure, Quota};
 use wendor_core::watch::expected::{self, Expected};
-use wendor_store::requests::RequestFilter;
-use wendor_store::usage::{Dimension, UsageQuery};
+use wendor_store::usage::{Dimension, UsageFilter, UsageQuery};
 
 use super::findings;
 use super::history::History;
@@ -114,7 +113,7 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
         from: today - TimeDelta::days(1),
         to: today,
         by: Dimension::Team,
-        filter: RequestFilter { team: principal.narrow(None)?, ..RequestFilter::default() },
+        filter: UsageFilter { team: principal.narrow(None)?, ..UsageFilter::default() },
     };
     let groups = app.store.usage(&query).await?;
     let snapshot = app.now_serving();

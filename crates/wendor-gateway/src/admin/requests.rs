@@ -262,10 +262,10 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
     let words = |all: Vec<&str>| all.join(", ");
     let ends = |text: &str| {
         let known = || words(End::ALL.iter().map(|end| end.as_str()).collect());
-        let bad = || bad("end", format!("`{text}` is none of {}, failed", known()));
+        let no_end = || bad("end", format!("`{text}` is none of {}, failed", known()));
         match text {
             "failed" => Ok(End::ALL.into_iter().filter(|end| end.is_failure()).collect()),
-            _ => End::parse(text).map(|end| vec![end]).ok_or_else(bad),
+            _ => End::parse(text).map(|end| vec![end]).ok_or_else(no_end),
         }
     };
     let failure = |text: &str| {

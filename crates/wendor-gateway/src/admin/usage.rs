@@ -11,8 +11,7 @@ use wendor_core::metering::rollup::RollUp;
 use wendor_core::metering::sketch::Sketch;
 use wendor_core::name::OfferName;
 use wendor_core::quota::window::Window;
-use wendor_store::requests::RequestFilter;
-use wendor_store::usage::{Dimension, Step, UsageQuery};
+use wendor_store::usage::{Dimension, Step, UsageFilter, UsageQuery};
 
 use super::named;
 use super::principal::Principal;
@@ -224,7 +223,7 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
     let snapshot = app.now_serving();
     let team = params.team.as_deref().map(|team| named::recorded_team(principal, &snapshot, team)).transpose()?;
     let offer = params.offer.as_deref().map(OfferName::parse).transpose();
-    let filter = RequestFilter {
+    let filter = UsageFilter {
         team: principal.narrow(team)?,
         route: params.route.as_deref().map(|route| named::recorded_route(principal, &snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
@@ -234,7 +233,6 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
             .map(|upstream| named::recorded_upstream(principal, &snapshot, upstream))
             .transpose()?,
         key: params.key.clone(),
-        ..RequestFilter::default()
     };
     Ok(UsageQuery { from: params.from, to: params.to, by, filter })
 }
@@ -365,7 +363,7 @@ mod tests {
             from: at("2026-11-01T00:00:00Z"),
             to: at("2026-11-02T08:30:00.5Z"),
             by,
-            filter: RequestFilter { team: team.map(|team| Name::parse(team).unwrap()), ..RequestFilter::default() },
+            filter: UsageFilter { team: team.map(|team| Name::parse(team).unwrap()), ..UsageFilter::default() },
         }
     }
 

@@ -229,9 +229,9 @@ impl Way<'_> {
         let endpoint = resolve("POST", path, Hints::default()).map_err(|_| bad(format!("{path} is no endpoint")))?;
         let request = AppRequest::read(endpoint, &question.body).map_err(|error| bad(error.message))?;
         let (upstream, offer) = (&self.upstream, question.offer);
-        let is_choosy = || is_choosy(offer, upstream, upstream.dialect);
+        let has_to_look = || is_choosy(offer, upstream, upstream.dialect);
         let content =
-            content_if(&request, &question.body, is_choosy).map_err(|_| bad("its body is not read".to_owned()))?;
+            content_if(&request, &question.body, has_to_look).map_err(|_| bad("its body is not read".to_owned()))?;
         let content = Arc::new(content);
         let target = Target {
             dialect: upstream.dialect,

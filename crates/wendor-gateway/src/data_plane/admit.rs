@@ -321,8 +321,8 @@ pub fn no_such_route(key: &AppKey, wanted: &str, allowed: &[&Name]) -> Refusal {
 /// [`Refusal::BadRequest`] for what cannot be understood.
 pub fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body: &Bytes) -> Result<Content, Refusal> {
     let dialect = request.endpoint.dialect;
-    let is_choosy = |name| snapshot.catalogue.offer(name).is_some_and(|(up, offer)| is_choosy(offer, up, dialect));
-    content_if(request, body, || route.offers().any(is_choosy))
+    let has_to_look = |name| snapshot.catalogue.offer(name).is_some_and(|(up, offer)| is_choosy(offer, up, dialect));
+    content_if(request, body, || route.offers().any(has_to_look))
 }
 
 /// The same, where an offer makes it necessary to look into the request, or not.

@@ -159,10 +159,12 @@ impl<'s> Walk<'s> {
             Lane::Batch => BATCH_WAIT,
         };
         let wait = if turn.mode == Mode::Waiting { room.min(left) } else { Duration::ZERO };
-        let begun = match self.course.is_large_enough(window) {
-            true if !self.may_ask_while_loading(turn, deadlines).await => return false,
-            true => self.ticket.begin(turn, wait).await,
-            false => Err(NotBegun::LeftOut(Reason::NoLargerWindow)),
+        let begun = if !self.course.is_large_enough(window) {
+            Err(NotBegun::LeftOut(Reason::NoLargerWindow))
+        } else if self.may_ask_while_loading(turn, deadlines).await {
+            self.ticket.begin(turn, wait).await
+        } else {
+            return false;
         };
         let reason = match begun {
             Ok(()) => {

@@ -59,12 +59,12 @@ impl Clients {
         pin: Option<&Fingerprint>,
         identity: Option<&Identity>,
     ) -> HttpClient {
-        let build = || build(connect, &self.trust, pin, identity, self.hosts.clone());
+        let made = || build(connect, &self.trust, pin, identity, self.hosts.clone());
         if pin.is_none() && identity.is_none() {
-            return self.usual.borrow_mut().entry(connect).or_insert_with(build).clone();
+            return self.usual.borrow_mut().entry(connect).or_insert_with(made).clone();
         }
         let kind = (connect, pin.cloned(), identity.cloned());
-        self.special.borrow_mut().entry(kind).or_insert_with(build).clone()
+        self.special.borrow_mut().entry(kind).or_insert_with(made).clone()
     }
 }
 

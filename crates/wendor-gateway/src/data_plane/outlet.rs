@@ -3,6 +3,7 @@
 
 use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
 use hyper::{Method, Request, Uri};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use wendor_core::catalog::upstream::{Address, Auth, Upstream, authorization};
 use wendor_core::secret::Secret;
 use wendor_wire::dialects;
@@ -141,12 +142,12 @@ fn value_of(value: &str) -> Result<HeaderValue, NotARequest> {
     value.parse().map_err(|_| NotARequest)
 }
 
-/// `text` as a part of a query: all but the unreserved characters of RFC 3986 as `%XX`.
+/// All but the unreserved characters of RFC 3986.
+const RESERVED: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
+/// `text` as a part of a query.
 pub(crate) fn escaped(text: &str) -> String {
-    let is_plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
-    text.bytes()
-        .map(|byte| if is_plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") })
-        .collect()
+    utf8_percent_encode(text, &RESERVED).to_string()
 }
 
 #[cfg(test)]

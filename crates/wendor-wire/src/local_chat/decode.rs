@@ -73,14 +73,14 @@ pub(super) fn settings(object: &mut Object<'_>, conversation: &mut Conversation)
     conversation.sampling.top_logprobs = object.count("top_logprobs")?;
     conversation.format = object.take("format").map(|node| format(&node)).transpose()?.flatten();
     if let Some(node) = object.take("think") {
-        conversation.thinking.amount = match node.is_text() {
-            true => {
-                let word = node.text()?;
-                let wrong = || node.wrong("true, false, low, medium or high");
-                ThinkingAmount::Effort(Effort::parse(&word).ok_or_else(wrong)?)
-            }
-            false if node.flag()? => ThinkingAmount::Dynamic,
-            false => ThinkingAmount::Off,
+        conversation.thinking.amount = if node.is_text() {
+            let word = node.text()?;
+            let wrong = || node.wrong("true, false, low, medium or high");
+            ThinkingAmount::Effort(Effort::parse(&word).ok_or_else(wrong)?)
+        } else if node.flag()? {
+            ThinkingAmount::Dynamic
+        } else {
+            ThinkingAmount::Off
         };
         conversation.places.push(("thinking", "think".to_owned()));
     }

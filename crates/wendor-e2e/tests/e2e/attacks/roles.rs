@@ -52,7 +52,7 @@ async fn a_role_that_may_too_much_is_told_of() {
 #[tokio::test]
 async fn who_serves_does_not_migrate() {
     let ferry = Ferry::begin().await;
-    let database = wendor_e2e::database::Database::fresh().await;
+    let database = wendor_postgres::Database::fresh().await;
     let mut start = ferry.start.clone();
     start.spool = ferry.folder().join("another-spool");
     start.database_url = database.service_url.clone();

@@ -1,6 +1,7 @@
 //! Credentials that Wendor keeps: encrypted, never shown again, replaced with an overlap, and found nowhere else.
 
 use std::process::Command;
+use std::time::{Duration, Instant};
 
 use serde_json::json;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
@@ -98,12 +99,14 @@ async fn an_overlap_ends_when_it_was_said_to() {
     let ferry = Ferry::with(with_secret()).await;
     let pier = pier().await;
     with_pier(&ferry, &pier, OLD).await;
+    let replaced = Instant::now();
     ferry.post("/upstreams/pier/credential", &json!({ "value": NEW, "overlap_seconds": 5 })).await;
     assert_eq!(ferry.ask(&question("deck-plans", true)).await.status(), 200, "the old one is used meanwhile");
     until("the old key to be left alone", async || {
         (ferry.ask(&question("deck-plans", true)).await.status() == 502).then_some(())
     })
     .await;
+    assert!(replaced.elapsed() >= Duration::from_secs(5), "it was used for {:?}", replaced.elapsed());
 }
 
 #[tokio::test]

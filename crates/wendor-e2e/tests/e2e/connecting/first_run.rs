@@ -1,5 +1,7 @@
 //! From an empty installation to the first answer in the terminal.
 
+use std::os::unix::fs::PermissionsExt;
+
 use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_e2e::wendor::wendor;
 use wendor_standins::manners::Manners;
@@ -10,6 +12,9 @@ async fn one_command_leads_from_an_address_to_an_answer() {
     let ferry = Ferry::empty(&Wishes::default()).await;
     ferry.quayside.set_manners(Manners { prefix: Some("/serve".into()), ..Manners::default() });
     let env = ferry.folder().join("app.env");
+    // One that is there already, open to everybody.
+    std::fs::write(&env, "OLD=1\n").unwrap();
+    std::fs::set_permissions(&env, std::fs::Permissions::from_mode(0o644)).unwrap();
     let address = ferry.quayside.address().to_string();
     let args = ["start", &address, "--route", "night-sailings", "--team", "timetables", "--env", env.to_str().unwrap()];
     let started = ferry.wendor(&args).await;
@@ -19,6 +24,7 @@ async fn one_command_leads_from_an_address_to_an_answer() {
         assert!(started.err.contains(told), "{told}: {}", started.err);
     }
     let variables = std::fs::read_to_string(&env).unwrap();
+    assert_eq!(std::fs::metadata(&env).unwrap().permissions().mode() & 0o777, 0o600, "it holds a key");
     assert!(variables.contains(&format!("WENDOR_KEY={key}")) && variables.contains("WENDOR_ROUTE=night-sailings"));
     let environment = [("WENDOR_URL", ferry.service.url.as_str()), ("WENDOR_KEY", key.as_str())];
     let asked = wendor(&["ask", "night-sailings", "When does the last boat leave?"], &environment, "").await;

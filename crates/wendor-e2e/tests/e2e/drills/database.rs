@@ -4,9 +4,9 @@ use std::time::{Duration, Instant};
 
 use rstest::rstest;
 use sqlx::{Connection, PgConnection};
-use wendor_e2e::database::PrivatePostgres;
 use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_e2e::waiting::until;
+use wendor_postgres::PrivatePostgres;
 
 use super::load::{Load, check_recorded};
 use super::{of, tell};

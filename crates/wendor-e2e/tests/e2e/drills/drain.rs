@@ -10,7 +10,7 @@ use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::QuotaId;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::queue::Lane;
-use wendor_e2e::database::Database;
+use wendor_postgres::Database;
 use wendor_store::Store;
 use wendor_store::ledger::{MAX_BATCH, SpoolPlace};
 use wendor_wire::failure::{Failure, FailureKind};

@@ -5,10 +5,10 @@ use wendor_core::metering::detail::RequestDetail;
 use wendor_core::metering::entry::{LedgerEntry, Settled};
 use wendor_core::name::Name;
 use wendor_core::request_id::RequestId;
-use wendor_e2e::database::PrivatePostgres;
 use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::service::{Service, Start};
 use wendor_e2e::waiting::until;
+use wendor_postgres::PrivatePostgres;
 use wendor_standins::fault::Fault;
 use wendor_store::Store;
 

@@ -1,4 +1,4 @@
-//! A database for one test in the shared test server, and a server of one's own for tests that stop it.
+//! A database for one test in the shared test server, and a server of one's own for tests that stop it. For tests alone.
 
 use std::path::PathBuf;
 use std::process::Command;
