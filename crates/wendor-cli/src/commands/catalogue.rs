@@ -5,9 +5,8 @@ use std::path::Path;
 
 use serde_json::json;
 use wendor_core::catalog::file;
-use wendor_gateway::admin::catalogue::{
-    CatalogueApplied, CatalogueDifference, CatalogueText, ChangeLine, RevisionLine,
-};
+use wendor_gateway::admin::catalogue::{CatalogueDifference, CatalogueText, RevisionLine};
+use wendor_gateway::admin::revise::{CatalogueApplied, ChangeLine};
 
 use super::now;
 use crate::client::Management;

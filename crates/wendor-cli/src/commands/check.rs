@@ -6,11 +6,11 @@ use std::time::{Duration, Instant};
 use reqwest::Response;
 use serde_json::json;
 use wendor_core::diagnosis::remedy::Change;
-use wendor_gateway::admin::catalogue::CatalogueApplied;
 use wendor_gateway::admin::check_report::{CheckReport, CheckStepLine, FindingLine, ProofCost, RemedyLine};
 use wendor_gateway::admin::check_stream::CheckLine;
 use wendor_gateway::admin::checking::CheckAsk;
 use wendor_gateway::admin::draft::{CredentialDraft, UpstreamDraft};
+use wendor_gateway::admin::revise::CatalogueApplied;
 use wendor_gateway::admin::upstreams::UpstreamLine;
 
 use super::catalogue;

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use serde_json::json;
-use wendor_gateway::admin::catalogue::CatalogueApplied;
+use wendor_gateway::admin::revise::CatalogueApplied;
 use wendor_gateway::admin::upstreams::UpstreamLine;
 
 use crate::client::{Management, part};

@@ -1,8 +1,8 @@
 //! `wendor route` and `wendor team`: making one, and ready code for a route.
 
 use serde_json::json;
-use wendor_gateway::admin::catalogue::CatalogueApplied;
 use wendor_gateway::admin::client_code::ClientCode;
+use wendor_gateway::admin::revise::CatalogueApplied;
 
 use super::{explain, overview};
 use crate::client::{Management, part};

@@ -4,9 +4,9 @@
 use std::io::{BufRead, IsTerminal};
 
 use serde_json::json;
-use wendor_gateway::admin::catalogue::CatalogueApplied;
 use wendor_gateway::admin::client_code::ClientCode;
 use wendor_gateway::admin::keys::IssuedKey;
+use wendor_gateway::admin::revise::CatalogueApplied;
 use wendor_gateway::admin::routes_view::RouteLine;
 use wendor_gateway::admin::teams::TeamLine;
 use wendor_gateway::admin::upstreams::UpstreamLine;

@@ -1,11 +1,11 @@
 //! `wendor upstream add|offer|credential`: bringing a server in, offering more of it, giving it another key.
 
 use serde_json::json;
-use wendor_gateway::admin::catalogue::CatalogueApplied;
 use wendor_gateway::admin::check_report::{CheckReport, ModelLine};
 use wendor_gateway::admin::checking::CheckAsk;
 use wendor_gateway::admin::connecting::{CredentialKept, UpstreamAddition};
 use wendor_gateway::admin::draft::{OfferDraft, UpstreamDraft};
+use wendor_gateway::admin::revise::CatalogueApplied;
 
 use super::{catalogue, check, drain, models, overview};
 use crate::client::{Management, part};

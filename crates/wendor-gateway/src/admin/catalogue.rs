@@ -5,17 +5,13 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::audit::{Action, Deed};
-use wendor_core::catalog::difference::{self, Change, ChangeKind};
-use wendor_core::catalog::file::{self, CatalogueFile};
-use wendor_core::metering::rate::Rate;
-use wendor_core::name::OfferName;
+use wendor_core::catalog::file;
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails, plain};
-use super::revise;
+use super::revise::{CatalogueApplied, ChangeLine, Mode, Proposal, commit, fresh};
 use crate::app::App;
 use crate::snapshot::Snapshot;
-use crate::tasks::revision_watch;
 
 /// Revisions that are listed.
 const REVISIONS_SHOWN: i64 = 200;
@@ -50,43 +46,12 @@ pub struct CatalogueApplication {
     pub note: String,
 }
 
-/// One field that changes.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct FieldChangeLine {
-    /// Which.
-    pub field: String,
-    /// Before.
-    pub before: Option<String>,
-    /// After.
-    pub after: Option<String>,
-}
-
-/// One thing that changes.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct ChangeLine {
-    /// `added`, `removed` or `changed`.
-    pub kind: String,
-    /// Which, such as `route night-sailings`.
-    pub thing: String,
-    /// Its fields.
-    pub fields: Vec<FieldChangeLine>,
-}
-
 /// What changes.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct CatalogueDifference {
     /// The revision in force, to be given as `base` when applying.
     pub base: i64,
     /// What changes; nothing when empty.
-    pub changes: Vec<ChangeLine>,
-}
-
-/// What was applied.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct CatalogueApplied {
-    /// The revision in force now.
-    pub revision: i64,
-    /// What changed; when empty no revision was made.
     pub changes: Vec<ChangeLine>,
 }
 
@@ -101,46 +66,6 @@ pub struct RevisionLine {
     pub made_by: String,
     /// Why.
     pub note: String,
-}
-
-impl From<Change> for ChangeLine {
-    fn from(change: Change) -> Self {
-        let kind = match change.kind {
-            ChangeKind::Added => "added",
-            ChangeKind::Removed => "removed",
-            ChangeKind::Changed => "changed",
-        };
-        let field = |field: difference::FieldChange| FieldChangeLine {
-            field: field.field,
-            before: field.before,
-            after: field.after,
-        };
-        Self { kind: kind.to_owned(), thing: change.thing, fields: change.fields.into_iter().map(field).collect() }
-    }
-}
-
-struct Compared {
-    file: CatalogueFile,
-    changes: Vec<ChangeLine>,
-    new_rates: Vec<(OfferName, Rate)>,
-}
-
-fn compare(text: &str, snapshot: &Snapshot) -> Result<Compared, Problem> {
-    let file = file::read(text).map_err(Problem::BadCatalogue)?;
-    let changed_rates = file.changed_rates(&snapshot.rates);
-    if !changed_rates.is_empty() {
-        return Err(Problem::BadCatalogue(changed_rates));
-    }
-    let mut changes = difference::between(&snapshot.catalogue, &file.catalogue);
-    let (rate_changes, new_rates) = difference::new_rates(&snapshot.rates, &file.rates);
-    changes.extend(rate_changes);
-    Ok(Compared { file, changes: changes.into_iter().map(ChangeLine::from).collect(), new_rates })
-}
-
-/// The state in force, read anew: what another instance applied a moment ago counts.
-pub(super) async fn fresh(app: &App) -> Result<std::sync::Arc<Snapshot>, Problem> {
-    revision_watch::look(app).await?;
-    Ok(app.now_serving())
 }
 
 /// The catalogue in force as a file.
@@ -165,10 +90,9 @@ pub(super) async fn diff(
     app: web::Data<App>,
     body: web::Json<CatalogueDraft>,
 ) -> Result<web::Json<CatalogueDifference>, Problem> {
-    principal.must(principal.standing.can_change_catalogue(), "see the catalogue")?;
-    let snapshot = fresh(&app).await?;
-    let compared = compare(&body.text, &snapshot)?;
-    Ok(web::Json(CatalogueDifference { base: snapshot.revision, changes: compared.changes }))
+    let propose = |before: &Snapshot| Proposal::of_file(&body.text, before.revision, before);
+    let CatalogueApplied { revision, changes } = commit(&app, &principal, "", Mode::Look, propose).await?;
+    Ok(web::Json(CatalogueDifference { base: revision, changes }))
 }
 
 /// Apply a file: a new revision, unless nothing changes.
@@ -183,15 +107,8 @@ pub(super) async fn apply(
     body: web::Json<CatalogueApplication>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
     plain("note", Some(&body.note))?;
-    principal.must(principal.standing.can_change_catalogue(), "change the catalogue")?;
-    let snapshot = fresh(&app).await?;
-    let Compared { file, changes, new_rates } = compare(&body.text, &snapshot)?;
-    if changes.is_empty() {
-        return Ok(web::Json(CatalogueApplied { revision: snapshot.revision, changes }));
-    }
-    let change =
-        revise::Change { base: body.base, catalogue: &file.catalogue, rates: &new_rates, note: &body.note, changes };
-    revise::make(&app, &principal, &snapshot, change).await.map(web::Json)
+    let propose = |before: &Snapshot| Proposal::of_file(&body.text, body.base, before);
+    commit(&app, &principal, &body.note, Mode::Apply, propose).await.map(web::Json)
 }
 
 /// Revisions, newest first.

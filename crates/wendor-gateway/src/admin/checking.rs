@@ -18,7 +18,6 @@ use wendor_core::metering::rate::worst_price;
 use wendor_core::name::{Name, OfferName};
 use wendor_wire::usage::TokenCounts;
 
-use super::catalogue::CatalogueApplied;
 use super::check_report::{CheckReport, ProofCost, report_line};
 use super::check_stream::{self, CheckLine, WATCHED};
 use super::draft::{self, UpstreamDraft};
@@ -26,6 +25,7 @@ use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
+use crate::admin::revise::CatalogueApplied;
 use crate::app::App;
 use crate::checks::calls::{Asking, Extent};
 use crate::checks::quiet::Quiet;
@@ -202,7 +202,7 @@ fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, 
 }
 
 async fn subject(app: &App, principal: &Principal, payer: &Payer, ask: &CheckAsk) -> Result<Subject, Problem> {
-    let snapshot = super::catalogue::fresh(app).await?;
+    let snapshot = crate::admin::revise::fresh(app).await?;
     let others = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {
         (Some(name), None) => {

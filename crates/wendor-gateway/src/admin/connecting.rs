@@ -12,12 +12,12 @@ use wendor_core::name::Name;
 use wendor_core::secret::Secret;
 use wendor_store::credentials::{NewCredential, Resealed};
 
-use super::catalogue::CatalogueApplied;
 use super::draft::{self, UpstreamDraft};
 use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
+use crate::admin::revise::CatalogueApplied;
 use crate::app::App;
 use crate::vault::Bound;
 
@@ -183,7 +183,7 @@ pub(super) async fn credential(
         return Err(Problem::BadValue { field: "overlap_seconds", message });
     }
     let value = draft::cleaned(&value)?;
-    let snapshot = super::catalogue::fresh(&app).await?;
+    let snapshot = crate::admin::revise::fresh(&app).await?;
     let name = named::upstream(&principal, "set credentials of upstreams", &snapshot, &path)?;
     let upstream = snapshot.catalogue.upstreams.get(&name).ok_or(Problem::Internal)?;
     let before = match upstream.credential.clone() {

@@ -4,11 +4,11 @@ use actix_web::{put, web};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::catalogue::CatalogueApplied;
 use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
+use crate::admin::revise::CatalogueApplied;
 use crate::app::App;
 
 /// Whether an upstream takes new requests.

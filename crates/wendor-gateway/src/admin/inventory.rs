@@ -130,7 +130,7 @@ pub(super) async fn refresh(
     body: web::Json<RefreshAsk>,
 ) -> Result<web::Json<InventoryShown>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "look at upstreams")?;
-    let snapshot = super::catalogue::fresh(&app).await?;
+    let snapshot = crate::admin::revise::fresh(&app).await?;
     let only = body
         .upstream
         .as_ref()

@@ -9,10 +9,10 @@ use wendor_core::name::{Name, OfferName};
 use wendor_wire::failure::FailureKind;
 use wendor_wire::nearest::nearest;
 
-use super::catalogue::CatalogueApplied;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
 use super::revise::{Mode, revise};
+use crate::admin::revise::CatalogueApplied;
 use crate::app::App;
 
 /// A route to be made, of one stage.

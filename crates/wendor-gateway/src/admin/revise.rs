@@ -1,17 +1,72 @@
-//! Every single change to the catalogue takes this way: the state in force is changed in memory, written as a file and read again, so that
-//! every rule of files holds, and becomes a revision whose difference is told.
+//! Revisions: every change of the catalogue takes this way, of a whole file or of one thing. [`commit`] is the one place where access is asked,
+//! the difference is looked at, and a revision is written.
 
-use wendor_core::catalog::{Catalogue, difference, file};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use wendor_core::catalog::difference::{self, Change, ChangeKind};
+use wendor_core::catalog::{Catalogue, file};
 use wendor_core::metering::rate::{Rate, RateCard};
 use wendor_core::name::{Name, OfferName};
 use wendor_store::revisions::NewRevision;
 
-use super::catalogue::{CatalogueApplied, ChangeLine, fresh};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
 use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
+
+/// One field that changes.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct FieldChangeLine {
+    /// Which.
+    pub field: String,
+    /// Before.
+    pub before: Option<String>,
+    /// After.
+    pub after: Option<String>,
+}
+
+/// One thing that changes.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct ChangeLine {
+    /// `added`, `removed` or `changed`.
+    pub kind: String,
+    /// Which, such as `route night-sailings`.
+    pub thing: String,
+    /// Its fields.
+    pub fields: Vec<FieldChangeLine>,
+}
+
+/// What was applied.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct CatalogueApplied {
+    /// The revision in force now.
+    pub revision: i64,
+    /// What changed; when empty no revision was made.
+    pub changes: Vec<ChangeLine>,
+}
+
+impl From<Change> for ChangeLine {
+    fn from(change: Change) -> Self {
+        let kind = match change.kind {
+            ChangeKind::Added => "added",
+            ChangeKind::Removed => "removed",
+            ChangeKind::Changed => "changed",
+        };
+        let field = |field: difference::FieldChange| FieldChangeLine {
+            field: field.field,
+            before: field.before,
+            after: field.after,
+        };
+        Self { kind: kind.to_owned(), thing: change.thing, fields: change.fields.into_iter().map(field).collect() }
+    }
+}
+
+/// The state in force, read anew: what another instance applied a moment ago counts.
+pub(super) async fn fresh(app: &App) -> Result<std::sync::Arc<Snapshot>, Problem> {
+    revision_watch::look(app).await?;
+    Ok(app.now_serving())
+}
 
 /// Whether a change is only looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -32,6 +87,54 @@ fn tell_of_plain_http(before: &Catalogue, after: &Catalogue, by: &str) {
     }
 }
 
+/// A catalogue that is to be in force.
+pub(super) struct Proposal {
+    /// The revision that it was made against.
+    pub base: i64,
+    /// The whole.
+    pub catalogue: Catalogue,
+    /// Rates to append.
+    pub rates: Vec<(OfferName, Rate)>,
+    /// What it changes.
+    pub changes: Vec<ChangeLine>,
+}
+
+impl Proposal {
+    /// A whole file, made against revision `base`.
+    ///
+    /// # Errors
+    /// The file's problems, or rates of before that it changes.
+    pub(super) fn of_file(text: &str, base: i64, before: &Snapshot) -> Result<Self, Problem> {
+        let file = file::read(text).map_err(Problem::BadCatalogue)?;
+        let changed_rates = file.changed_rates(&before.rates);
+        if !changed_rates.is_empty() {
+            return Err(Problem::BadCatalogue(changed_rates));
+        }
+        let (catalogue, rates) = (file.catalogue, file.rates);
+        Ok(Self::between(before, catalogue, &rates, base))
+    }
+
+    /// One change: the state in force is changed in memory, written as a file and read again, so that every rule of files holds.
+    fn of_edit(
+        edit: impl FnOnce(&mut Catalogue, &RateCard) -> Result<Vec<(OfferName, Rate)>, Problem>,
+        before: &Snapshot,
+    ) -> Result<Self, Problem> {
+        let (mut catalogue, mut rates) = (before.catalogue.clone(), before.rates.clone());
+        for (offer, rate) in edit(&mut catalogue, &before.rates)? {
+            rates.add(offer, rate);
+        }
+        let catalogue = file::read(&file::write(&catalogue, &rates)).map_err(Problem::BadCatalogue)?.catalogue;
+        Ok(Self::between(before, catalogue, &rates, before.revision))
+    }
+
+    fn between(before: &Snapshot, catalogue: Catalogue, rates: &RateCard, base: i64) -> Self {
+        let mut changes = difference::between(&before.catalogue, &catalogue);
+        let (of_rates, rates) = difference::new_rates(&before.rates, rates);
+        changes.extend(of_rates);
+        Self { base, catalogue, rates, changes: changes.into_iter().map(ChangeLine::from).collect() }
+    }
+}
+
 /// Applies `edit`, which gives the rates to be added.
 ///
 /// # Errors
@@ -43,49 +146,31 @@ pub async fn revise(
     mode: Mode,
     edit: impl FnOnce(&mut Catalogue, &RateCard) -> Result<Vec<(OfferName, Rate)>, Problem>,
 ) -> Result<CatalogueApplied, Problem> {
-    principal.must(principal.standing.can_change_catalogue(), "change the catalogue")?;
-    let snapshot = fresh(app).await?;
-    let mut catalogue = snapshot.catalogue.clone();
-    let added = edit(&mut catalogue, &snapshot.rates)?;
-    let mut rates = snapshot.rates.clone();
-    added.iter().for_each(|(offer, rate)| rates.add(offer.clone(), rate.clone()));
-    let checked = file::read(&file::write(&catalogue, &rates)).map_err(Problem::BadCatalogue)?.catalogue;
-    let mut changes = difference::between(&snapshot.catalogue, &checked);
-    changes.extend(difference::new_rates(&snapshot.rates, &rates).0);
-    let changes: Vec<ChangeLine> = changes.into_iter().map(ChangeLine::from).collect();
-    if changes.is_empty() || mode == Mode::Look {
-        return Ok(CatalogueApplied { revision: snapshot.revision, changes });
-    }
-    let change = Change { base: snapshot.revision, catalogue: &checked, rates: &added, note, changes };
-    make(app, principal, &snapshot, change).await
+    commit(app, principal, note, mode, |before| Proposal::of_edit(edit, before)).await
 }
 
-/// A change that was checked and is to be made.
-pub(super) struct Change<'a> {
-    /// The revision that it was made against.
-    pub base: i64,
-    /// The catalogue after it.
-    pub catalogue: &'a Catalogue,
-    /// Rates to append.
-    pub rates: &'a [(OfferName, Rate)],
-    /// Why.
-    pub note: &'a str,
-    /// What it changes.
-    pub changes: Vec<ChangeLine>,
-}
-
-/// Makes a revision: the one place where that is done, after whoever asks was found to be allowed to.
-pub(super) async fn make(
+/// Makes a revision of what is proposed for the state in force, unless nothing changes or it is only looked at.
+///
+/// # Errors
+/// What stands in the way; nothing is changed then.
+pub(super) async fn commit(
     app: &App,
     principal: &Principal,
-    before: &Snapshot,
-    change: Change<'_>,
+    note: &str,
+    mode: Mode,
+    propose: impl FnOnce(&Snapshot) -> Result<Proposal, Problem>,
 ) -> Result<CatalogueApplied, Problem> {
-    let Change { base, catalogue, rates, note, changes } = change;
+    principal.must(principal.standing.can_change_catalogue(), "change the catalogue")?;
+    let before = fresh(app).await?;
+    let Proposal { base, catalogue, rates, changes } = propose(&before)?;
+    if changes.is_empty() || mode == Mode::Look {
+        return Ok(CatalogueApplied { revision: before.revision, changes });
+    }
     let told = serde_json::to_value(&changes).map_err(|_| Problem::Internal)?;
-    let new = NewRevision { base, catalogue, rates, by: &principal.doing(app), note, changes: told };
+    let by = principal.doing(app);
+    let new = NewRevision { base, catalogue: &catalogue, rates: &rates, by: &by, note, changes: told };
     let revision = app.store.make_revision(new).await?;
-    tell_of_plain_http(&before.catalogue, catalogue, &principal.name);
+    tell_of_plain_http(&before.catalogue, &catalogue, &principal.name);
     revision_watch::look(app).await?;
     Ok(CatalogueApplied { revision, changes })
 }

@@ -80,7 +80,7 @@ pub(super) async fn rotate(principal: Principal, app: web::Data<App>) -> Result<
         let why = "the service has no secret to move them to: set WENDOR_SECRET and start it again";
         return Err(Problem::Conflict(why.to_owned()));
     };
-    let snapshot = super::catalogue::fresh(&app).await?;
+    let snapshot = crate::admin::revise::fresh(&app).await?;
     let came =
         credentials::keep_anew(&app.store, &app.keyring.vault, &snapshot.catalogue, Which::All, &principal.doing(&app))
             .await?;
