@@ -77,7 +77,12 @@ pub fn read(root: &Path) -> anyhow::Result<Vec<Part>> {
     let lock = cargo_lock::Lockfile::load(&cargo).with_context(|| format!("{}", cargo.display()))?;
     let text = std::fs::read_to_string(&npm).with_context(|| format!("{}", npm.display()))?;
     let packages: PackageLock = serde_json::from_str(&text).with_context(|| format!("{}", npm.display()))?;
-    Ok(lock.packages.iter().filter_map(of_crate).chain(packages.packages.iter().filter_map(of_package)).collect())
+    Ok(lock
+        .packages
+        .iter()
+        .filter_map(of_crate)
+        .chain(packages.packages.iter().filter_map(|(path, package)| of_package(path, package)))
+        .collect())
 }
 
 /// Nothing for our own crates, which have no source.
@@ -149,8 +154,8 @@ pub fn bom(parts: &[Part]) -> anyhow::Result<String> {
 
 #[cfg(test)]
 mod tests {
-    use rstest::rstest;
     use super::*;
+    use rstest::rstest;
 
     fn root() -> std::path::PathBuf {
         Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")

@@ -77,8 +77,11 @@ async fn whoever_goes_away_ends_it_and_what_was_spent_stands_in_the_ledger() {
     until("the server to be asked", || async { (ferry.quayside.tally().requests > 0).then_some(()) }).await;
     // The answer was dropped with the lines: its connection is closed.
     until("the server to be left", || async { (ferry.quayside.tally().client_left == 1).then_some(()) }).await;
-    ferry.drained().await;
-    let shown = ferry.get("/requests?upstream=quayside").await;
+    let shown = until("the check to be settled", || async {
+        let shown = ferry.get("/requests?upstream=quayside").await;
+        (shown["requests"] != json!([])).then_some(shown)
+    })
+    .await;
     let lines = shown["requests"].as_array().unwrap();
     assert_eq!(lines.len(), 1, "{shown}");
     assert_eq!(
