@@ -126,7 +126,8 @@ impl UnderWay {
             let part = part.lock().unwrap_or_else(PoisonError::into_inner);
             all.extend(part.values().filter_map(Weak::upgrade));
         }
-        all.sort_by_key(|running| std::cmp::Reverse(running.seen().whole_ms));
+        // By what stays as it is while they are put in order.
+        all.sort_by_key(|running| running.seen().at);
         all
     }
 }
