@@ -21,7 +21,8 @@ fn stream_of(dialect: Dialect) -> Vec<u8> {
             "js-stream.reply.sse"
         }
     };
-    let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("vectors").join(dialect.as_str()).join(name);
+    let path =
+        PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../wendor-wire/vectors").join(dialect.as_str()).join(name);
     std::fs::read(path).expect("the vector is there")
 }
 
