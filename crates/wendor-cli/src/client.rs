@@ -1,6 +1,5 @@
 //! The management API as the commands use it: one call, JSON both ways, problems as [`Failure`]s.
 
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Client, Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -34,9 +33,6 @@ pub fn unreachable(url: &str, error: &reqwest::Error) -> Failure {
     ))
 }
 
-/// All but the unreserved characters of RFC 3986.
-const RESERVED: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-
 /// What somebody typed, as one part of a path: the id where a whole key or token was pasted, and nothing in it ends the part.
 #[must_use]
 pub fn part(text: &str) -> String {
@@ -45,7 +41,7 @@ pub fn part(text: &str) -> String {
     if text.bytes().all(|byte| byte == b'.') {
         return text.replace('.', "%2E");
     }
-    utf8_percent_encode(text, &RESERVED).to_string()
+    wendor_wire::percent::escaped(text)
 }
 
 impl Management {

@@ -1,10 +1,9 @@
 //! Which endpoint a path is, in which dialect. A missing or doubled version segment is taken for what was meant: apps put base
 //! addresses together in every way there is.
 
-use std::borrow::Cow;
-
 use crate::dialect::Dialect;
 use crate::nearest::nearest;
+use crate::percent::unescaped;
 
 /// What is asked.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -254,11 +253,6 @@ fn dialect_of_listing(is_beta: bool, hints: Hints) -> Dialect {
     }
 }
 
-/// A part of a path with `%XX` undone; what is no such escape stays.
-fn unescaped(text: &str) -> Cow<'_, str> {
-    percent_encoding::percent_decode_str(text).decode_utf8_lossy()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -331,14 +325,5 @@ mod tests {
             }
             _ => assert_eq!(found, why),
         }
-    }
-
-    #[rstest]
-    #[case::plain("a b", "a b")]
-    #[case::escaped("a%2Fb%C3%A9", "a/bé")]
-    #[case::no_escape("100%", "100%")]
-    #[case::half("%2", "%2")]
-    fn escapes_are_undone(#[case] text: &str, #[case] expected: &str) {
-        assert_eq!(unescaped(text), expected);
     }
 }

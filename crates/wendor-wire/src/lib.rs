@@ -21,6 +21,7 @@
 //! - [`limits`]: what a passed body asks for at most
 //! - [`listing`]: models as each dialect lists them
 //! - [`facts`]: what is known of an answer while it comes
+//! - [`percent`]: parts of paths and queries, escaped
 //! - [`plain`]: whole replies that pass as they are
 //! - [`native`]: members that one dialect alone knows; [`seal`]: whose thinking it is; [`image`]: what an image is by its bytes;
 //!   [`rejection`]: what an app is told of an upstream that rejects its request; [`upstream_error`]: how an upstream failed that says so in its stream
@@ -66,6 +67,7 @@ pub mod ndjson;
 pub mod nearest;
 pub mod opening;
 pub mod passage;
+pub mod percent;
 pub mod plain;
 pub mod refusal_code;
 pub mod rejection;

@@ -1,6 +1,7 @@
 //! `wendor now`: the morning look: what needs someone, and yesterday by team beside what was expected of it.
 
-use wendor_gateway::admin::now::{NoticeLine, Now, TeamYesterday};
+use wendor_gateway::admin::findings::NoticeLine;
+use wendor_gateway::admin::now::{Now, TeamYesterday};
 use wendor_gateway::admin::teams::QuotaLine;
 
 use crate::client::Management;

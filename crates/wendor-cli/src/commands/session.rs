@@ -3,7 +3,7 @@
 use std::io::{IsTerminal, Read};
 
 use serde_json::json;
-use wendor_gateway::admin::session::{IssuedToken, TokenLine};
+use wendor_gateway::admin::tokens::{IssuedToken, TokenLine};
 
 use super::now;
 use crate::client::{Management, part};

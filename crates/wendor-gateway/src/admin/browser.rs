@@ -1,27 +1,25 @@
 //! The console's session: the same sign-in as the client's, kept in a cookie that scripts cannot read.
 //!
 //! The cookie is `SameSite=Strict` and goes to the management API alone. A call that changes something and comes with it must
-//! also say that a page of this service made it ([`is_own_page`]): pages of other ports on the same host are the same site.
+//! also say that a page of this service made it ([`super::cookie::is_own_page`]): pages of other ports on the same host are the same site.
 
 use actix_web::body::MessageBody;
-use actix_web::cookie::{Cookie, SameSite, time::Duration};
+use actix_web::cookie::time::Duration;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::header;
 use actix_web::middleware::Next;
 use actix_web::{HttpRequest, HttpResponse, ResponseError, delete, post, web};
 use wendor_core::catalog::key::{KeyKind, KeyText};
 
+use super::cookie::cookie_of;
 use super::first_body;
 use super::principal::Arriving;
 use super::problem::{Problem, ProblemDetails};
-use super::session::{Me, SESSION};
+use super::session::Me;
 use super::sign_in::{SignIn, Visitor, signed_in};
+use super::tokens::SESSION;
 use crate::app::App;
-use crate::caller::{is_encrypted, is_own, is_plain};
-use crate::settings::listening::Listening;
-
-/// The cookie's name where the way is encrypted, which browsers then hold to this very host, and where it is not.
-pub(super) const COOKIES: [&str; 2] = ["__Host-wendor_session", "wendor_session"];
+use crate::caller::{is_own, is_plain};
 
 /// Sign in as a browser: the token goes into a cookie and is not shown.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
@@ -39,7 +37,7 @@ pub(super) async fn begin(
     let issued = signed_in(&app, presented, &Visitor::of(&request, &app, "console")).await?;
     let text = KeyText::parse(KeyKind::Person, &issued.token).map_err(|_| Problem::Internal)?;
     let bearer = app.store.person_of_token(&text, app.clock.now()).await?.ok_or(Problem::Internal)?;
-    let mut cookie = cookie(&request, &app, issued.token.clone());
+    let mut cookie = cookie_of(&request, &app, issued.token.clone());
     cookie.set_max_age(Duration::seconds(SESSION.num_seconds()));
     let me = Me { wrong_before: issued.wrong_before, ..Me::of_bearer(bearer) };
     Ok(HttpResponse::Ok().cookie(cookie).json(me))
@@ -55,27 +53,9 @@ pub(super) async fn end(
 ) -> Result<HttpResponse, Problem> {
     let principal = arriving.principal;
     app.store.end_token(&principal.name, &principal.token, &principal.doing(&app)).await?;
-    let mut gone = cookie(&request, &app, String::new());
+    let mut gone = cookie_of(&request, &app, String::new());
     gone.make_removal();
     Ok(HttpResponse::NoContent().cookie(gone).finish())
-}
-
-fn cookie(request: &HttpRequest, app: &App, value: String) -> Cookie<'static> {
-    let is_encrypted = is_encrypted(request, app);
-    let [guarded, plain] = COOKIES;
-    let (name, path) = if is_encrypted { (guarded, "/") } else { (plain, "/manage/") };
-    Cookie::build(name, value).path(path).http_only(true).same_site(SameSite::Strict).secure(is_encrypted).finish()
-}
-
-/// Whether a page of this very service made the call: browsers say so themselves, or else name the page's origin, whose host is
-/// then the one that was asked.
-pub(super) fn is_own_page(request: &HttpRequest, listening: &Listening) -> bool {
-    let text = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
-    match (text("sec-fetch-site"), request.headers().get(header::ORIGIN)) {
-        (Some(site), _) => site == "same-origin",
-        (None, Some(origin)) => is_own(request.head(), origin, listening),
-        (None, None) => false,
-    }
 }
 
 /// Refuses what a page of another site asks, before anything of it is read: whatever it sends along, a sign-in included; and addresses
@@ -107,25 +87,5 @@ pub(super) async fn at_the_door(
             Ok(request.into_response(Problem::NotAllowed(why).error_response()).map_into_right_body())
         }
         None => next.call(request).await.map(ServiceResponse::map_into_left_body),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use actix_web::test::TestRequest;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case::own_page(&[("sec-fetch-site", "same-origin")], true)]
-    #[case::other_port_of_the_host(&[("sec-fetch-site", "same-site"), ("origin", "http://127.0.0.1:7420")], false)]
-    #[case::other_site(&[("sec-fetch-site", "cross-site")], false)]
-    #[case::own_origin(&[("origin", "http://127.0.0.1:7420"), ("host", "127.0.0.1:7420")], true)]
-    #[case::other_origin(&[("origin", "http://127.0.0.1:9999"), ("host", "127.0.0.1:7420")], false)]
-    #[case::nothing_said(&[("host", "127.0.0.1:7420")], false)]
-    fn only_an_own_page_changes_something(#[case] headers: &[(&str, &str)], #[case] is_own: bool) {
-        let request = headers.iter().fold(TestRequest::post(), |request, header| request.insert_header(*header));
-        let listening = Listening::at(([127, 0, 0, 1], 7420).into());
-        assert_eq!(is_own_page(&request.to_http_request(), &listening), is_own);
     }
 }

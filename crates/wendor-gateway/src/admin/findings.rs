@@ -3,6 +3,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use chrono::{DateTime, TimeDelta, Utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 use wendor_core::catalog::key::AppKey;
 use wendor_core::diagnosis::inventory;
 use wendor_core::name::{Name, OfferName};
@@ -18,7 +20,6 @@ use wendor_wire::nearest::nearest;
 use wendor_wire::refusal_code::RefusalCode;
 
 use super::history::History;
-use super::now::{NoticeLine, PlaceLine};
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
@@ -28,6 +29,32 @@ use crate::snapshot::Snapshot;
 
 /// Over which time a first token's usual wait is looked up.
 const USUAL_DAYS: i64 = 7;
+
+/// Where a finding leads.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlaceLine {
+    /// `upstream`, `team`, `refusals` or `service`.
+    pub kind: String,
+    /// The name of the upstream or team.
+    pub name: Option<String>,
+}
+
+/// Something that needs someone.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct NoticeLine {
+    /// `failing`, `degraded`, `near limit`, `over limit` or `refused`.
+    pub state: String,
+    /// What it is about.
+    pub subject: String,
+    /// What is the matter: goes on after the subject.
+    pub says: String,
+    /// What else is known of it.
+    pub why: String,
+    /// What to do, as a verb.
+    pub verb: String,
+    /// Where its cause stands.
+    pub leads_to: PlaceLine,
+}
 
 /// Whose eyes it is looked with: a person's, or those that see everything.
 #[derive(Clone, Copy)]

@@ -3,7 +3,7 @@
 //! [`routes`] is the whole API on one screen. A handler extracts, authorises, makes one call and maps the answer; errors are
 //! [`Problem`](problem::Problem)s (RFC 9457). What it shows of money is text with all its digits.
 //!
-//! - [`sign_in`]: signing in, and again; [`session`]: who am I, tokens, password; [`codes`]: authenticator apps; [`browser`]: the console's
+//! - [`sign_in`]: signing in, and again; [`session`]: who am I, password; [`tokens`]: one's own tokens; [`codes`]: authenticator apps; [`browser`]: the console's
 //!   session; [`people`]: who there is
 //! - [`keys`], [`teams`], [`routes_view`], [`upstreams`]: what is configured and how it is doing
 //! - [`checking`], [`check_report`]: why an upstream does not answer; [`connecting`]: bringing one in; [`inventory`]: what they serve; [`draft`]: one as told
@@ -24,13 +24,14 @@ pub mod checking;
 pub mod client_code;
 pub mod codes;
 pub mod connecting;
+mod cookie;
 pub mod cost;
 mod document;
 pub mod draft;
 pub mod drain;
 pub mod events;
 pub mod explain;
-pub(crate) mod findings;
+pub mod findings;
 mod first_body;
 pub mod health_view;
 pub mod history;
@@ -41,6 +42,7 @@ mod making;
 mod named;
 pub mod now;
 pub mod operations;
+mod passwords;
 pub mod people;
 pub mod plan_view;
 pub mod principal;
@@ -52,6 +54,7 @@ pub mod secrets;
 pub mod session;
 pub mod sign_in;
 pub mod teams;
+pub mod tokens;
 pub mod under_way;
 pub mod upstreams;
 pub mod usage;
@@ -96,9 +99,9 @@ fn of_people(config: &mut ServiceConfig) {
         .service(codes::rule)
         .service(codes::set_rule)
         .service(session::set_password)
-        .service(session::list_tokens)
-        .service(session::issue_token)
-        .service(session::end_token)
+        .service(tokens::list_tokens)
+        .service(tokens::issue_token)
+        .service(tokens::end_token)
         .service(people::list)
         .service(people::add)
         .service(people::reset)

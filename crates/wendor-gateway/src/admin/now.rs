@@ -13,39 +13,13 @@ use wendor_core::quota::{Measure, Quota};
 use wendor_core::watch::expected::{self, Expected};
 use wendor_store::usage::{Dimension, UsageFilter, UsageQuery};
 
-use super::findings;
+use super::findings::{self, NoticeLine};
 use super::history::History;
 use super::principal::Principal;
 use super::problem::Problem;
 use super::teams::{QuotaLine, quota_line};
 use super::usage::{Figures, base_query};
 use crate::app::App;
-
-/// Where a finding leads.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct PlaceLine {
-    /// `upstream`, `team`, `refusals` or `service`.
-    pub kind: String,
-    /// The name of the upstream or team.
-    pub name: Option<String>,
-}
-
-/// Something that needs someone.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct NoticeLine {
-    /// `failing`, `degraded`, `near limit`, `over limit` or `refused`.
-    pub state: String,
-    /// What it is about.
-    pub subject: String,
-    /// What is the matter: goes on after the subject.
-    pub says: String,
-    /// What else is known of it.
-    pub why: String,
-    /// What to do, as a verb.
-    pub verb: String,
-    /// Where its cause stands.
-    pub leads_to: PlaceLine,
-}
 
 /// A range of money.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]

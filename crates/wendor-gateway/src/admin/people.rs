@@ -12,7 +12,7 @@ use wendor_store::tokens::{NewToken, TokenKind};
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails};
-use super::session;
+use super::tokens;
 use crate::app::App;
 
 /// How long a one-time sign-in waits to be used.
@@ -147,7 +147,7 @@ async fn one_time(app: &App, name: &str, doer: &Doer) -> Result<AddedPerson, Pro
         confirmed_at: None,
         is_unasked: false,
     };
-    let issued = session::issue(app, token, doer).await?;
+    let issued = tokens::issue(app, token, doer).await?;
     Ok(AddedPerson { name: name.to_owned(), one_time: issued.token, expires_at })
 }
 

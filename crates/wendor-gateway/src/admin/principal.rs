@@ -14,7 +14,7 @@ use wendor_core::name::Name;
 use wendor_store::people::Bearer;
 use wendor_wire::dialect::Dialect;
 
-use super::browser;
+use super::cookie::{COOKIES, is_own_page};
 use super::problem::Problem;
 use crate::app::App;
 use crate::caller::address_of;
@@ -128,14 +128,14 @@ struct Presented {
 
 /// The token that came with a call: in its header, or in the cookie of the console's session.
 fn presented(request: &HttpRequest, app: &App) -> Result<Presented, Problem> {
-    let Some(cookie) = browser::COOKIES
+    let Some(cookie) = COOKIES
         .into_iter()
         .find_map(|name| request.cookie(name))
         .filter(|_| !request.headers().contains_key(header::AUTHORIZATION))
     else {
         return bearer(request).map(|token| Presented { token, is_console: false });
     };
-    if request.method().is_safe() || browser::is_own_page(request, &app.settings.listening) {
+    if request.method().is_safe() || is_own_page(request, &app.settings.listening) {
         return Ok(Presented { token: cookie.value().to_owned(), is_console: true });
     }
     let why = "a call that changes something came with the console's cookie, but not from its pages; send a token";

@@ -3,8 +3,6 @@
 
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, post, web};
-use argon2::password_hash::phc::PasswordHash;
-use argon2::{Argon2, PasswordHasher, PasswordVerifier};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::Deserialize;
 use serde_json::json;
@@ -14,9 +12,10 @@ use wendor_core::catalog::key::{KeyKind, KeyText};
 use wendor_store::tokens::{NewToken, TokenKind};
 
 use super::first_body;
+use super::passwords::with_password;
 use super::principal::Arriving;
 use super::problem::{Problem, ProblemDetails};
-use super::session::{IssuedToken, SESSION, issue};
+use super::tokens::{IssuedToken, SESSION, issue};
 use crate::app::App;
 use crate::caller::address_of;
 use crate::codes;
@@ -224,28 +223,4 @@ async fn with_one_time(app: &App, text: &str) -> Result<String, Problem> {
         )
     };
     app.store.use_one_time(&text, app.clock.now()).await?.ok_or_else(used)
-}
-
-/// Goes on only if this is the password of that person.
-pub(super) async fn with_password(app: &App, name: &str, password: String) -> Result<(), Problem> {
-    let stored = app.store.password_hash(name).await?;
-    // Hashing takes some 40 ms of a core: never on a worker, nor before one. Someone unknown costs as much as someone known.
-    let _place = place_to_hash(app)?;
-    let is_right = app.sign_ins.threads.spawn_blocking(move || match stored.as_deref().map(PasswordHash::new) {
-        Some(Ok(hash)) => Argon2::default().verify_password(password.as_bytes(), &hash).is_ok(),
-        Some(Err(_)) | None => {
-            let _same_time = Argon2::default().hash_password(password.as_bytes());
-            false
-        }
-    });
-    let is_right = is_right.await.map_err(|_| Problem::Internal)?;
-    let wrong = || Problem::NotSignedIn("no person has this name and password".to_owned());
-    is_right.then_some(()).ok_or_else(wrong)
-}
-
-/// Hashing takes megabytes and a core: so many at once, and no queue, which anybody could make long.
-pub(super) fn place_to_hash(app: &App) -> Result<tokio::sync::SemaphorePermit<'_>, Problem> {
-    app.sign_ins.hashing.try_acquire().map_err(|_| {
-        Problem::TooMany("too many people sign in at this moment; try again in a few seconds".to_owned(), 2)
-    })
 }

@@ -227,7 +227,7 @@ impl Peer {
                 Auth::Header(name) => request = request.header(name, secret.expose()),
                 Auth::Query(name) => {
                     let joint = if path.contains('?') { '&' } else { '?' };
-                    path.push_str(&format!("{joint}{name}={}", crate::data_plane::outlet::escaped(secret.expose())));
+                    path.push_str(&format!("{joint}{name}={}", wendor_wire::percent::escaped(secret.expose())));
                 }
             }
         }

@@ -3,10 +3,10 @@
 
 use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
 use hyper::{Method, Request, Uri};
-use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use wendor_core::catalog::upstream::{Address, Auth, Upstream, authorization};
 use wendor_core::secret::Secret;
 use wendor_wire::dialects;
+use wendor_wire::percent::escaped;
 
 use super::pieces::Pieces;
 
@@ -140,14 +140,6 @@ fn name_of(name: &str) -> Result<HeaderName, NotARequest> {
 
 fn value_of(value: &str) -> Result<HeaderValue, NotARequest> {
     value.parse().map_err(|_| NotARequest)
-}
-
-/// All but the unreserved characters of RFC 3986.
-const RESERVED: AsciiSet = NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
-
-/// `text` as a part of a query.
-pub(crate) fn escaped(text: &str) -> String {
-    utf8_percent_encode(text, &RESERVED).to_string()
 }
 
 #[cfg(test)]
