@@ -116,7 +116,10 @@ pub fn apply(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::catalog::upstream::{Address, Auth};
     use rstest::rstest;
+    use wendor_wire::ability::{Ability, Mark};
+    use wendor_wire::dialect::Dialect;
 
     fn demo() -> crate::catalog::file::CatalogueFile {
         crate::catalog::file::read(include_str!("../../../../demo/catalogue.toml")).unwrap()
@@ -147,5 +150,38 @@ mod tests {
     fn what_cannot_be_changed_is_said(#[case] upstream: &str, #[case] change: Change, #[case] value: Option<&str>) {
         let mut file = demo();
         assert!(apply(&mut file.catalogue, &file.rates, &Name::parse(upstream).unwrap(), &change, value).is_err());
+    }
+
+    #[rstest]
+    #[case::address(Change::Address { to: Address::parse("http://quarry.example:9").unwrap() }, "address = \"http://quarry.example:9\"")]
+    #[case::dialect(Change::Dialect { to: Dialect::Responses }, "dialect = \"responses\"")]
+    #[case::auth(Change::Auth { to: Auth::Header("x-quarry-key".into()) }, "auth = \"header:x-quarry-key\"")]
+    #[case::header(Change::Header { name: "harbour-version".into() }, "harbour-version = \"7\"")]
+    #[case::plain(Change::PlainHttp, "plain_http = \"allowed\"")]
+    #[case::ids(Change::NoRequestIds, "request_ids = \"none\"")]
+    #[case::abilities(Change::Abilities { model: "fulmar-large".into(), to: vec![Ability::Chat, Ability::Whole] }, "abilities = [\"chat\", \"whole\"]")]
+    #[case::cap(Change::OutputCap { model: "fulmar-large".into(), to: 77 }, "output_cap = 77")]
+    #[case::window(Change::ContextWindow { model: "fulmar-large".into(), to: 7_777 }, "context_window = 7777")]
+    #[case::mark(Change::Mark { model: "fulmar-large".into(), mark: Mark::OldLimit }, "old-limit")]
+    #[case::weights(Change::Weights { model: "fulmar-large".into(), to: "ab12cd34ef56".into() }, "digest = \"ab12cd34ef56\"")]
+    fn a_change_stands_in_the_file_and_twice_is_as_once(#[case] change: Change, #[case] line: &str) {
+        let mut file = demo();
+        let (name, write) = (Name::parse("quarry").unwrap(), crate::catalog::file::write);
+        let before = write(&file.catalogue, &file.rates);
+        assert_eq!(apply(&mut file.catalogue, &file.rates, &name, &change, Some("7")), Ok(vec![]));
+        let once = write(&file.catalogue, &file.rates);
+        assert!(once.matches(line).count() > before.matches(line).count(), "{once}");
+        apply(&mut file.catalogue, &file.rates, &name, &change, Some("7")).unwrap();
+        assert_eq!(write(&file.catalogue, &file.rates), once);
+    }
+
+    #[test]
+    fn an_offer_does_not_take_the_place_of_another() {
+        let mut file = demo();
+        let name = Name::parse("quarry").unwrap();
+        let offers: Vec<String> = file.catalogue.upstreams[&name].offers.keys().cloned().collect();
+        let change = Change::Model { from: offers[0].clone(), to: offers[1].clone() };
+        let refused = apply(&mut file.catalogue, &file.rates, &name, &change, None);
+        assert_eq!(refused, Err(CannotChange::Offered(offers[1].clone())));
     }
 }

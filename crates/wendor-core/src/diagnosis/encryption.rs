@@ -213,3 +213,152 @@ fn other_host(address: &Address, own: &Certificate, leads_here: bool) -> Finding
     remedies.push(Remedy::owner(format!("Please have a certificate issued that is for {} too.", address.host())));
     Finding::failing(FindingKind::OtherHost, says, remedies)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::sketch;
+    use super::*;
+    use crate::catalog::upstream::Fingerprint;
+    use rstest::rstest;
+
+    fn at(text: &str) -> DateTime<Utc> {
+        text.parse().unwrap()
+    }
+
+    fn now() -> DateTime<Utc> {
+        at("2026-11-01T12:00:00Z")
+    }
+
+    fn certificate() -> Certificate {
+        Certificate {
+            hosts: vec!["*.quarry.example".to_owned(), "www.quarry.example".to_owned()],
+            from: at("2026-01-01T00:00:00Z"),
+            until: at("2027-01-01T00:00:00Z"),
+            is_self_signed: false,
+            version: 3,
+            issuer: "Harbour Authority".to_owned(),
+            fingerprint: Fingerprint::parse(&format!("sha256:{}", "ab".repeat(32))).unwrap(),
+        }
+    }
+
+    fn stands(until: &str) -> Tls {
+        Tls::Stands { certificate: Certificate { until: at(until), ..certificate() }, asks_for_ours: false }
+    }
+
+    fn not_trusted(why: NotTrusted, chain: Vec<Certificate>) -> Tls {
+        Tls::NotTrusted { why, chain, their_clock: None, leads_here: false, is_for_other_host: false }
+    }
+
+    fn by_clock(why: NotTrusted, own: Certificate, theirs: &str) -> Tls {
+        let their_clock = Some(at(theirs));
+        Tls::NotTrusted { why, chain: vec![own], their_clock, leads_here: false, is_for_other_host: false }
+    }
+
+    fn for_another(leads_here: bool, hosts: &[&str]) -> Tls {
+        let hosts = hosts.iter().map(|host| (*host).to_owned()).collect();
+        let chain = vec![Certificate { hosts, ..certificate() }];
+        Tls::NotTrusted { why: NotTrusted::OtherHost, chain, their_clock: None, leads_here, is_for_other_host: true }
+    }
+
+    fn not_tls(words: Words) -> Tls {
+        Tls::NotTls { words }
+    }
+
+    fn judged(address: &str, tls: &Tls) -> Judged {
+        judge(&Address::parse(address).unwrap(), tls, now())
+    }
+
+    fn own() -> Certificate {
+        Certificate { is_self_signed: true, ..certificate() }
+    }
+
+    fn first_version() -> Certificate {
+        Certificate { version: 1, ..certificate() }
+    }
+
+    fn ended() -> Certificate {
+        Certificate { until: at("2026-10-01T00:00:00Z"), ..certificate() }
+    }
+
+    fn to_come() -> Certificate {
+        Certificate { from: at("2026-12-01T00:00:00Z"), ..certificate() }
+    }
+
+    const PIN: &str =
+        r#"{"setting":"certificate","to":"sha256:abababababababababababababababababababababababababababababababab"}"#;
+
+    #[rstest]
+    #[case::good(&stands("2027-01-01T00:00:00Z"), "-")]
+    #[case::a_day_more_than_two_weeks(&stands("2026-11-16T12:00:00Z"), "-")]
+    #[case::two_weeks(&stands("2026-11-15T12:00:00Z"), "expires-soon noted: owner")]
+    #[case::ours_wanted(&Tls::WantsOurs { shown: false }, "client-certificate failing: operator, owner")]
+    #[case::ours_refused(&Tls::WantsOurs { shown: true }, "client-certificate failing: operator, owner")]
+    #[case::old(&Tls::Old("TLS 1.0".to_owned()), "old-encryption failing: owner")]
+    #[case::plain(&not_tls(Words::Http), r#"port-plain failing: {"setting":"address","to":"http://quarry.example:443"}, owner"#)]
+    #[case::plain_second_version(&not_tls(Words::Http2), r#"port-plain failing: {"setting":"address","to":"http://quarry.example:443"}, owner"#)]
+    #[case::a_banner(&not_tls(Words::Text("220 quay".to_owned())), "not-http failing: operator")]
+    #[case::silence(&not_tls(Words::Nothing), "handshake-failed failing: owner")]
+    #[case::closed(&not_tls(Words::Closed), "handshake-failed failing: owner")]
+    #[case::noise(&not_tls(Words::Bytes), "handshake-failed failing: owner")]
+    #[case::failed(&Tls::Failed("no cipher in common".to_owned()), "handshake-failed failing: owner")]
+    #[case::no_certificate(&not_trusted(NotTrusted::Bad, vec![]), "handshake-failed failing: owner")]
+    #[case::first_version(&not_trusted(NotTrusted::Bad, vec![first_version()]), "old-certificate failing: owner")]
+    #[case::ended(&not_trusted(NotTrusted::Expired, vec![ended()]), "expired failing: owner")]
+    #[case::to_come(&not_trusted(NotTrusted::NotYet, vec![to_come()]), "clock-off failing: operator")]
+    #[case::good_by_their_clock(&by_clock(NotTrusted::Expired, ended(), "2026-09-30T00:00:00Z"), "clock-off failing: operator")]
+    #[case::ended_by_their_clock_too(&by_clock(NotTrusted::Expired, ended(), "2026-10-02T00:00:00Z"), "expired failing: owner")]
+    #[case::another_host(&for_another(false, &["www.quarry.example"]), "other-host failing: owner")]
+    #[case::another_name_of_it(&for_another(true, &["*.quarry.example", "www.quarry.example"]), r#"other-host failing: {"setting":"address","to":"https://www.quarry.example"}, owner"#)]
+    #[case::no_name_at_all(&for_another(true, &[]), "other-host failing: owner")]
+    #[case::by_itself(&not_trusted(NotTrusted::UnknownIssuer, vec![own()]), &format!("self-signed failing: {PIN}"))]
+    #[case::alone(&not_trusted(NotTrusted::UnknownIssuer, vec![certificate()]), &format!("chain-incomplete failing: operator, owner, {PIN}"))]
+    #[case::with_its_chain(&not_trusted(NotTrusted::UnknownIssuer, vec![certificate(), own()]), &format!("unknown-authority failing: operator, {PIN}"))]
+    fn what_is_the_matter_with_the_encryption(#[case] tls: &Tls, #[case] expected: &str) {
+        assert_eq!(sketch::of(&judged("https://quarry.example", tls)), expected);
+    }
+
+    #[rstest]
+    #[case::here("http://127.0.0.1:8000", "none needed")]
+    #[case::elsewhere("http://quayside:8000", "readable")]
+    fn none_is_judged_by_where_the_server_is(#[case] address: &str, #[case] words: &str) {
+        let judged = judged(address, &Tls::NotAskedFor);
+        assert!(judged.findings.is_empty() && judged.came_back.contains(words), "{judged:?}");
+    }
+
+    #[rstest]
+    #[case::no_cipher(&Tls::Failed("no cipher in common".to_owned()), &["no cipher in common", "quarry.example"])]
+    #[case::silence(&not_tls(Words::Nothing), &["does not answer to TLS"])]
+    #[case::closed(&not_tls(Words::Reset), &["at the first word of TLS"])]
+    #[case::days_left(&stands("2026-11-15T12:00:00Z"), &["14 days"])]
+    #[case::refused(&Tls::WantsOurs { shown: true }, &["refuses the certificate"])]
+    #[case::wanted(&Tls::WantsOurs { shown: false }, &["Wendor has none"])]
+    #[case::begins(&not_trusted(NotTrusted::NotYet, vec![to_come()]), &["2026-12-01 00:00", "2026-11-01 12:00"])]
+    #[case::no_host(&for_another(false, &[]), &["for no host at all"])]
+    #[case::mark_of_the_pin(&not_trusted(NotTrusted::UnknownIssuer, vec![own()]), &["vouches for itself"])]
+    fn what_is_said_names_what_was_seen(#[case] tls: &Tls, #[case] words: &[&str]) {
+        let judged = judged("https://quarry.example", tls);
+        let says = &judged.findings[0].says;
+        assert!(words.iter().all(|word| says.contains(word)), "{says}");
+    }
+
+    #[rstest]
+    #[case::ended(NotTrusted::Expired, ended(), true)]
+    #[case::already_said(NotTrusted::OtherHost, certificate(), false)]
+    #[case::a_form_without_names(NotTrusted::Expired, Certificate { version: 1, ..ended() }, false)]
+    fn another_host_is_said_beside_another_matter(
+        #[case] why: NotTrusted,
+        #[case] own: Certificate,
+        #[case] is_said: bool,
+    ) {
+        let chain = vec![own];
+        let tls = Tls::NotTrusted { why, chain, their_clock: None, leads_here: false, is_for_other_host: true };
+        let says = judged("https://pier.example", &tls).findings[0].says.clone();
+        assert_eq!(says.contains("*.quarry.example, www.quarry.example, and not for pier.example"), is_said, "{says}");
+    }
+
+    #[test]
+    fn a_pin_shows_the_beginning_of_the_fingerprint() {
+        let judged = judged("https://quarry.example", &not_trusted(NotTrusted::UnknownIssuer, vec![own()]));
+        assert!(judged.findings[0].remedies[0].says.contains("(sha256:abababababababab)"), "{judged:?}");
+    }
+}

@@ -35,4 +35,6 @@ pub mod report;
 pub mod rhythm;
 pub mod seen;
 pub mod settings;
+#[cfg(test)]
+mod sketch;
 pub mod speech;

@@ -92,7 +92,7 @@ fn family_dead(address: &Address, good: IpAddr, dead: IpAddr) -> Finding {
         "{} is {good} and {dead}, and only {good} answers. Every new connection may try the dead one first.",
         address.host()
     );
-    let good = bracketed(good);
+    let good = good.to_string();
     let use_good = Remedy::address(address.with(AddressParts { host: Some(&good), ..AddressParts::default() }));
     // A certificate is for a name, so the address would not do there.
     let remedies = if address.is_encrypted() {
@@ -117,7 +117,7 @@ fn refused(address: &Address, dialled: &Dialled) -> Finding {
         } else {
             format!("Port {port} is open on this machine, on {open} and not on {host}.")
         };
-        let open = bracketed(open);
+        let open = open.to_string();
         let mut remedies =
             vec![Remedy::address(address.with(AddressParts { host: Some(&open), ..AddressParts::default() }))];
         if is_to_itself && !is_loopback(host) {
@@ -150,7 +150,71 @@ fn refused(address: &Address, dialled: &Dialled) -> Finding {
     Finding::failing(FindingKind::NothingListens, says, vec![Remedy::owner(owner)])
 }
 
-/// An address as a host of a URL.
-fn bracketed(address: IpAddr) -> String {
-    if address.is_ipv6() { format!("[{address}]") } else { address.to_string() }
+#[cfg(test)]
+mod tests {
+    use super::super::sketch;
+    use super::*;
+    use rstest::rstest;
+
+    fn address(text: &str) -> Address {
+        Address::parse(text).unwrap()
+    }
+
+    fn dialled(each: &[(&str, Dial)]) -> Dialled {
+        let each = each.iter().map(|(to, dial)| (to.parse().unwrap(), dial.clone())).collect();
+        Dialled { each, ..Dialled::default() }
+    }
+
+    fn refused() -> Dialled {
+        dialled(&[("10.20.0.7:8000", Dial::Refused)])
+    }
+
+    const FOUR: &str = "10.20.0.7:8000";
+    const SIX: &str = "[fd00::7]:8000";
+
+    #[rstest]
+    #[case::found("http://quayside:8000", &["10.20.0.7"], "-")]
+    #[case::an_address("http://10.20.0.7:8000", &["10.20.0.7"], "-")]
+    #[case::nearly_another("http://quaysied:8000", &[], r#"host-unknown failing: {"setting":"address","to":"http://quayside:8000"}, operator"#)]
+    #[case::like_none("http://lighthouse:8000", &[], "host-unknown failing: operator")]
+    fn what_a_name_led_to(#[case] url: &str, #[case] found: &[&str], #[case] expected: &str) {
+        let found: Vec<IpAddr> = found.iter().map(|one| one.parse().unwrap()).collect();
+        let judged = judge_name(&address(url), &found, &["quayside", "chartroom"]);
+        assert_eq!(sketch::of(&judged), expected);
+        assert_eq!(judged.came_back == "an address, not a name", url.contains("10.20"));
+    }
+
+    #[test]
+    fn an_address_that_nothing_is_sent_to_is_named() {
+        let judged =
+            judge_refused(&address("http://metadata:80"), "169.254.1.1".parse().unwrap(), "a link-local address");
+        assert_eq!(sketch::of(&judged), "address-refused failing: operator");
+        assert!(judged.findings[0].says.contains("169.254.1.1, a link-local address"), "{judged:?}");
+    }
+
+    #[rstest]
+    #[case::open("http://quayside:8000", dialled(&[(FOUR, Dial::Open(700))]), "-")]
+    #[case::one_of_two("http://quayside:8000", dialled(&[(SIX, Dial::TimedOut), (FOUR, Dial::Open(700))]), r#"family-dead noted: {"setting":"address","to":"http://10.20.0.7:8000"}"#)]
+    #[case::the_other_of_two("http://quayside:8000", dialled(&[(SIX, Dial::Open(700)), (FOUR, Dial::Refused)]), r#"family-dead noted: {"setting":"address","to":"http://[fd00::7]:8000"}"#)]
+    #[case::one_of_two_encrypted("https://quayside:8000", dialled(&[(SIX, Dial::TimedOut), (FOUR, Dial::Open(700))]), "family-dead noted: owner")]
+    #[case::dropped("http://quayside:8000", dialled(&[(FOUR, Dial::TimedOut)]), "black-hole failing: owner")]
+    #[case::no_way("http://quayside:8000", dialled(&[(FOUR, Dial::NoWay("no route".to_owned()))]), "no-way failing: operator")]
+    #[case::refused_elsewhere("http://quayside:8000", refused(), "nothing-listens failing: owner")]
+    #[case::refused_here("http://127.0.0.1:8000", refused(), "nothing-listens failing: operator")]
+    #[case::refused_here_by_name("http://quayside:8000", Dialled { is_this_machine: true, ..refused() }, "nothing-listens failing: operator")]
+    #[case::another_port("http://quayside:8000", Dialled { other_ports: vec![8080, 80], ..refused() }, r#"other-port failing: {"setting":"address","to":"http://quayside:8080"}"#)]
+    #[case::to_itself_alone("http://quayside:8000", Dialled { open_at: Some([127, 0, 0, 1].into()), ..refused() }, r#"loopback-only failing: {"setting":"address","to":"http://127.0.0.1:8000"}, owner"#)]
+    #[case::the_other_loopback("http://127.0.0.1:8000", Dialled { open_at: Some("::1".parse().unwrap()), ..refused() }, r#"loopback-only failing: {"setting":"address","to":"http://[::1]:8000"}"#)]
+    #[case::another_address_of_it("http://127.0.0.1:8000", Dialled { open_at: Some([10, 20, 0, 7].into()), ..refused() }, r#"loopback-only failing: {"setting":"address","to":"http://10.20.0.7:8000"}"#)]
+    fn how_connections_went(#[case] url: &str, #[case] dialled: Dialled, #[case] expected: &str) {
+        assert_eq!(sketch::of(&judge_connection(&address(url), &dialled)), expected);
+    }
+
+    #[rstest]
+    #[case::to_itself("http://quayside:8000", [127, 0, 0, 1], "only to itself")]
+    #[case::not_where_it_was_looked("http://quayside:8000", [10, 20, 0, 7], "on 10.20.0.7 and not on quayside")]
+    fn where_the_port_is_open_is_said(#[case] url: &str, #[case] open: [u8; 4], #[case] words: &str) {
+        let judged = judge_connection(&address(url), &Dialled { open_at: Some(open.into()), ..refused() });
+        assert!(judged.findings[0].says.contains(words), "{judged:?}");
+    }
 }

@@ -223,4 +223,34 @@ mod tests {
         assert_eq!(states.last(), Some(&(Step::Abilities, StepState::NotReached)));
         assert!(report.changes().is_empty(), "a sentence for the owner is nothing to apply");
     }
+
+    #[test]
+    fn a_report_tells_whether_it_is_green_and_what_can_be_applied() {
+        let mut report = Report::default();
+        assert!(report.is_green() && !report.has_answered());
+        report.take(StepReport::of(
+            Step::StreamedAnswer,
+            "",
+            Judged::well("well").beside(Some("slowly".to_owned())),
+            1,
+        ));
+        assert!(report.is_green() && report.has_answered());
+        assert_eq!(report.steps[0].came_back, "well; slowly");
+        assert_eq!(Judged::default().beside(Some("slowly".to_owned())).came_back, "slowly");
+        let remedy = Remedy::change("x", crate::diagnosis::remedy::Change::PlainHttp);
+        let noted = Judged::found("", Finding::noted(FindingKind::NoUsage, "x", vec![Remedy::operator("y"), remedy]));
+        report.take(StepReport::of(Step::WholeAnswer, "", noted, 1));
+        assert!(!report.is_green() && report.has_answered());
+        assert_eq!(report.changes().iter().map(|remedy| remedy.says.as_str()).collect::<Vec<_>>(), ["x"]);
+    }
+
+    #[test]
+    fn a_failed_or_missing_answer_is_none() {
+        let failing = Judged::found("", Finding::failing(FindingKind::NoAnswer, "x", vec![]));
+        let mut report = Report::default();
+        report.take(StepReport::of(Step::StreamedAnswer, "", failing, 1));
+        report.take(StepReport::of(Step::Models, "", Judged::well(""), 1));
+        assert!(!report.has_answered());
+        assert_eq!(report.findings().count(), 1);
+    }
 }

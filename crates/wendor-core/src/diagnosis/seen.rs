@@ -278,3 +278,67 @@ impl Heard {
         format!("{}{kind}", self.status)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::nothing(b"", Words::Nothing)]
+    #[case::settings_of_http2(&[0, 0, 18, 4, 0, 0, 0, 0, 0], Words::Http2)]
+    #[case::too_short_for_them(&[0, 0, 18, 4, 0, 0, 0, 0], Words::Bytes)]
+    #[case::of_another_stream(&[0, 0, 18, 4, 0, 0, 0, 0, 1], Words::Bytes)]
+    #[case::another_frame(&[0, 0, 18, 5, 0, 0, 0, 0, 0], Words::Bytes)]
+    #[case::an_alert(&[0x15, 3, 1], Words::Tls)]
+    #[case::a_handshake(&[0x16, 3, 3], Words::Tls)]
+    #[case::another_record(&[0x17, 3, 3], Words::Bytes)]
+    #[case::http(b"HTTP/1.1 400 Bad Request", Words::Http)]
+    #[case::a_banner(b"220 quay ready\r\nmore", Words::Text("220 quay ready".to_owned()))]
+    #[case::three_letters(b"abc\r\n", Words::Bytes)]
+    #[case::four_letters(b"abcd\r\n", Words::Text("abcd".to_owned()))]
+    #[case::no_letters(b"abcd\x01ef", Words::Bytes)]
+    fn what_a_port_says(#[case] bytes: &[u8], #[case] expected: Words) {
+        assert_eq!(Words::of(bytes), expected);
+    }
+
+    #[test]
+    fn a_text_is_kept_as_far_as_a_line() {
+        assert_eq!(Words::of(&[b'a'; 200]), Words::Text("a".repeat(80)));
+    }
+
+    fn heard(content_type: &str, body: &'static str) -> Heard {
+        Heard { status: 200, content_type: content_type.to_owned(), body: body.into(), ..Heard::default() }
+    }
+
+    #[rstest]
+    #[case::json(heard("application/json", "{}"), "200")]
+    #[case::a_page_by_its_type(heard("text/html", "{}"), "200, a web page")]
+    #[case::a_page_by_its_body(heard("", "  <html>"), "200, a web page")]
+    #[case::empty(heard("", ""), "200, empty")]
+    #[case::neither(heard("text/plain", "well"), "200, no JSON")]
+    fn an_answer_in_words(#[case] heard: Heard, #[case] told: &str) {
+        assert_eq!(heard.told(), told);
+    }
+
+    #[rstest]
+    #[case::its_name("quarry.example", true)]
+    #[case::in_capitals("QUARRY.EXAMPLE", true)]
+    #[case::below_a_star("a.pier.example", true)]
+    #[case::two_below_a_star("b.a.pier.example", false)]
+    #[case::the_star_itself("pier.example", false)]
+    #[case::another("chartroom.example", false)]
+    fn the_hosts_of_a_certificate(#[case] host: &str, #[case] is_for: bool) {
+        let at = DateTime::<Utc>::UNIX_EPOCH;
+        let certificate = Certificate {
+            hosts: vec!["quarry.example".to_owned(), "*.pier.example".to_owned()],
+            from: at,
+            until: at,
+            is_self_signed: false,
+            version: 3,
+            issuer: String::new(),
+            fingerprint: Fingerprint::parse(&format!("sha256:{}", "00".repeat(32))).unwrap(),
+        };
+        assert_eq!(certificate.is_for(host), is_for);
+    }
+}
