@@ -43,7 +43,7 @@ async function done<T>(call: Promise<Answer<T>>): Promise<T> {
     throw new Problem(
       0,
       'No answer',
-      'Wendor does not answer. Is it running, and is this machine connected to it?',
+      'Wendor does not answer. Is it running and reachable from this machine?',
       undefined,
     )
   }
@@ -51,7 +51,12 @@ async function done<T>(call: Promise<Answer<T>>): Promise<T> {
   if (response.ok) return data as T // A 204 has no body, and its type is then undefined.
   if (isDetails(error))
     throw new Problem(response.status, error.title, error.detail, error.field ?? undefined, error.type)
-  throw new Problem(response.status, 'An odd answer', `It answered ${response.status} without saying why.`, undefined)
+  throw new Problem(
+    response.status,
+    'Unexpected answer',
+    `It answered ${response.status} without saying why.`,
+    undefined,
+  )
 }
 
 export { client, done }

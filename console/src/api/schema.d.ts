@@ -286,7 +286,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What needs someone, and yesterday by team. */
+        /** What needs attention, and yesterday by team. */
         get: operations["get-now"];
         put?: never;
         post?: never;
@@ -612,10 +612,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who has to have an authenticator app. */
+        /** Who must have an authenticator app. */
         get: operations["get-sign-in-rule"];
         put?: never;
-        /** Say who has to have an authenticator app. Whoever has none can do nothing else until it is set up. */
+        /** Say who must have an authenticator app. Whoever has none can do nothing else until it is set up. */
         post: operations["post-sign-in-rule"];
         delete?: never;
         options?: never;
@@ -1190,7 +1190,7 @@ export interface components {
             code: components["schemas"]["CodeLine"][];
             /** @description A file of environment variables: address, route, and the key's, empty. */
             env_file: string;
-            /** @description The variable that has to hold the key. */
+            /** @description The variable that must hold the key. */
             key_variable: string;
             /** @description The route. */
             route: string;
@@ -1415,7 +1415,7 @@ export interface components {
             room_ms: number;
             /** @description The stage, from 1. */
             stage: number;
-            /** @description How it is: `not asked yet`, `well`, `degraded`, `on trial` or `failing`. */
+            /** @description How it is: `no traffic yet`, `well`, `degraded`, `on trial` or `failing`. */
             state: string;
             /**
              * Format: int32
@@ -1575,7 +1575,7 @@ export interface components {
              * @description Since when it fails without a success between, or is well without a failure; absent before it was asked.
              */
             since?: string | null;
-            /** @description `not asked yet`, `well`, `degraded`, `on trial` or `failing`. */
+            /** @description `no traffic yet`, `well`, `degraded`, `on trial` or `failing`. */
             state: string;
         };
         /** @description How an offer counts input, learnt from what its upstream reports since the service began. */
@@ -1624,7 +1624,7 @@ export interface components {
         };
         /** @description What all upstreams serve. */
         InventoryShown: {
-            /** @description What changed of late, newest first. */
+            /** @description Recent changes, newest first. */
             events: components["schemas"]["InventoryEventLine"][];
             /** @description Each upstream. */
             upstreams: components["schemas"]["InventoryLine"][];
@@ -1647,7 +1647,7 @@ export interface components {
         IssuedToken: {
             /**
              * Format: date-time
-             * @description Until when it works; for ever when absent.
+             * @description Until when it works; without expiry when absent.
              */
             expires_at?: string | null;
             /** @description The part that may be shown again. */
@@ -1666,7 +1666,7 @@ export interface components {
         KeptLine: {
             /**
              * Format: int64
-             * @description For how many days; for ever when absent.
+             * @description For how many days; without expiry when absent.
              */
             days?: number | null;
             /** @description The setting that says so. */
@@ -1766,7 +1766,7 @@ export interface components {
             codes_since?: string | null;
             /** @description Whether they have set a password. */
             has_password: boolean;
-            /** @description Whether an authenticator app has to be set up before anything else. */
+            /** @description Whether an authenticator app must be set up before anything else. */
             lacks_codes: boolean;
             /** @description The person's name. */
             name: string;
@@ -1831,7 +1831,7 @@ export interface components {
         NewKey: {
             /**
              * Format: date-time
-             * @description Until when it works; for ever when absent.
+             * @description Until when it works; without expiry when absent.
              */
             expires_at?: string | null;
             /** @description What it is for. */
@@ -1871,7 +1871,7 @@ export interface components {
             /** @description Whether programs may do with it what people have to sign in again for: keys of others, people and secrets. */
             unasked?: boolean;
         };
-        /** @description Something that needs someone. */
+        /** @description Something that needs attention. */
         NoticeLine: {
             /** @description Where its cause stands. */
             leads_to: components["schemas"]["PlaceLine"];
@@ -1886,14 +1886,14 @@ export interface components {
             /** @description What else is known of it. */
             why: string;
         };
-        /** @description The morning look. */
+        /** @description The overview of now. */
         Now: {
             /**
              * Format: date-time
              * @description When it was made.
              */
             at: string;
-            /** @description What needs someone, the worst first. */
+            /** @description What needs attention, the worst first. */
             attention: components["schemas"]["NoticeLine"][];
             /** @description With what it is compared, in words. */
             compared_with: string;
@@ -1938,7 +1938,7 @@ export interface components {
              * @description The most output tokens of one choice.
              */
             output_cap?: number | null;
-            /** @description The digest of the weights that it has to be served with. */
+            /** @description The digest of the weights that it must be served with. */
             weights?: string | null;
         };
         /** @description An offer. */
@@ -2008,7 +2008,7 @@ export interface components {
             /** @description The table: `ledger`, `request_detail` or `usage_hour`. */
             table: string;
         };
-        /** @description What is kept of what happened. */
+        /** @description The ledger's tables. */
         Partitions: {
             /** @description How long each table is kept. */
             kept: components["schemas"]["KeptLine"][];
@@ -2245,7 +2245,7 @@ export interface components {
             by: string;
             /** @description What it changes, to be given back to apply it. */
             change?: Record<string, never> | null;
-            /** @description Whether a value has to be told along. */
+            /** @description Whether a value must be told along. */
             needs_value: boolean;
             /** @description Its number, for those that Wendor applies itself. */
             number?: number | null;
@@ -2448,7 +2448,7 @@ export interface components {
             mark: string;
             /**
              * Format: int64
-             * @description Credentials that neither secret opens: they have to be set again.
+             * @description Credentials that neither secret opens: they must be set again.
              */
             unreadable: number;
         };
@@ -2503,7 +2503,7 @@ export interface components {
             /** @description Their password. */
             password?: string | null;
         };
-        /** @description Who has to have an authenticator app. */
+        /** @description Who must have an authenticator app. */
         SignInRule: {
             /** @description Roles: owner, operator, lead, viewer. */
             codes_required: string[];
@@ -2922,7 +2922,7 @@ export interface components {
              * @description Since when; absent before it was asked.
              */
             since?: string | null;
-            /** @description `not asked yet`, `well`, `degraded`, `on trial` or `failing`: what its connections and its offers are together. */
+            /** @description `no traffic yet`, `well`, `degraded`, `on trial` or `failing`: what its connections and its offers are together. */
             state: string;
             /**
              * Format: int32
@@ -3068,7 +3068,7 @@ export interface operations {
                     "application/json": components["schemas"]["AuditPage"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3077,7 +3077,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3086,7 +3086,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3095,7 +3095,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3104,7 +3104,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3133,7 +3133,7 @@ export interface operations {
                     "application/jsonl": string;
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3142,7 +3142,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3160,7 +3160,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3169,7 +3169,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3201,7 +3201,7 @@ export interface operations {
                     "application/json": components["schemas"]["AuditVerdict"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3210,7 +3210,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3219,7 +3219,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3228,7 +3228,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3237,7 +3237,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3266,7 +3266,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueText"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3275,7 +3275,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3284,7 +3284,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3293,7 +3293,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3302,7 +3302,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3335,7 +3335,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3344,7 +3344,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3353,7 +3353,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3362,7 +3362,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Another revision is in force by now */
+            /** @description Another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3380,7 +3380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3389,7 +3389,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3422,7 +3422,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueDifference"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3431,7 +3431,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3440,7 +3440,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3458,7 +3458,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3467,7 +3467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3512,7 +3512,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3521,7 +3521,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3530,7 +3530,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3539,7 +3539,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3568,7 +3568,7 @@ export interface operations {
                     "application/json": components["schemas"]["InventoryShown"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3577,7 +3577,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3586,7 +3586,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3595,7 +3595,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3604,7 +3604,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3637,7 +3637,7 @@ export interface operations {
                     "application/json": components["schemas"]["InventoryShown"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3646,7 +3646,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3655,7 +3655,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3673,7 +3673,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3682,7 +3682,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -3691,7 +3691,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3700,7 +3700,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3732,7 +3732,7 @@ export interface operations {
                     "application/json": components["schemas"]["KeyLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3741,7 +3741,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3750,7 +3750,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3759,7 +3759,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description There is no such thing */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -3768,7 +3768,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3777,7 +3777,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3810,7 +3810,7 @@ export interface operations {
                     "application/json": components["schemas"]["IssuedKey"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3819,7 +3819,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3828,7 +3828,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3846,7 +3846,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3855,7 +3855,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3887,7 +3887,7 @@ export interface operations {
                     "application/json": components["schemas"]["RevokedKey"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3896,7 +3896,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3905,7 +3905,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3923,7 +3923,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3932,7 +3932,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -3961,7 +3961,7 @@ export interface operations {
                     "application/json": components["schemas"]["Partitions"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3970,7 +3970,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -3979,7 +3979,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -3988,7 +3988,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3997,7 +3997,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4026,7 +4026,7 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4035,7 +4035,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4044,7 +4044,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4053,7 +4053,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4062,7 +4062,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4091,7 +4091,7 @@ export interface operations {
                     "application/json": components["schemas"]["CodesSetup"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4100,7 +4100,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4109,7 +4109,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4127,7 +4127,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4136,7 +4136,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4163,7 +4163,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4172,7 +4172,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4199,7 +4199,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4208,7 +4208,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4250,7 +4250,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4259,7 +4259,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4277,7 +4277,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4286,7 +4286,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4317,7 +4317,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4326,7 +4326,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Not these, or a code is needed */
+            /** @description Wrong credentials, or a code is needed */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4335,7 +4335,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4353,7 +4353,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Too many at once */
+            /** @description Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -4362,7 +4362,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4371,7 +4371,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4402,7 +4402,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4411,7 +4411,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4420,7 +4420,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4429,7 +4429,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4438,7 +4438,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4458,7 +4458,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The morning look */
+            /** @description The overview of now */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4467,7 +4467,7 @@ export interface operations {
                     "application/json": components["schemas"]["Now"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4476,7 +4476,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4485,7 +4485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4494,7 +4494,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4503,7 +4503,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4530,7 +4530,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4539,7 +4539,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4548,7 +4548,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4577,7 +4577,7 @@ export interface operations {
                     "application/json": components["schemas"]["PersonLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4586,7 +4586,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4595,7 +4595,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4604,7 +4604,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4613,7 +4613,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4646,7 +4646,7 @@ export interface operations {
                     "application/json": components["schemas"]["AddedPerson"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4655,7 +4655,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4664,7 +4664,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4682,7 +4682,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4691,7 +4691,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4725,7 +4725,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A value cannot be taken */
+            /** @description Invalid value */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4734,7 +4734,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4761,7 +4761,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Nobody would be left who may do everything */
+            /** @description No owner would be left */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -4770,7 +4770,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4779,7 +4779,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4811,7 +4811,7 @@ export interface operations {
                     "application/json": components["schemas"]["AddedPerson"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4820,7 +4820,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4847,7 +4847,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4856,7 +4856,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4888,7 +4888,7 @@ export interface operations {
                     "application/json": components["schemas"]["SignedOut"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4897,7 +4897,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4924,7 +4924,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4933,7 +4933,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -4962,7 +4962,7 @@ export interface operations {
                     "application/json": components["schemas"]["Refusals"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -4971,7 +4971,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -4980,7 +4980,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -4989,7 +4989,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -4998,7 +4998,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5061,7 +5061,7 @@ export interface operations {
                     "application/json": components["schemas"]["RequestPage"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5070,7 +5070,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5079,7 +5079,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5088,7 +5088,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description There is no such thing */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5097,7 +5097,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5106,7 +5106,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5146,7 +5146,7 @@ export interface operations {
                     "application/json": components["schemas"]["UnderWayShown"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5155,7 +5155,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5164,7 +5164,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5182,7 +5182,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5191,7 +5191,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5223,7 +5223,7 @@ export interface operations {
                     "application/json": components["schemas"]["RequestShown"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5232,7 +5232,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5241,7 +5241,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5259,7 +5259,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5268,7 +5268,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5297,7 +5297,7 @@ export interface operations {
                     "application/json": components["schemas"]["RevisionLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5306,7 +5306,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5315,7 +5315,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5324,7 +5324,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5333,7 +5333,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5362,7 +5362,7 @@ export interface operations {
                     "application/json": components["schemas"]["RouteLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5371,7 +5371,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5380,7 +5380,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5389,7 +5389,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5398,7 +5398,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5431,7 +5431,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5440,7 +5440,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5449,7 +5449,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5467,7 +5467,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description There is one of that name */
+            /** @description The name is taken */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5476,7 +5476,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5485,7 +5485,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5494,7 +5494,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5525,7 +5525,7 @@ export interface operations {
                     "application/json": components["schemas"]["ClientCode"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5534,7 +5534,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5543,7 +5543,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5561,7 +5561,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5570,7 +5570,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5606,7 +5606,7 @@ export interface operations {
                     "application/json": components["schemas"]["Explained"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5615,7 +5615,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5624,7 +5624,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5642,7 +5642,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -5651,7 +5651,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -5660,7 +5660,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5669,7 +5669,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5698,7 +5698,7 @@ export interface operations {
                     "application/json": components["schemas"]["SecretLine"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5707,7 +5707,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5725,7 +5725,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5734,7 +5734,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5763,7 +5763,7 @@ export interface operations {
                     "application/json": components["schemas"]["SecretRotated"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5772,7 +5772,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5799,7 +5799,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5808,7 +5808,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5837,7 +5837,7 @@ export interface operations {
                     "application/json": components["schemas"]["ServiceLine"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5846,7 +5846,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5855,7 +5855,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -5864,7 +5864,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5873,7 +5873,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5906,7 +5906,7 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5915,7 +5915,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Not these, or a code is needed (`urn:wendor:problem:code-needed`) */
+            /** @description Wrong credentials, or a code is needed (`urn:wendor:problem:code-needed`) */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5933,7 +5933,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Too many at once */
+            /** @description Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -5942,7 +5942,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -5951,7 +5951,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -5978,7 +5978,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -5987,7 +5987,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -5996,7 +5996,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6005,7 +6005,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6014,7 +6014,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6047,7 +6047,7 @@ export interface operations {
                     "application/json": components["schemas"]["IssuedToken"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6056,7 +6056,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Not these, or a code is needed (`urn:wendor:problem:code-needed`) */
+            /** @description Wrong credentials, or a code is needed (`urn:wendor:problem:code-needed`) */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6074,7 +6074,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Too many at once */
+            /** @description Too many requests */
             429: {
                 headers: {
                     [name: string]: unknown;
@@ -6083,7 +6083,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6092,7 +6092,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6121,7 +6121,7 @@ export interface operations {
                     "application/json": components["schemas"]["SignInRule"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6130,7 +6130,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6139,7 +6139,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6148,7 +6148,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6157,7 +6157,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6188,7 +6188,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A value cannot be taken */
+            /** @description Invalid value */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6197,7 +6197,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6215,7 +6215,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description You would be shut out yourself */
+            /** @description You would lock yourself out */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6224,7 +6224,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6233,7 +6233,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6262,7 +6262,7 @@ export interface operations {
                     "application/json": components["schemas"]["SpoolLine"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6271,7 +6271,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6280,7 +6280,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6289,7 +6289,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6298,7 +6298,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6327,7 +6327,7 @@ export interface operations {
                     "application/json": components["schemas"]["SpoolRetried"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6336,7 +6336,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6345,7 +6345,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6354,7 +6354,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6363,7 +6363,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6392,7 +6392,7 @@ export interface operations {
                     "application/json": components["schemas"]["TeamLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6401,7 +6401,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6410,7 +6410,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6419,7 +6419,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6428,7 +6428,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6461,7 +6461,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6470,7 +6470,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6479,7 +6479,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6488,7 +6488,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description There is one of that name */
+            /** @description The name is taken */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6497,7 +6497,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6506,7 +6506,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6515,7 +6515,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6544,7 +6544,7 @@ export interface operations {
                     "application/json": components["schemas"]["TokenLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6553,7 +6553,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6562,7 +6562,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6571,7 +6571,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6580,7 +6580,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6613,7 +6613,7 @@ export interface operations {
                     "application/json": components["schemas"]["IssuedToken"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6622,7 +6622,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6631,7 +6631,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6640,7 +6640,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6649,7 +6649,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6679,7 +6679,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6688,7 +6688,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6697,7 +6697,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6706,7 +6706,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description There is no such thing */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -6715,7 +6715,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6724,7 +6724,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6753,7 +6753,7 @@ export interface operations {
                     "application/json": components["schemas"]["UpstreamLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6762,7 +6762,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6771,7 +6771,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6780,7 +6780,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6789,7 +6789,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6822,7 +6822,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
-            /** @description A value cannot be taken */
+            /** @description Invalid value */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6831,7 +6831,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6840,7 +6840,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6849,7 +6849,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description There is one of that name */
+            /** @description The name is taken */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6858,7 +6858,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6867,7 +6867,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6876,7 +6876,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -6910,7 +6910,7 @@ export interface operations {
                     "application/x-ndjson": components["schemas"]["CheckLine"];
                 };
             };
-            /** @description A value cannot be taken */
+            /** @description Invalid value */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -6919,7 +6919,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -6928,7 +6928,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -6946,7 +6946,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -6955,7 +6955,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -6964,7 +6964,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -6973,7 +6973,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7006,7 +7006,7 @@ export interface operations {
                     "application/json": components["schemas"]["ProofCost"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7015,7 +7015,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7024,7 +7024,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7042,7 +7042,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7051,7 +7051,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7060,7 +7060,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7069,7 +7069,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7113,7 +7113,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7122,7 +7122,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7140,7 +7140,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7149,7 +7149,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7158,7 +7158,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7167,7 +7167,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7203,7 +7203,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7212,7 +7212,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7221,7 +7221,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7239,7 +7239,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7248,7 +7248,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7257,7 +7257,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7266,7 +7266,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7310,7 +7310,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7319,7 +7319,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7337,7 +7337,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7346,7 +7346,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7355,7 +7355,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7364,7 +7364,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7399,7 +7399,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7408,7 +7408,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7417,7 +7417,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7435,7 +7435,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description It is in the way of what there is, or another revision is in force by now */
+            /** @description It conflicts with what exists, or another revision is in force */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -7444,7 +7444,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The catalogue would not do so; `problems` says where */
+            /** @description The catalogue would be invalid; `problems` says where */
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -7453,7 +7453,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7462,7 +7462,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7508,7 +7508,7 @@ export interface operations {
                     "application/json": components["schemas"]["Usage"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7517,7 +7517,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7526,7 +7526,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7535,7 +7535,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description There is no such thing */
+            /** @description Not found */
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -7544,7 +7544,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7553,7 +7553,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7582,7 +7582,7 @@ export interface operations {
                     "application/json": components["schemas"]["WebhookLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7591,7 +7591,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7600,7 +7600,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7609,7 +7609,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7618,7 +7618,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7653,7 +7653,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryLine"][];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7662,7 +7662,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7671,7 +7671,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7689,7 +7689,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7698,7 +7698,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;
@@ -7730,7 +7730,7 @@ export interface operations {
                     "application/json": components["schemas"]["DeliveryLine"];
                 };
             };
-            /** @description Something that came with the call cannot be taken; `field` says which */
+            /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -7739,7 +7739,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description No token came with the call, or one that is not in force */
+            /** @description No token, or one that is not valid */
             401: {
                 headers: {
                     [name: string]: unknown;
@@ -7748,7 +7748,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app */
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
                 headers: {
                     [name: string]: unknown;
@@ -7766,7 +7766,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description A fault of Wendor's own; its log says what */
+            /** @description An internal error; the log of the service says what */
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -7775,7 +7775,7 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The records cannot be reached at the moment */
+            /** @description The database is unreachable */
             503: {
                 headers: {
                     [name: string]: unknown;

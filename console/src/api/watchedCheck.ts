@@ -43,7 +43,7 @@ export function useCheck() {
       if ('report' in line) return line.report
       if ('failed' in line) throw new Problem(0, 'Not kept', line.failed, undefined)
     }
-    throw new Problem(0, 'Broken off', 'Wendor went away in the middle of the check.', undefined)
+    throw new Problem(0, 'Broken off', 'The connection to Wendor broke during the check.', undefined)
   }
 
   const mutation = useMutation({

@@ -54,7 +54,7 @@ async function leave() {
       >
         {{ place.name }}
         <span v-if="place.name === 'Now' && needing > 0" class="text-small text-caution font-semibold">
-          {{ needing }}<span class="sr-only"> need someone</span>
+          {{ needing }}<span class="sr-only"> need attention</span>
         </span>
       </RouterLink>
       <template v-if="isOpen(place) && place.name !== 'Now'">
@@ -70,22 +70,24 @@ async function leave() {
         </RouterLink>
       </template>
     </template>
-    <div class="second text-small ml-auto leading-relaxed lg:mt-auto lg:ml-0 lg:pr-3">
+    <div
+      class="second text-small flex w-full flex-wrap items-baseline gap-x-4 leading-relaxed lg:mt-auto lg:block lg:pr-3"
+    >
       <p v-if="service.data.value">revision {{ service.data.value.revision }}</p>
       <p
-        class="mb-3"
+        class="lg:mb-3"
         :class="{ 'text-attention': service.isError.value || service.data.value?.database_reachable === false }"
       >
         {{ state }}
       </p>
       <LooksChoice />
-      <p class="mt-3">
+      <p class="lg:mt-3">
         <button class="follow" @click="emit('find')">Find</button> <kbd>Ctrl K</kbd> ·
         <button class="follow" @click="emit('help')">Keys</button>
       </p>
-      <p v-if="me.data.value" class="mt-3">
+      <p v-if="me.data.value" class="lg:mt-3">
         <RouterLink :to="paths.you">{{ me.data.value.name }}</RouterLink>, {{ me.data.value.role
-        }}{{ me.data.value.team ? ` of ${me.data.value.team}` : '' }}<br />
+        }}{{ me.data.value.team ? ` of ${me.data.value.team}` : '' }}<br class="max-lg:hidden" />
         <button class="follow" @click="leave">Sign out</button>
       </p>
     </div>

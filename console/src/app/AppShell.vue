@@ -51,7 +51,7 @@ onBeforeUnmount(() => document.removeEventListener('keydown', onKey))
     <AppRail :places="places" @find="isFinding = true" @help="isHelping = true" />
     <main id="page" class="page w-full px-4 pt-4.5 pb-10 lg:px-7.5">
       <p v-if="fault" class="text-attention mb-3" role="alert">
-        Something failed in this page: {{ fault }} <button class="underline" @click="fault = undefined">Dismiss</button>
+        This page failed: {{ fault }} <button class="underline" @click="fault = undefined">Dismiss</button>
       </p>
       <GuessNotice v-if="me.data.value?.wrong_before" :me="me.data.value" />
       <RouterView v-slot="{ Component, route }">

@@ -26,7 +26,7 @@ function submit() {
 </script>
 
 <template>
-  <DialogBox open over title="Is it still you?" @close="asking?.answer(false)">
+  <DialogBox open over title="Confirm that it is you" @close="asking?.answer(false)">
     <form class="grid gap-3.5" @submit.prevent="submit">
       <p>
         {{ capital(why) }}, sign in again as <b>{{ me.data.value?.name }}</b>. For ten minutes it is not asked again.
@@ -47,8 +47,8 @@ function submit() {
         hint="The six digits that your authenticator app shows now, or a recovery code."
       />
       <p class="flex gap-3">
-        <button class="button" type="submit" :disabled="password === '' || confirm.isPending.value">It is me</button>
-        <button class="button quiet" type="button" @click="asking?.answer(false)">Leave it</button>
+        <button class="button" type="submit" :disabled="password === '' || confirm.isPending.value">Confirm</button>
+        <button class="button quiet" type="button" @click="asking?.answer(false)">Cancel</button>
       </p>
     </form>
   </DialogBox>

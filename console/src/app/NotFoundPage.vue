@@ -8,7 +8,7 @@ const route = useRoute()
 </script>
 
 <template>
-  <PageHead title="Nothing here" />
+  <PageHead title="Page not found" />
   <p>
     There is no page at <span class="mono">{{ route.path }}</span>. Look at
     <RouterLink :to="paths.now">what happens now</RouterLink>, or press Ctrl K and type what you are looking for.

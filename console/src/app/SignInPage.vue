@@ -49,7 +49,10 @@ function submit() {
 
 <template>
   <main class="mx-auto max-w-md px-6 pt-24">
-    <h1 class="mb-5 flex items-center gap-3"><WendorMark />Sign in to Wendor</h1>
+    <h1 class="mb-2 flex items-center gap-3"><WendorMark />Sign in to Wendor</h1>
+    <p class="second mb-5">
+      Wendor is a shared gateway to language models: routes, keys, quotas, and what each team used.
+    </p>
     <form class="grid gap-3.5" @submit.prevent="submit">
       <TextField
         v-if="way === 'once'"
@@ -86,5 +89,22 @@ function submit() {
         <button v-else type="button" class="follow" @click="turn('once')">With a one-time sign-in</button>
       </p>
     </form>
+    <dl class="second text-small mt-8 grid gap-1.5">
+      <div>
+        <dt class="inline font-semibold">The first owner:</dt>
+        <dd class="inline">on the server, <code>wendor person add NAME --role owner</code></dd>
+      </div>
+      <div>
+        <dt class="inline font-semibold">Operators, leads and viewers:</dt>
+        <dd class="inline">
+          an owner adds you under People, or with <code>wendor person add NAME --role ROLE</code> on the server, and
+          gives you the one-time sign-in
+        </dd>
+      </div>
+      <div>
+        <dt class="inline font-semibold">Apps:</dt>
+        <dd class="inline">need no sign-in; the lead of your team issues a key</dd>
+      </div>
+    </dl>
   </main>
 </template>

@@ -1,4 +1,4 @@
-/** Which address shows which page. Everyone but the sign-in needs someone signed in; what they may see the service decides. */
+/** Which address shows which page. Everyone but the sign-in needs attention signed in; what they may see the service decides. */
 import type { QueryClient } from '@tanstack/vue-query'
 import { createRouter, createWebHistory, type Router } from 'vue-router'
 import { client, done, Problem } from '@/api/client'
@@ -77,7 +77,7 @@ const routes = [
   { path: paths.audit, component: () => import('@/features/audit/AuditPage.vue'), meta: { title: 'Audit' } },
   { path: paths.you, component: () => import('@/features/you/YouPage.vue'), meta: { title: 'You' } },
   { path: paths.usage, component: () => import('@/features/usage/UsagePage.vue'), meta: { title: 'Usage' } },
-  { path: '/:path(.*)*', component: () => import('./NotFoundPage.vue'), meta: { title: 'Nothing here' } },
+  { path: '/:path(.*)*', component: () => import('./NotFoundPage.vue'), meta: { title: 'Page not found' } },
 ]
 
 /** Where someone goes after signing in: back to where they wanted to, but never out of the console. */

@@ -24,11 +24,11 @@ export interface StepSeen {
 }
 
 const WOULD_TELL: readonly [string, string][] = [
-  ['settings', 'what can be seen without asking'],
+  ['settings', 'what can be seen without a request'],
   ['name', 'the host’s addresses'],
   ['connection', 'which of them answer'],
-  ['encryption', 'who vouches for the server'],
-  ['http', 'what it says without the key'],
+  ['encryption', "the server's certificate"],
+  ['http', 'its answer without the key'],
   ['path', 'where the API stands, in which dialect'],
   ['key', 'accepted, refused or not needed'],
   ['models', 'which are there'],
@@ -71,11 +71,10 @@ export function stepWords(step: StepSeen, before: StepSeen | undefined): string 
 /** How it went, in a sentence. */
 export function outcome(steps: readonly StepSeen[]): string {
   const failing = steps.find((step) => step.state === 'failing')
-  if (failing) return `It stops at: ${failing.step}.`
+  if (failing) return `Fails at: ${failing.step}.`
   const noted = steps.filter((step) => step.state === 'noted').length
-  if (noted > 0)
-    return noted === 1 ? 'It works; one thing should be known.' : `It works; ${noted} things should be known.`
-  return 'All that was looked at is well.'
+  if (noted > 0) return noted === 1 ? 'It works, with 1 note.' : `It works, with ${noted} notes.`
+  return 'All steps passed.'
 }
 
 /** The host of an address as people type it. */

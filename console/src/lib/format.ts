@@ -64,9 +64,9 @@ export function duration(ms: number): string {
   return `${Math.round(ms / 60_000)} min`
 }
 
-/** A count in the unit that is right for the largest of its kind, so that they have one: exact, or millions. */
+/** A count in the unit of the largest of its kind: exact, or millions. What would be next to nothing in millions is exact. */
 export function counted(count: number, largest = count): string {
-  return largest < 1_000_000 ? grouped(count) : `${grouped((count / 1_000_000).toFixed(2))} M`
+  return largest < 1_000_000 || count < 10_000 ? grouped(count) : `${grouped((count / 1_000_000).toFixed(2))} M`
 }
 
 /** A typical and a slow time, in seconds. */

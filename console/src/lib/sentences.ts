@@ -31,7 +31,7 @@ export function nextTrial(seen: Pick<UpstreamSeen, 'connections' | 'offers'>): n
 export function upstreamSentence(seen: UpstreamSeen, now: number): string {
   const since = seen.since ? ` since ${ago(now - Date.parse(seen.since)).replace(' ago', '')}` : ''
   if (seen.credential !== 'none' && seen.credential !== 'found')
-    return `${seen.name} cannot be asked: ${seen.credential}.`
+    return `${seen.name} cannot be used: ${seen.credential}.`
   const last = seen.last_failure
   const failed = last ? `${last.kind} at ${last.model}: ${last.detail}, ${ago(now - Date.parse(last.at))}` : ''
   if (seen.drained)
@@ -40,16 +40,16 @@ export function upstreamSentence(seen: UpstreamSeen, now: number): string {
   const next = trial === undefined ? '' : ` It is tried again ${trial > now ? `in ${duration(trial - now)}` : 'now'}.`
   if (seen.state === 'failing')
     return `${seen.name} fails${since}: ${failed}.${next} Requests go on to the next offers of their routes.`
-  if (seen.state === 'on trial') return `${seen.name} has rested and is tried, one request at a time.${next}`
+  if (seen.state === 'on trial') return `${seen.name} is on trial: one request at a time.${next}`
   const resting = seen.offers
     .filter((one) => one.health.state === 'failing')
     .map(({ model, health: { last_failure: own } }) =>
       own ? `${model} (${own.kind}: ${own.detail}, ${ago(now - Date.parse(own.at))})` : model,
     )
   if (seen.state === 'degraded' && resting.length > 0)
-    return `${seen.name} is asked, but not for ${resting.join(', ')}.${next}`
+    return `${seen.name} is used, but not for ${resting.join(', ')}.${next}`
   if (seen.state === 'degraded') return `${seen.name} failed at its last attempt: ${failed}.`
-  if (seen.state === 'not asked yet') return `Nothing was asked of ${seen.name} since this instance began.`
+  if (seen.state === 'no traffic yet') return `${seen.name} had no traffic since this instance started.`
   const wait = seen.first_token_ms == null ? '' : `, a first token comes after ${duration(seen.first_token_ms)}`
   return `${seen.name} is well${since}${wait}.${failed ? ` Its last failure was ${failed}.` : ''}`
 }

@@ -23,7 +23,7 @@ const STEP_WORDS: Record<string, [string, string]> = {
 
 /** What the page opens with. */
 export function underWaySentence(requests: readonly UnderWay[], count: number): string {
-  if (count === 0) return 'Nothing is under way at this instance.'
+  if (count === 0) return 'No requests are under way at this instance.'
   const of = STEPS.map((step) => ({ step, count: requests.filter((request) => request.step === step).length }))
   const parts = of
     .filter((one) => one.count > 0)

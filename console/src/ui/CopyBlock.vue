@@ -23,6 +23,6 @@ async function copy() {
     </button>
   </div>
   <p v-if="state === 'refused'" class="text-caution text-small" role="status">
-    The browser does not let pages copy here: select the text and copy it yourself.
+    The browser does not allow copying here: select the text and copy it.
   </p>
 </template>

@@ -4,7 +4,7 @@ import { Dialog, DialogPanel, DialogTitle } from '@headlessui/vue'
 import { onBeforeUnmount } from 'vue'
 import { openDialogs, over as question } from './dialogs'
 
-/** `over`: what is asked over all others, which is none of those that lie below. */
+/** `over`: what is asked over all others, which is not one of those that lie below. */
 const props = defineProps<{ open: boolean; title: string; wide?: boolean; over?: boolean }>()
 const emit = defineEmits<{ close: [] }>()
 const depth = props.over ? Infinity : ++openDialogs.value

@@ -43,12 +43,14 @@ const most = computed(() => Math.max(...props.points.flatMap((point) => [point.v
 const y = computed(() => scaleLinear([0, most.value || 1], [HEIGHT - BOTTOM, TOP]).nice(4))
 const ticks = computed(() => y.value.ticks(4))
 const middle = (id: string) => (x.value(id) ?? 0) + x.value.bandwidth() / 2
+/** From where on there was something before: what was not recorded yet is not drawn at nought. */
+const begins = computed(() => props.points.findIndex((point) => point.before > 0))
 const before = computed(() => {
   const path = line<SeriesPoint>(
     (point) => middle(point.id),
     (point) => y.value(point.before),
   )
-  return path([...props.points]) ?? ''
+  return begins.value < 0 ? '' : (path(props.points.slice(begins.value)) ?? '')
 })
 const last = computed(() => props.points.at(-1))
 </script>

@@ -1,4 +1,4 @@
-/** Dialogues that are open over each other. What has to be asked over all of them is put into the one on top, so that it closes none of
+/** Dialogues that are open over each other. What must be asked over all of them is put into the one on top, so that it closes none of
  * those below. */
 import { ref, shallowRef, type Component } from 'vue'
 

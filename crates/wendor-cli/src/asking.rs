@@ -17,13 +17,13 @@ pub fn is_at_a_terminal() -> bool {
 /// When none comes.
 pub fn line(question: &str) -> Result<String, Failure> {
     if is_at_a_terminal() {
-        eprint!("{question}");
+        output::question(question);
     }
     let mut text = String::new();
     let read = std::io::stdin().lock().read_line(&mut text).map_err(unreadable)?;
     if read == 0 {
         return Err(Failure::NotUnderstood(format!(
-            "standard input has ended: a line was wanted for {:?}",
+            "standard input ended: expected a line for {:?}",
             question.trim_end_matches([' ', ':'])
         )));
     }
@@ -44,8 +44,8 @@ pub fn hidden(question: &str) -> Result<String, Failure> {
 /// When none comes, or the two differ.
 pub fn twice(question: &str) -> Result<String, Failure> {
     let first = hidden(question)?;
-    if is_at_a_terminal() && hidden("The same again: ")? != first {
-        return Err(Failure::NotUnderstood("The two differ; nothing was changed.".to_owned()));
+    if is_at_a_terminal() && hidden("Repeat the password: ")? != first {
+        return Err(Failure::NotUnderstood("The passwords do not match; nothing was changed.".to_owned()));
     }
     Ok(first)
 }

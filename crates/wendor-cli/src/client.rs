@@ -22,7 +22,7 @@ pub struct Management {
 /// # Errors
 /// When the machine gives no TLS.
 pub fn http() -> Result<Client, Failure> {
-    Client::builder().no_proxy().build().map_err(|error| Failure::Own(format!("no HTTP client: {error}")))
+    Client::builder().no_proxy().build().map_err(|error| Failure::Own(format!("cannot create an HTTP client: {error}")))
 }
 
 /// What a connection that failed says.
@@ -99,7 +99,7 @@ impl Management {
         let response = self.send(request).await?;
         let body = response.bytes().await.map_err(|error| unreachable(&self.profile.url, &error))?;
         serde_json::from_slice(&body).map_err(|error| {
-            Failure::Own(format!("the service's answer cannot be read ({error}); is it of another version?"))
+            Failure::Own(format!("cannot read the service's answer ({error}); does it run another version?"))
         })
     }
 

@@ -2,14 +2,17 @@
 
 use std::process::ExitCode;
 
-use wendor_core::words::sentence;
+use serde_json::json;
+use wendor_core::words::{long_words_cut, sentence};
 use wendor_gateway::admin::problem::ProblemDetails;
 use wendor_wire::refusal_code::RefusalCode;
+
+use crate::output::{self, Reader};
 
 /// Why a command failed.
 #[derive(Debug, thiserror::Error)]
 pub enum Failure {
-    /// A fault of Wendor's own, or of this machine.
+    /// Internal error, or of this machine.
     #[error("{0}")]
     Own(String),
     /// The command, or what it was given, was not understood.
@@ -24,7 +27,7 @@ pub enum Failure {
     /// Whoever asks has to sign in again as themselves first.
     #[error("{0}")]
     ConfirmFirst(String),
-    /// No such thing.
+    /// Not found.
     #[error("{0}")]
     NoSuch(String),
     /// Over a quota.
@@ -55,11 +58,32 @@ impl Failure {
         }
     }
 
-    /// Says it on standard error and gives the exit status.
+    /// What went wrong, in a word for programs.
+    fn kind(&self) -> &'static str {
+        match self {
+            Self::Own(_) | Self::OutputClosed => "internal",
+            Self::NotUnderstood(_) => "not-understood",
+            Self::NotAllowed(_) => "not-allowed",
+            Self::CodeNeeded(_) => "code-needed",
+            Self::ConfirmFirst(_) => "confirm-first",
+            Self::NoSuch(_) => "not-found",
+            Self::OverQuota(_) => "over-quota",
+            Self::UpstreamsFailed(_) => "upstreams-failed",
+            Self::Unreachable(_) => "unreachable",
+        }
+    }
+
+    /// Says it on standard error, as JSON for programs, and gives the exit status.
     #[must_use]
-    pub fn report(&self) -> ExitCode {
-        if !matches!(self, Self::OutputClosed) {
-            eprintln!("{}", wendor_core::shown::shown(&self.to_string()));
+    pub fn report(&self, reader: Reader) -> ExitCode {
+        let message = long_words_cut(&self.to_string());
+        match (self, reader) {
+            (Self::OutputClosed, _) => {}
+            (_, Reader::Person) => output::note(&message),
+            (_, Reader::Program) => {
+                let error = json!({ "kind": self.kind(), "message": message, "exit_status": self.exit_status() });
+                output::note(&json!({ "error": error }).to_string());
+            }
         }
         ExitCode::from(self.exit_status())
     }
@@ -74,9 +98,7 @@ impl Failure {
                         .to_owned(),
                 );
             }
-            return Self::Own(format!(
-                "the service answered {status} with something that is no problem of its own; is WENDOR_URL right?"
-            ));
+            return Self::Own(format!("the service answered {status} in an unexpected form; is WENDOR_URL right?"));
         };
         let mut message = sentence(&details.detail);
         for problem in &details.problems {
@@ -124,7 +146,9 @@ impl From<wendor_store::StoreError> for Failure {
             wendor_store::StoreError::Exists { .. } | wendor_store::StoreError::LastOwner(_) => {
                 Self::NotUnderstood(sentence(&error.to_string()))
             }
-            wendor_store::StoreError::Away(_) => Self::Unreachable(sentence(&error.to_string())),
+            wendor_store::StoreError::Away(_)
+            | wendor_store::StoreError::NoDatabase(_)
+            | wendor_store::StoreError::NotLetIn { .. } => Self::Unreachable(sentence(&error.to_string())),
             wendor_store::StoreError::SchemaTooNew { .. }
             | wendor_store::StoreError::MayNotMigrate { .. }
             | wendor_store::StoreError::Migration(_)

@@ -38,8 +38,12 @@ impl Profile {
             }
             Some(_) | None => Kept::default(),
         };
-        let url = variable("WENDOR_URL").or(kept.url).unwrap_or_else(|| DEFAULT_URL.to_owned());
-        Ok(Self { url: url.trim_end_matches('/').to_owned(), token: variable("WENDOR_TOKEN").or(kept.token) })
+        let url = match (variable("WENDOR_URL"), kept.url) {
+            (Some(url), _) => base_url("WENDOR_URL", &url)?,
+            (None, Some(url)) => base_url("the kept address", &url)?,
+            (None, None) => DEFAULT_URL.to_owned(),
+        };
+        Ok(Self { url, token: variable("WENDOR_TOKEN").or(kept.token) })
     }
 
     /// The person's token.
@@ -47,8 +51,7 @@ impl Profile {
     /// # Errors
     /// When there is none.
     pub fn token(&self) -> Result<&str, Failure> {
-        let missing =
-            || Failure::NotAllowed("Nobody is signed in: set WENDOR_TOKEN, or use `wendor sign-in`.".to_owned());
+        let missing = || Failure::NotAllowed("Not signed in: set WENDOR_TOKEN, or use `wendor sign-in`.".to_owned());
         self.token.as_deref().ok_or_else(missing)
     }
 
@@ -78,6 +81,23 @@ impl Profile {
     }
 }
 
+/// The base address of a service as somebody wrote it in `place`, without a slash at its end.
+///
+/// # Errors
+/// When it is none, with what it may have been meant to be.
+pub fn base_url(place: &str, text: &str) -> Result<String, Failure> {
+    let is_http = |url: &reqwest::Url| matches!(url.scheme(), "http" | "https") && url.has_host();
+    if reqwest::Url::parse(text).is_ok_and(|url| is_http(&url)) {
+        return Ok(text.trim_end_matches('/').to_owned());
+    }
+    let meant = format!("http://{text}");
+    let hint = match reqwest::Url::parse(&meant) {
+        Ok(url) if is_http(&url) && !text.contains("://") => meant,
+        Ok(_) | Err(_) => DEFAULT_URL.to_owned(),
+    };
+    Err(Failure::NotUnderstood(format!("{place} is `{text}`, which is not an address: write {hint}")))
+}
+
 fn variable(name: &str) -> Option<String> {
     std::env::var(name).ok().filter(|value| !value.is_empty())
 }
@@ -99,4 +119,25 @@ fn write_private(path: &std::path::Path, text: &str) -> std::io::Result<()> {
         std::fs::remove_file(path)?;
     }
     std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?.write_all(text.as_bytes())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::whole("http://127.0.0.1:7420", Ok("http://127.0.0.1:7420"))]
+    #[case::slash_at_the_end("https://models.example/", Ok("https://models.example"))]
+    #[case::no_scheme("localhost:7420", Err("write http://localhost:7420"))]
+    #[case::host_alone("models.example", Err("write http://models.example"))]
+    #[case::another_scheme("ftp://models.example", Err("write http://127.0.0.1:7420"))]
+    #[case::nonsense("::", Err("write http://127.0.0.1:7420"))]
+    fn an_address_has_a_scheme(#[case] text: &str, #[case] expected: Result<&str, &str>) {
+        match (base_url("WENDOR_URL", text), expected) {
+            (Ok(url), Ok(expected)) => assert_eq!(url, expected),
+            (Err(failure), Err(words)) => assert!(failure.to_string().contains(words), "{failure}"),
+            (url, _) => panic!("{url:?}"),
+        }
+    }
 }

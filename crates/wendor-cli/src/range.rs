@@ -30,7 +30,7 @@ pub fn read(args: &RangeArgs, now: DateTime<Utc>) -> Result<Option<Range>, Failu
             if from < to {
                 Ok(Some(Range { from, to }))
             } else {
-                Err(Failure::NotUnderstood(format!("--to {to} does not lie after --from {from}")))
+                Err(Failure::NotUnderstood(format!("--to {to} is not after --from {from}")))
             }
         }
     }
@@ -38,7 +38,7 @@ pub fn read(args: &RangeArgs, now: DateTime<Utc>) -> Result<Option<Range>, Failu
 
 /// `7d` is the last seven days with today, whole ones; `24h` is up to now.
 fn last_of(text: &str, now: DateTime<Utc>) -> Result<Range, Failure> {
-    let bad = || Failure::NotUnderstood(format!("--last {text} is no time: write `24h` or `7d`"));
+    let bad = || Failure::NotUnderstood(format!("invalid --last `{text}`: write `24h` or `7d`"));
     let unit_at = text.char_indices().next_back().map_or(0, |(place, _)| place);
     let (number, unit) = text.split_at(unit_at);
     let number: u32 = number.parse().ok().filter(|number| (1..=3_660).contains(number)).ok_or_else(bad)?;
@@ -64,7 +64,7 @@ fn start_of(day: NaiveDate) -> DateTime<Utc> {
 pub fn instant(text: &str) -> Result<DateTime<Utc>, Failure> {
     let bad = || {
         Failure::NotUnderstood(format!(
-            "{text} is neither a day such as 2026-11-01 nor an instant such as 2026-11-01T08:00:00Z"
+            "invalid time `{text}`: write a day such as 2026-11-01 or an instant such as 2026-11-01T08:00:00Z"
         ))
     };
     if let Ok(day) = text.parse::<NaiveDate>() {
@@ -76,12 +76,12 @@ pub fn instant(text: &str) -> Result<DateTime<Utc>, Failure> {
 /// A day, an instant, or a time from `now` such as `90d`.
 ///
 /// # Errors
-/// When it is none of these.
+/// When it is not one of these.
 pub fn expiry(text: &str, now: DateTime<Utc>) -> Result<DateTime<Utc>, Failure> {
     match humantime::parse_duration(text).ok().and_then(|time| TimeDelta::from_std(time).ok()) {
         Some(time) => Ok(now + time),
         None => instant(text)
-            .map_err(|_| Failure::NotUnderstood(format!("{text} is no expiry: write `90d`, a day or an instant"))),
+            .map_err(|_| Failure::NotUnderstood(format!("invalid expiry `{text}`: write `90d`, a day or an instant"))),
     }
 }
 
@@ -128,6 +128,6 @@ mod tests {
     #[test]
     fn a_range_that_runs_backwards_is_told() {
         let failure = read(&args(None, Some("2026-11-02"), Some("2026-11-01")), Utc::now()).unwrap_err();
-        assert!(failure.to_string().contains("does not lie after"), "{failure}");
+        assert!(failure.to_string().contains("is not after"), "{failure}");
     }
 }

@@ -22,7 +22,7 @@ impl Ranges {
             let whole = || text.parse::<IpAddr>().map(IpNet::from);
             text.parse()
                 .or_else(|_| whole())
-                .map_err(|_| format!("`{text}` is no range of addresses, such as 10.20.0.0/16"))
+                .map_err(|_| format!("`{text}` is not a range of addresses, such as 10.20.0.0/16"))
         };
         let words = text.split(',').filter(|word| !word.trim().is_empty());
         Ok(Self(words.map(range).collect::<Result<_, _>>()?))

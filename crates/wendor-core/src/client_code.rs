@@ -57,7 +57,7 @@ pub fn code(language: Language, way: Way, base: &str, route: &str) -> String {
     template.replace("@BASE@", base.trim_end_matches('/')).replace("@ROUTE@", route)
 }
 
-/// A file of environment variables for an app: address, route, and the variable that its key has to be put into.
+/// A file of environment variables for an app: address, route, and the variable that its key must be put into.
 #[must_use]
 pub fn env_file(base: &str, route: &str) -> String {
     let base = base.trim_end_matches('/');

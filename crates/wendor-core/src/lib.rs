@@ -12,7 +12,7 @@
 //! - [`quota`]: windows, reservations, settlement
 //! - [`metering`]: tokens, rates, money, latency sketches, ledger entries, roll-ups
 //! - [`client_code`]: ready code that asks a route
-//! - [`watch`]: what needs someone, and what was to be expected
+//! - [`watch`]: what needs attention, and what was to be expected
 //! - [`words`]: counts, sizes, lengths of time and lists as people read them
 
 pub mod audit;

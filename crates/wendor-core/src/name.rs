@@ -95,7 +95,7 @@ impl OfferName {
     /// without control characters and those that turn the order of reading.
     ///
     /// # Errors
-    /// [`BadName::NotAnOffer`] when the model is none of this.
+    /// [`BadName::NotAnOffer`] when the model is not one of this.
     pub fn new(upstream: Name, model: &str) -> Result<Self, BadName> {
         if model.is_empty()
             || model.len() > MAX_MODEL_LENGTH

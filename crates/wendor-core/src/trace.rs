@@ -15,7 +15,7 @@ pub struct Trace {
 }
 
 impl Trace {
-    /// Reads `traceparent`; `None` for what is none of a known version.
+    /// Reads `traceparent`; `None` for what is not one of a known version.
     ///
     /// ```
     /// use wendor_core::trace::Trace;

@@ -16,14 +16,32 @@ pub fn grouped(count: u64) -> String {
     std::iter::once(head.to_owned()).chain(groups).collect()
 }
 
-/// A count in the unit that is right for the largest of its kind, so that a column has one: exact, or millions.
+/// A count in the unit of the largest of its kind: exact, or millions. What would be next to nothing in millions is exact.
 #[must_use]
 pub fn counted(count: u64, largest: u64) -> String {
-    if largest < 1_000_000 {
+    if largest < 1_000_000 || count < 10_000 {
         return grouped(count);
     }
     let hundredths = count.saturating_add(5_000) / 10_000;
     format!("{}.{:02} M", grouped(hundredths / 100), hundredths % 100)
+}
+
+/// Letters of a word from which on it is cut.
+const LONG_WORD: usize = 200;
+
+/// A message in which what somebody typed, however long, is shown by its beginning and its end.
+#[must_use]
+pub fn long_words_cut(text: &str) -> String {
+    let cut = |word: &str| {
+        let length = word.chars().count();
+        if length <= LONG_WORD {
+            return word.to_owned();
+        }
+        let beginning: String = word.chars().take(60).collect();
+        let end: String = word.chars().skip(length - 12).collect();
+        format!("{beginning}…{end}")
+    };
+    text.split_inclusive(char::is_whitespace).map(cut).collect()
 }
 
 /// How often.
@@ -201,6 +219,7 @@ pub fn sentence(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
     use serde_json::Value;
 
     /// The cases that the console has to keep too.
@@ -248,5 +267,12 @@ mod tests {
             }
         }
         assert!(seen > 60, "{seen}");
+    }
+
+    #[rstest]
+    #[case::short("there is no key `3f9k2mq7`", "there is no key `3f9k2mq7`")]
+    #[case::long(&format!("no `{}`; write\nless", "a".repeat(300)), &format!("no `{}…{}`; write\nless", "a".repeat(59), "a".repeat(9)))]
+    fn what_is_long_is_cut(#[case] text: &str, #[case] expected: &str) {
+        assert_eq!(long_words_cut(text), expected);
     }
 }

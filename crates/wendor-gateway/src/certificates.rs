@@ -117,7 +117,7 @@ fn certified(files: &CertificateFiles, read: &Contents) -> Result<CertifiedKey, 
     let bad = |path: &std::path::Path, why: String| BadCertificate { file: path.display().to_string(), why };
     let chain: Vec<CertificateDer<'static>> = CertificateDer::pem_slice_iter(&read.certificate)
         .collect::<Result<_, _>>()
-        .map_err(|error| bad(&files.certificate, format!("is no PEM file: {error}")))?;
+        .map_err(|error| bad(&files.certificate, format!("is not a PEM file: {error}")))?;
     if chain.is_empty() {
         return Err(bad(&files.certificate, "holds no certificate".to_owned()));
     }

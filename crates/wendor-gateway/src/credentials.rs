@@ -71,7 +71,7 @@ impl Keyring {
         let text = text.map_err(|why| format!("its secret is missing: {place} {why}"))?;
         match text.expose().trim() {
             secret if secret.len() < SHORTEST_SECRET => {
-                Err(format!("its secret is too short: {place} has to hold {SHORTEST_SECRET} characters or more"))
+                Err(format!("its secret is too short: {place} must hold {SHORTEST_SECRET} characters or more"))
             }
             secret => Ok(Secret::new(secret)),
         }
@@ -87,7 +87,7 @@ impl Keyring {
         read.map(Some).map_err(|why| format!("the client certificate in the file {path} {why}"))
     }
 
-    /// The text of a file of the folder. Where it leads counts: a link out of the folder is none of it.
+    /// The text of a file of the folder. Where it leads counts: a link out of the folder is not one of it.
     fn file(&self, path: &str) -> Result<Secret, String> {
         let folder =
             self.folder.as_ref().ok_or("is not read: the service has no folder of credentials (`credentials`)")?;
@@ -108,6 +108,8 @@ struct Opened {
     upstream: String,
     host: Option<String>,
     text: Result<Secret, String>,
+    /// Whether no secret of the service opens it.
+    is_locked: bool,
 }
 
 /// Credentials as they were found for one state of the catalogue.
@@ -190,6 +192,17 @@ impl<'k> Kept<'k> {
         }
     }
 
+    /// Upstreams whose kept credential no secret of the service opens: they were kept under another one.
+    #[must_use]
+    pub fn locked(&self, catalogue: &Catalogue) -> Vec<Name> {
+        let is_locked = |upstream: &Upstream| match &upstream.credential {
+            Some(CredentialSource::Kept(id)) => self.opened.get(id).is_some_and(|opened| opened.is_locked),
+            Some(CredentialSource::Env(_) | CredentialSource::File(_)) | None => false,
+        };
+        let upstreams = catalogue.upstreams.iter().filter(|(_, upstream)| is_locked(upstream));
+        upstreams.map(|(name, _)| name.clone()).collect()
+    }
+
     /// The credential that the present one has taken the place of, and until when it may be used, while it may.
     #[must_use]
     pub fn previous(&self, name: &Name, upstream: &Upstream, now: DateTime<Utc>) -> Option<(Secret, DateTime<Utc>)> {
@@ -211,7 +224,8 @@ fn opened(row: &KeptCredential, vault: &Vault) -> Opened {
             vault.open(bound, sealed).map_err(|error| error.to_string())
         }
     };
-    Opened { upstream: row.upstream.clone(), host: row.host.clone(), text }
+    let is_locked = row.host.is_some() && row.sealed.is_some() && text.is_err();
+    Opened { upstream: row.upstream.clone(), host: row.host.clone(), text, is_locked }
 }
 
 impl Opened {
@@ -221,7 +235,7 @@ impl Opened {
         let is_for = name.is_none_or(|name| name.as_str() == self.upstream);
         match &self.text {
             Ok(_) if !is_for || !bound.eq_ignore_ascii_case(host) => {
-                Err(format!("is for {} at {bound} and goes nowhere else: set the one for {host}", self.upstream))
+                Err(format!("is for {} at {bound} and is not sent elsewhere: set the one for {host}", self.upstream))
             }
             text => text.clone(),
         }
@@ -360,7 +374,7 @@ mod tests {
         assert!(told(Some(folder.path()), file(&absolute)).contains("outside of the folder"));
         assert!(told(Some(folder.path()), file("link")).contains("outside of the folder"));
         assert!(told(None, file(&absolute)).contains("has no folder of credentials"));
-        assert!(told(None, CredentialSource::Env("PATH".into())).contains("`PATH` is no variable of a credential"));
+        assert!(told(None, CredentialSource::Env("PATH".into())).contains("`PATH` is not a variable for a credential"));
         let variable = "WENDOR_UPSTREAM_NO_SUCH";
         assert!(told(None, CredentialSource::Env(variable.into())).contains("WENDOR_UPSTREAM_NO_SUCH is not set"));
         assert!(told(None, CredentialSource::Kept("crd-1".into())).contains("is not kept here"));
@@ -373,8 +387,12 @@ mod tests {
     #[case::another_host(Some("quarry"), "gulls.example", false)]
     #[case::a_draft_elsewhere(None, "gulls.example", false)]
     fn a_kept_one_goes_where_it_was_given_for(#[case] name: Option<&str>, #[case] host: &str, #[case] goes: bool) {
-        let opened =
-            Opened { upstream: "quarry".into(), host: Some("quarry.example".into()), text: Ok(Secret::new("s3cret")) };
+        let opened = Opened {
+            upstream: "quarry".into(),
+            host: Some("quarry.example".into()),
+            text: Ok(Secret::new("s3cret")),
+            is_locked: false,
+        };
         let name = name.map(|name| Name::parse(name).unwrap());
         match opened.of(name.as_ref(), host) {
             Ok(_) => assert!(goes),

@@ -47,9 +47,9 @@ impl Hosts {
         for (number, line) in text.lines().enumerate() {
             let mut words = line.split('#').next().unwrap_or_default().split_whitespace();
             let Some(address) = words.next() else { continue };
-            let address: IpAddr = address
-                .parse()
-                .map_err(|_| BadHosts(format!("{} line {}: `{address}` is no address", path.display(), number + 1)))?;
+            let address: IpAddr = address.parse().map_err(|_| {
+                BadHosts(format!("{} line {}: `{address}` is not an address", path.display(), number + 1))
+            })?;
             words.for_each(|name| names.entry(name.to_ascii_lowercase()).or_default().push(address));
         }
         Ok(Self { names: Arc::new(names), reach })
@@ -123,7 +123,7 @@ impl tower_service::Service<Name> for Hosts {
             }
             let found: Vec<SocketAddr> = led.to.into_iter().map(|address| SocketAddr::new(address, 0)).collect();
             if found.is_empty() {
-                Err(std::io::Error::new(std::io::ErrorKind::NotFound, "the name leads to no address"))
+                Err(std::io::Error::new(std::io::ErrorKind::NotFound, "the name does not resolve"))
             } else {
                 Ok(found.into_iter())
             }

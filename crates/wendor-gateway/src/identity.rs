@@ -28,7 +28,7 @@ impl Identity {
     pub fn read(text: &str) -> Result<Self, String> {
         let chain: Vec<_> = CertificateDer::pem_slice_iter(text.as_bytes())
             .collect::<Result<_, _>>()
-            .map_err(|error| format!("is no PEM file: {error}"))?;
+            .map_err(|error| format!("is not a PEM file: {error}"))?;
         let own = chain.first().ok_or("holds no certificate")?;
         let fingerprint = fingerprint(own);
         let key = PrivateKeyDer::from_pem_slice(text.as_bytes()).map_err(|_| "holds no private key".to_owned())?;

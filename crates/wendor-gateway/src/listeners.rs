@@ -31,7 +31,7 @@ const BLOCKED_WRITE: Duration = Duration::from_secs(45);
 /// while a request is on its way costs the app an error.
 const IDLE_APP: Duration = Duration::from_secs(75);
 
-/// How long what is under way at the end of the grace has to be told so.
+/// How long what is under way at the end of the grace must be told so.
 const TOLD: Duration = Duration::from_secs(3);
 
 /// Threads for people, where they have a listener of their own.

@@ -43,6 +43,8 @@ pub struct Snapshot {
     ways: HashMap<Name, Way>,
     /// What must not leave in a body.
     pub guarded: Guarded,
+    /// Upstreams whose kept credential no secret of the service opens.
+    pub locked: Vec<Name>,
     /// In the order of each team's quotas.
     quota_ids: HashMap<Name, Vec<QuotaId>>,
 }
@@ -85,7 +87,9 @@ impl Snapshot {
         let ways: HashMap<Name, Way> = catalogue.upstreams.iter().map(way).collect();
         let guarded = guarded(&ways);
         let quota_ids = quota_ids(&catalogue);
-        Ok(Self { change, keys_change: change, revision, made_at, catalogue, keys, rates, ways, guarded, quota_ids })
+        let locked = kept.locked(&catalogue);
+        let keys_change = change;
+        Ok(Self { change, keys_change, revision, made_at, catalogue, keys, rates, ways, locked, guarded, quota_ids })
     }
 
     /// The same with the keys as they are at `change`: whatever becomes of the rest, a revoked key opens nothing.

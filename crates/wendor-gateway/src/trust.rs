@@ -46,7 +46,7 @@ impl Trust {
             let text = std::fs::read(path).map_err(|error| bad(format!("cannot be read: {error}")))?;
             let certificates: Vec<_> = CertificateDer::pem_slice_iter(&text)
                 .collect::<Result<_, _>>()
-                .map_err(|error| bad(format!("is no PEM file: {error}")))?;
+                .map_err(|error| bad(format!("is not a PEM file: {error}")))?;
             let (added, _ignored) = roots.add_parsable_certificates(certificates);
             if added == 0 {
                 return Err(bad("holds no certificate".to_owned()));

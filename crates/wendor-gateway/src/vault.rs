@@ -102,7 +102,7 @@ impl Vault {
         self.current.as_ref().map(|key| key.mark.as_str())
     }
 
-    /// Encrypts `text` under the secret in force. `nonce` has to be drawn for it alone.
+    /// Encrypts `text` under the secret in force. `nonce` must be drawn for it alone.
     ///
     /// # Errors
     /// [`VaultError::NoSecret`].

@@ -4,6 +4,8 @@ use std::time::Duration;
 
 use actix_web::{HttpResponse, Resource, Route, guard, web};
 use serde::Serialize;
+use wendor_core::name::Name;
+use wendor_core::words::listed;
 
 use crate::app::App;
 
@@ -39,7 +41,8 @@ pub async fn livez() -> HttpResponse {
 
 /// `GET /readyz` for whoever need not know more: whether requests can be served.
 pub async fn ready(app: web::Data<App>) -> HttpResponse {
-    if app.spool.is_writable() && !app.stopping.is_announced() && !app.is_out_of_date(app.clock.now()) {
+    let is_opened = app.now_serving().locked.is_empty();
+    if app.spool.is_writable() && is_opened && !app.stopping.is_announced() && !app.is_out_of_date(app.clock.now()) {
         HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n")
     } else {
         HttpResponse::ServiceUnavailable().content_type("text/plain; charset=utf-8").body("not ready\n")
@@ -53,7 +56,7 @@ pub async fn readyz(app: web::Data<App>) -> HttpResponse {
     let mut ready = true;
     if !app.spool.is_writable() {
         ready = false;
-        not_ready.push("spool: the disk takes nothing or is nearly full, requests are refused".to_owned());
+        not_ready.push("spool: the disk is nearly full or not writable, requests are refused".to_owned());
     }
     if app.stopping.is_announced() {
         ready = false;
@@ -66,6 +69,15 @@ pub async fn readyz(app: web::Data<App>) -> HttpResponse {
             "state: it could not be compared with the database for too long (serve_stale), requests are refused"
                 .to_owned(),
         );
+    }
+    if !snapshot.locked.is_empty() {
+        ready = false;
+        let upstreams: Vec<&str> = snapshot.locked.iter().map(Name::as_str).collect();
+        let upstreams = listed(&upstreams);
+        not_ready.push(format!(
+            "secret: the credentials of {upstreams} were kept under another WENDOR_SECRET; start the service with that one as \
+             WENDOR_SECRET_BEFORE, or set them again (`wendor upstream credential NAME`)"
+        ));
     }
     if snapshot.revision == 0 {
         not_ready.push("catalogue: there is no revision yet; apply one with `wendor catalogue apply`".to_owned());

@@ -127,8 +127,10 @@ async fn dispatch(command: Command) -> anyhow::Result<()> {
                 return Err(anyhow!("{text}"));
             }
             let reports: Vec<StandInReport> = serde_json::from_str(&text)?;
-            let shown =
-                reports.iter().map(|report| Ok(format!("{}: {}", report.name, serde_json::to_string(&report.fault)?)));
+            let shown = reports
+                .iter()
+                .filter(|report| report.name == name)
+                .map(|report| Ok(format!("{}: {}", report.name, serde_json::to_string(&report.fault)?)));
             print(&shown.collect::<Result<Vec<_>, serde_json::Error>>()?.join("\n"))
         }
         Command::Tally { control } => print(&client()?.get(format!("http://{control}/")).send().await?.text().await?),
@@ -141,7 +143,7 @@ async fn dispatch(command: Command) -> anyhow::Result<()> {
             let keys = keys.iter().map(|pair| pair.split_once('=').map(|(team, id)| (team.to_owned(), id.to_owned())));
             let keys = keys
                 .collect::<Option<BTreeMap<_, _>>>()
-                .ok_or_else(|| anyhow!("--keys has to look like timetables=3f9k2mq7"))?;
+                .ok_or_else(|| anyhow!("--keys must look like timetables=3f9k2mq7"))?;
             let past = Past { file: &file, asks: &traffic.ask, keys: &keys, days, seed, until: Utc::now() };
             let entries = history::make(&past)?;
             let path =

@@ -34,7 +34,7 @@ pub struct StandInReport {
 /// Serves the control call until the future is dropped.
 ///
 /// # Errors
-/// When the address cannot be listened on.
+/// When the address cannot listen on.
 pub async fn serve(address: SocketAddr, standins: Vec<StandIn>) -> std::io::Result<()> {
     let listener = TcpListener::bind(address).await?;
     let standins = Arc::new(standins);
@@ -63,7 +63,7 @@ async fn answer(
                 standin.set_fault(fault).await?;
                 (StatusCode::OK, serde_json::to_string(&reports(&standins))?)
             }
-            (None, _) => (StatusCode::NOT_FOUND, format!("no stand-in is called {name}")),
+            (None, _) => (StatusCode::NOT_FOUND, format!("unknown stand-in {name}")),
             (Some(_), None) => (StatusCode::BAD_REQUEST, format!("{fault} is not a fault")),
         },
         _ => (StatusCode::NOT_FOUND, "GET / or POST /NAME/FAULT".to_owned()),
@@ -104,7 +104,7 @@ mod tests {
     #[rstest]
     #[case::fault("quayside-a/stall-midway", 200, "stall-midway")]
     #[case::status("quayside-a/429:7", 200, "429")]
-    #[case::no_such_standin("quayside-z/none", 404, "no stand-in is called quayside-z")]
+    #[case::no_such_standin("quayside-z/none", 404, "unknown stand-in quayside-z")]
     #[case::no_such_fault("quayside-a/explode", 400, "explode is not a fault")]
     #[tokio::test]
     async fn a_fault_is_set_by_a_small_call(#[case] path: &str, #[case] status: u16, #[case] told: &str) {

@@ -63,7 +63,7 @@ pub(crate) fn completed(profile: &Profile, passed: Passed, body: &Value) -> (Val
             "usage": { "input_tokens": input, "output_tokens": output, "total_tokens": input + output },
         }),
         Passed::Completions | Passed::Transcriptions => json!({
-            "id": "cmpl-1", "object": "text_completion", "created": 1_790_000_000, "model": body["model"],
+            "id": "text-1", "object": "text_completion", "created": 1_790_000_000, "model": body["model"],
             "choices": [{ "text": text, "index": 0, "logprobs": null, "finish_reason": "stop" }],
             "usage": { "prompt_tokens": input, "completion_tokens": output, "total_tokens": input + output },
         }),

@@ -44,7 +44,7 @@ impl StandIn {
     /// Starts one.
     ///
     /// # Errors
-    /// When its address cannot be listened on.
+    /// When its address cannot listen on.
     pub async fn start(profile: Profile) -> std::io::Result<Self> {
         Self::start_with(profile, None).await
     }
@@ -52,7 +52,7 @@ impl StandIn {
     /// Starts one that speaks TLS.
     ///
     /// # Errors
-    /// When its address cannot be listened on.
+    /// When its address cannot listen on.
     pub async fn start_encrypted(profile: Profile, tls: rustls::ServerConfig) -> std::io::Result<Self> {
         Self::start_with(profile, Some(TlsAcceptor::from(Arc::new(tls)))).await
     }

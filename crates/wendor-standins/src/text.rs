@@ -7,12 +7,12 @@ use rand::seq::IndexedRandom;
 use rand::{RngExt, SeedableRng};
 
 const PLACES: [&str; 8] = [
-    "Fairhaven",
+    "Farhythe",
     "Stack Isle",
-    "Port Ellan",
+    "Port Arrel",
     "Great Skerry",
     "Lantern Bay",
-    "Sandholm",
+    "Sandhythe",
     "the North Quay",
     "Gull Sound",
 ];
@@ -22,7 +22,7 @@ const SENTENCES: [&str; 16] = [
     "On Sundays the crossing to {b} takes {n} minutes longer because of the tide.",
     "Vehicle deck two has room for {n} more cars on the {t} sailing.",
     "A grey suitcase was handed in at {a} at {t} and waits at the counter.",
-    "Bookings for lorries over {n} metres have to be made the day before.",
+    "Bookings for lorries over {n} metres must be made the day before.",
     "The tide window at {b} opens at {t} and closes two hours later.",
     "Please be at the pier in {a} at least {n} minutes before departure.",
     "Deck plan B shows {n} wheelchair places beside the forward lift.",
@@ -54,7 +54,7 @@ pub fn pieces(seed: u64, tokens: usize) -> Vec<String> {
 #[must_use]
 pub fn place(seed: u64) -> &'static str {
     let places = u64::try_from(PLACES.len()).unwrap_or(1);
-    PLACES.get(usize::try_from(seed % places).unwrap_or(0)).copied().unwrap_or("Fairhaven")
+    PLACES.get(usize::try_from(seed % places).unwrap_or(0)).copied().unwrap_or("Farhythe")
 }
 
 fn sentence(random: &mut SmallRng) -> String {
@@ -71,8 +71,8 @@ pub const QUESTIONS: [&str; 8] = [
     "When does the last boat to Stack Isle leave on Sundays?",
     "Which sailings take lorries of sixteen metres?",
     "Summarise this cargo manifest and name what is missing.",
-    "A passenger lost a green rucksack between Fairhaven and Port Ellan. Draft an answer.",
-    "How wide is the tide window at Sandholm tomorrow morning?",
+    "A passenger lost a green rucksack between Farhythe and Port Arrel. Draft an answer.",
+    "How wide is the tide window at Sandhythe tomorrow morning?",
     "Where on deck plan B are the wheelchair places?",
     "Rewrite the delay notice for the 21:40 sailing in a friendly tone.",
     "List the bookings on vehicle deck two that overlap.",

@@ -68,7 +68,7 @@ impl TryFrom<EntryRow> for Entry {
     }
 }
 
-/// Ends a change: what was done goes into the audit, instances are told where they have to be, and all of it is kept or none.
+/// Ends a change: what was done goes into the audit, instances are told where they must be, and all of it is kept or none.
 pub(crate) async fn commit(
     mut transaction: Transaction<'_, Postgres>,
     tell: Tell,
@@ -115,7 +115,7 @@ async fn read_head(executor: impl sqlx::PgExecutor<'_>) -> Result<Head, StoreErr
 }
 
 impl Store {
-    /// Writes what changed nothing but has to be known: a refusal, a look, an export.
+    /// Writes what changed nothing but must be known: a refusal, a look, an export.
     ///
     /// # Errors
     /// When the database is away.

@@ -1,4 +1,4 @@
-//! One-time codes of people's authenticator apps, recovery codes, and who has to have them.
+//! One-time codes of people's authenticator apps, recovery codes, and who must have them.
 
 use chrono::{DateTime, Utc};
 use serde_json::json;

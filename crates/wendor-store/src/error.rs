@@ -1,11 +1,24 @@
 //! What can go wrong with the records: the database is away, holds something that cannot be read, or a rule was broken.
 
+use sqlx::postgres::PgConnectOptions;
+
 /// An error of the store.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     /// The database cannot be reached, or broke off.
-    #[error("the database cannot be reached: {0}")]
+    #[error("the database is unreachable: {}", plainly(.0))]
     Away(#[source] sqlx::Error),
+    /// The server is there and has no database of that name.
+    #[error("the server has no database `{0}`: create it (`createdb {0}`), or correct WENDOR_DATABASE_URL")]
+    NoDatabase(String),
+    /// The server is there and does not let this role in.
+    #[error("the server does not let role `{role}` in ({why}): correct role and password in WENDOR_DATABASE_URL")]
+    NotLetIn {
+        /// The role.
+        role: String,
+        /// What the server says.
+        why: String,
+    },
     /// The schema is newer than this binary.
     #[error(
         "the database has schema {found}, this binary knows {known}: it was migrated by a newer Wendor; run that version or a later one"
@@ -16,7 +29,7 @@ pub enum StoreError {
         /// Newest version that this binary knows.
         known: i64,
     },
-    /// The role of these connections may not change the schema, and it has to be changed.
+    /// The role of these connections may not change the schema, and it must be changed.
     #[error(
         "the database has schema {found}, this binary needs {known}, and the role of database_url may not change it: set WENDOR_MIGRATE_URL \
          to one that may"
@@ -54,13 +67,11 @@ pub enum StoreError {
         /// Its name.
         name: String,
     },
-    /// Nobody would be left who may do everything.
+    /// No owner would be left.
     #[error("{0} is the only owner: make somebody else one first")]
     LastOwner(String),
     /// Someone else made a revision in between.
-    #[error(
-        "revision {found} is in force by now, the change was made against {expected}: look at the difference again"
-    )]
+    #[error("revision {found} is in force, the change was made against {expected}: look at the difference again")]
     Overtaken {
         /// Against which it was made.
         expected: i64,
@@ -68,11 +79,43 @@ pub enum StoreError {
         found: i64,
     },
     /// The database refused a statement: a fault of Wendor's own.
-    #[error("the database refused a statement: {0}")]
+    #[error("the database refused a statement: {}", plainly(.0))]
     Refused(#[source] sqlx::Error),
 }
 
+/// What the database or the system says, without places in their code.
+fn plainly(error: &sqlx::Error) -> String {
+    if let sqlx::Error::Database(error) = error {
+        return error.message().to_owned();
+    }
+    if let sqlx::Error::Io(error) = error {
+        return error.to_string();
+    }
+    if matches!(error, sqlx::Error::PoolTimedOut) {
+        return "it does not answer in time".to_owned();
+    }
+    error.to_string()
+}
+
 impl StoreError {
+    /// Of a connection that did not come about with these options: a database or a role that is not there is named.
+    pub(crate) fn of_connecting(error: sqlx::Error, options: &PgConnectOptions) -> Self {
+        if let sqlx::Error::Io(broken) = &error {
+            let place = format!("{}:{}", options.get_host(), options.get_port());
+            let says = format!("{broken} at {place}; start PostgreSQL there, or correct WENDOR_DATABASE_URL");
+            return Self::Away(sqlx::Error::Io(std::io::Error::new(broken.kind(), says)));
+        }
+        let code = error.as_database_error().and_then(|error| error.code()).map(|code| code.into_owned());
+        // PostgreSQL manual, appendix A: 3D000 no such database, class 28 not let in.
+        match code.as_deref() {
+            Some("3D000") => Self::NoDatabase(options.get_database().unwrap_or(options.get_username()).to_owned()),
+            Some(code) if code.starts_with("28") => {
+                Self::NotLetIn { role: options.get_username().to_owned(), why: plainly(&error) }
+            }
+            Some(_) | None => error.into(),
+        }
+    }
+
     /// Whether trying again later may help.
     #[must_use]
     pub fn is_away(&self) -> bool {

@@ -7,7 +7,7 @@
 //! - [`revisions`]: the configuration's revisions, teams and rates
 //! - [`audit`]: what was done, written with what it tells of
 //! - [`keys`]: keys of apps
-//! - [`codes`]: codes of authenticator apps, and who has to have them
+//! - [`codes`]: codes of authenticator apps, and who must have them
 //! - [`credentials`]: upstreams' credentials, encrypted
 //! - [`inventory`]: what upstreams serve, what changed, what is proven
 //! - [`people`], [`tokens`]: people and what they present

@@ -43,7 +43,7 @@ pub struct Bearer {
     pub confirmed_at: Option<DateTime<Utc>>,
     /// Whether nobody can be asked to, since programs use it.
     pub is_unasked: bool,
-    /// Whether their role has to have codes, and they have none.
+    /// Whether their role must have codes, and they have none.
     pub lacks_codes: bool,
 }
 

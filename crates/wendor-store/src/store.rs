@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use sqlx::migrate::{MigrateError, Migrator};
 use sqlx::postgres::{PgConnectOptions, PgPool, PgPoolOptions, PgSslMode};
+use sqlx::{ConnectOptions, Connection};
 
 use crate::StoreError;
 use crate::partitions::KnownMonths;
@@ -90,11 +91,24 @@ impl Store {
         MIGRATOR.iter().map(|migration| migration.version).max().unwrap_or(0)
     }
 
+    /// Connects once, beside the pool, which tells of nothing but its own patience: what keeps us out is named.
+    ///
+    /// # Errors
+    /// When the database is away, is not there, or does not let us in.
+    pub async fn reach(&self) -> Result<(), StoreError> {
+        let options = self.pool.connect_options();
+        let connecting = tokio::time::timeout(ACQUIRE_TIMEOUT, options.connect());
+        let connection = connecting.await.map_err(|_elapsed| StoreError::Away(sqlx::Error::PoolTimedOut))?;
+        let connection = connection.map_err(|error| StoreError::of_connecting(error, &options))?;
+        Ok(connection.close().await?)
+    }
+
     /// Which schema the database has and which one this binary knows.
     ///
     /// # Errors
-    /// When the database is away.
+    /// As [`Store::reach`].
     pub async fn schema(&self) -> Result<SchemaState, StoreError> {
+        self.reach().await?;
         let known = Self::known_schema();
         let table: Option<String> =
             sqlx::query_scalar("select to_regclass('_sqlx_migrations')::text").fetch_one(&self.pool).await?;

@@ -83,9 +83,9 @@ words! {
     /// A setting of apps that costs or evicts beyond one request.
     Control {
         /// How long a local server keeps a model loaded.
-        KeepAlive => "keep-alive",
+        StayLoaded => "stay-loaded",
         /// The context window that a local server loads a model with.
-        NumCtx => "num-ctx",
+        LoadedWindow => "loaded-window",
         /// Other options by which a local server loads a model.
         LoadOptions => "load-options",
         /// How fast and dear a service is to answer.
@@ -109,16 +109,16 @@ words! {
     }
 }
 
-/// What an offer does with each control. What is not set has its safe default.
+/// What an offer does with each control. What is not set has its safe default. Earlier revisions may hold two of them by another name.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]
 pub struct Controls {
-    /// For [`Control::KeepAlive`].
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub keep_alive: Option<ControlPolicy>,
-    /// For [`Control::NumCtx`].
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub num_ctx: Option<ControlPolicy>,
+    /// For [`Control::StayLoaded`].
+    #[serde(default, alias = "keep-alive", skip_serializing_if = "Option::is_none")]
+    pub stay_loaded: Option<ControlPolicy>,
+    /// For [`Control::LoadedWindow`].
+    #[serde(default, alias = "num-ctx", skip_serializing_if = "Option::is_none")]
+    pub loaded_window: Option<ControlPolicy>,
     /// For [`Control::LoadOptions`].
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub load_options: Option<ControlPolicy>,
@@ -138,8 +138,8 @@ impl Controls {
     #[must_use]
     pub fn of(self, control: Control) -> ControlPolicy {
         match control {
-            Control::KeepAlive => self.keep_alive.unwrap_or(ControlPolicy::Strip),
-            Control::NumCtx => self.num_ctx.unwrap_or(ControlPolicy::Strip),
+            Control::StayLoaded => self.stay_loaded.unwrap_or(ControlPolicy::Strip),
+            Control::LoadedWindow => self.loaded_window.unwrap_or(ControlPolicy::Strip),
             Control::LoadOptions => self.load_options.unwrap_or(ControlPolicy::Strip),
             Control::ServiceTier => self.service_tier.unwrap_or(ControlPolicy::Strip),
             Control::HostedTools => self.hosted_tools.unwrap_or(ControlPolicy::Refuse),
@@ -150,8 +150,8 @@ impl Controls {
     /// Sets what is done with `control`.
     pub fn set(&mut self, control: Control, policy: ControlPolicy) {
         let place = match control {
-            Control::KeepAlive => &mut self.keep_alive,
-            Control::NumCtx => &mut self.num_ctx,
+            Control::StayLoaded => &mut self.stay_loaded,
+            Control::LoadedWindow => &mut self.loaded_window,
             Control::LoadOptions => &mut self.load_options,
             Control::ServiceTier => &mut self.service_tier,
             Control::HostedTools => &mut self.hosted_tools,
@@ -163,8 +163,8 @@ impl Controls {
     /// What is set, in order.
     pub fn set_ones(self) -> impl Iterator<Item = (Control, ControlPolicy)> {
         let all = [
-            (Control::KeepAlive, self.keep_alive),
-            (Control::NumCtx, self.num_ctx),
+            (Control::StayLoaded, self.stay_loaded),
+            (Control::LoadedWindow, self.loaded_window),
             (Control::LoadOptions, self.load_options),
             (Control::ServiceTier, self.service_tier),
             (Control::HostedTools, self.hosted_tools),

@@ -59,7 +59,7 @@ const INSIDE: [&str; 6] = ["localhost", "local", "internal", "home.arpa", "lan",
 /// # Errors
 /// Why not, as the end of a sentence about the address.
 pub fn public(url: &str) -> Result<Url, String> {
-    let read = Url::parse(url.trim()).map_err(|error| format!("it is no address ({error})"))?;
+    let read = Url::parse(url.trim()).map_err(|error| format!("it is not an address ({error})"))?;
     if read.scheme() != "https" {
         return Err(format!("it is {}:, and only https: is taken; send its bytes", read.scheme()));
     }

@@ -75,7 +75,7 @@ const TOKENS_A_FILE: u64 = 1_000;
 /// Searches for [`TELLING`], made once.
 static TELLING_FINDERS: LazyLock<[memmem::Finder<'static>; 5]> = LazyLock::new(|| TELLING.map(memmem::Finder::new));
 
-/// Words anywhere in a body of chat-completions that say that there is more in it than text and functions, so that it has to be read
+/// Words anywhere in a body of chat-completions that say that there is more in it than text and functions, so that it must be read
 /// whole. What stands among its outermost members is told by [`ChatRequest::has_controls`].
 const TELLING: [&[u8]; 5] = [b"_url", b"file", b"input_audio", b"\"audio\"", b"extra_content"];
 
@@ -163,7 +163,7 @@ impl AppRequest {
     /// [`BadRequest`] when it is none, or names no model.
     pub fn read_form(endpoint: Endpoint, body: &[u8], content_type: &str) -> Result<Self, BadRequest> {
         let boundary = boundary_of(content_type).ok_or_else(|| {
-            let message = "the body has to be a form: multipart/form-data with its boundary".to_owned();
+            let message = "the body must be a form: multipart/form-data with its boundary".to_owned();
             BadRequest::of_body(RefusalCode::InvalidValue, message)
         })?;
         let text = |name: &str| {

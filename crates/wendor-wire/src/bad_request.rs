@@ -58,7 +58,7 @@ pub(crate) fn stream_wish(member: Option<&Member<'_>>) -> Result<Option<bool>, B
         None | Some("null") => Ok(None),
         Some("true") => Ok(Some(true)),
         Some("false") => Ok(Some(false)),
-        Some(_) => Err(BadRequest::of_member("stream", RefusalCode::InvalidType, "`stream` has to be true or false")),
+        Some(_) => Err(BadRequest::of_member("stream", RefusalCode::InvalidType, "`stream` must be true or false")),
     }
 }
 
@@ -69,7 +69,7 @@ pub(crate) fn route_name(member: Option<&Member<'_>>) -> Result<String, BadReque
         return Err(BadRequest::of_member("model", RefusalCode::MissingMember, message));
     };
     serde_json::from_str::<String>(member.value).map_err(|_| {
-        BadRequest::of_member("model", RefusalCode::InvalidType, "`model` has to be a text, the name of a route")
+        BadRequest::of_member("model", RefusalCode::InvalidType, "`model` must be a text, the name of a route")
     })
 }
 
@@ -77,7 +77,7 @@ pub(crate) fn route_name(member: Option<&Member<'_>>) -> Result<String, BadReque
 fn not_json(error: &serde_json::Error) -> BadRequest {
     let why = match error.classify() {
         serde_json::error::Category::Eof => "it ends too early",
-        serde_json::error::Category::Data => "it has to be one object",
+        serde_json::error::Category::Data => "it must be one object",
         serde_json::error::Category::Syntax | serde_json::error::Category::Io => "it cannot be read",
     };
     let message = format!("the body is not a JSON object: {why} (line {}, column {})", error.line(), error.column());

@@ -119,7 +119,7 @@ impl EmbeddingRequest {
         }
         let note = |path: &String| Note {
             path: path.clone(),
-            what: "there is no such setting there, so it is left out".to_owned(),
+            what: "the offer has no such setting, so it is left out".to_owned(),
         };
         self.left_out.iter().map(note).collect()
     }

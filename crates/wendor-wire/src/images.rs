@@ -12,7 +12,7 @@ pub struct ImageSize {
 
 /// Why a text is no size.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{0}` is no size of an image: write its width and height in pixels, such as `1024x1024`")]
+#[error("`{0}` is not an image size: write its width and height in pixels, such as `1024x1024`")]
 pub struct BadSize(String);
 
 impl ImageSize {

@@ -5,7 +5,7 @@
 //! go through the neutral conversation.
 //!
 //! - [`endpoint`]: which endpoint a path is, in which dialect
-//! - [`asked`]: what has to be known of a request, and the body for an upstream of the same dialect
+//! - [`asked`]: what must be known of a request, and the body for an upstream of the same dialect
 //! - [`rewriting`]: what changes of a body for an upstream of the same dialect
 //! - [`frames`], [`sse`], [`ndjson`]: frames of streams, taken from bytes that are cut anywhere
 //! - [`members`]: the members of a JSON object with their places, so that a body is changed by splicing

@@ -1,5 +1,5 @@
 //! What a request may make at most, where its body passes as it is: read from it, and written into it where the app set no limit
-//! and a quota has to be kept.
+//! and a quota must be kept.
 
 use crate::dialects;
 use crate::endpoint::{Endpoint, Kind, Passed};

@@ -54,26 +54,26 @@ codes! {
         "Send less, for instance smaller images, or ask for a higher limit.";
     BodyBroken = "body_broken": "The body broke off before its end.",
         "Send the request again; if it goes on, look at proxies in between.";
-    BodyTooSlow = "body_too_slow": "The body did not come to its end in time, or came in drops.",
+    BodyTooSlow = "body_too_slow": "The body was not complete in time, or came too slowly.",
         "Send the request again.";
     StreamsFull = "streams_full": "As many requests of your team, or of this key, are under way as may be at once.",
         "Come back when one has ended; the message says the limit.";
     TooManyConnections = "too_many_connections": "Your team has so many connections that others would find none.",
         "Use those that are open, or close some.";
     TooManyBodies = "too_many_bodies": "Too many large requests are under way at the moment.",
-        "Come back in a second.";
+        "Try again in a second.";
     InvalidJson = "invalid_json": "The body is not one JSON object.",
         "The message names line and column.";
     NestedTooDeep = "nested_too_deep": "The body nests too many lists and objects.",
         "Flatten it; schemas of tools need a few dozen levels.";
-    MissingMember = "missing_member": "A member that has to be there is missing.",
+    MissingMember = "missing_member": "A member that must be there is missing.",
         "The message names it.";
     RepeatedMember = "repeated_member": "A member stands in the body twice, so that two readers could read two different ones.",
         "Send it once.";
     InvalidType = "invalid_type": "A member has another type than the dialect says.",
-        "The message names it and what it has to be.";
+        "The message names it and what it must be.";
     InvalidValue = "invalid_value": "A member has a value that the dialect does not have.",
-        "The message names it and what it has to be.";
+        "The message names it and what it must be.";
     AddressNotAllowed = "address_not_allowed": "The request names something by address that the model's server may not be told to fetch.",
         "Send its bytes, or an https: address of a public host; what an offer takes is said in the catalogue (`addresses`).";
     ImageNotFetched = "image_not_fetched": "An image that is named by address could not be fetched.",
@@ -81,7 +81,7 @@ codes! {
     ImageKind = "image_kind": "An image is of a kind that the offer does not take, or its bytes are of another kind than is said.",
         "Convert the image, or say what it is.";
     SecretInBody = "secret_in_body": "The body holds a live key or token of this installation, or the credential of a model's server. Nothing was sent.",
-        "Take it out of what is asked. If somebody else may have seen it, have it revoked.";
+        "Remove it from the request. If somebody else may have seen it, have it revoked.";
     RouteNotFound = "route_not_found": "No route of that name may be used with this key.",
         "Put a name into `model` that the message or `GET /v1/models` lists, or ask for access.";
     PathNotFound = "path_not_found": "There is nothing at this path.",
@@ -99,17 +99,17 @@ codes! {
     OverQuota = "over_quota": "A quota of the team has no room.",
         "The message says which, how much is used, and when there is room again.";
     NoSpool = "no_spool": "The service cannot record the request at the moment, so it does not serve it.",
-        "Come back in a moment; whoever runs the service looks at the disk of its spool.";
+        "Try again in a moment; whoever runs the service looks at the disk of its spool.";
     AllOffersFailed = "all_offers_failed": "No offer of the route answered.",
         "The message says what each failed of. Trying again at once seldom helps; whoever is on call sees the same under Upstreams.";
-    InternalFault = "internal_fault": "Wendor itself failed on the request.",
+    InternalFault = "internal_fault": "An internal error of Wendor.",
         "Nothing is wrong with the key. Whoever runs the service finds the place of the fault in its log, by the time of the request, and reports it.";
-    AnswerNotTaken = "answer_not_taken": "What had come of the answer was not taken in time.",
-        "Read the stream as it comes: what an app does not take is given up after the service's `take_time`, or with the time of the whole request.";
+    AnswerNotTaken = "answer_not_taken": "The app did not read the answer in time.",
+        "Read the stream as it comes: what an app does not read is given up after the service's `take_time`, or with the time of the whole request.";
     Stopped = "stopped": "The service stops, and the time for what is under way is over.",
-        "Ask again in a moment: another instance, or the one that takes its place, answers.";
+        "Send the request again in a moment: another instance, or the one that replaces it, answers.";
     OutOfDate = "out_of_date": "The service could not ask its database for changes for too long.",
-        "Ask again later. Whoever runs the service brings the database back; `/readyz` tells how old its state is.";
+        "Send the request again later. Whoever runs the service brings the database back; `/readyz` tells how old its state is.";
     AnswerBrokeOff = "answer_broke_off": "The answer had begun and broke off.",
-        "What came before is not whole. Ask again.";
+        "What came before is incomplete. Send the request again.";
 }

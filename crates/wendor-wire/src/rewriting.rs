@@ -30,9 +30,9 @@ impl Rewriting {
         self
     }
 
-    /// What has to be cut out of `body` for `target`, which speaks its dialect: those of its own `members` that the offer does not pass on,
+    /// What must be cut out of `body` for `target`, which speaks its dialect: those of its own `members` that the offer does not pass on,
     /// and the marks of its own seals.
-    /// `None` where cutting is not enough, and the body has to be written anew.
+    /// `None` where cutting is not enough, and the body must be written anew.
     #[must_use]
     pub fn of(members: &[Native], target: &Target<'_>, body: &[u8]) -> Option<Self> {
         let held_back: Vec<&Native> =

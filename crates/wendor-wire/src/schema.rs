@@ -26,7 +26,7 @@ pub fn closed(schema: &RawJson) -> RawJson {
     changed(schema, close).unwrap_or_else(|| schema.clone())
 }
 
-/// Whether every object in it has to have all of its members, as some services demand that hold the model to it.
+/// Whether every object in it must have all of its members, as some services demand that hold the model to it.
 #[must_use]
 pub fn requires_all(schema: &RawJson) -> bool {
     serde_json::from_str::<Value>(schema.as_str()).is_ok_and(|mut value| has_no_choice(&mut value))

@@ -15,7 +15,7 @@ pub(crate) fn usage_asked() -> RequestChange {
 pub(crate) fn usage_of(options: Option<&Member<'_>>, body: &[u8]) -> Result<(UsageFrame, Option<Edit>), BadRequest> {
     const ASK: &str = "\"include_usage\":true";
     let invalid =
-        || BadRequest::of_member("stream_options", RefusalCode::InvalidType, "`stream_options` has to be an object");
+        || BadRequest::of_member("stream_options", RefusalCode::InvalidType, "`stream_options` must be an object");
     let Some(member) = options else {
         let open = behind_opening(body);
         return Ok((UsageFrame::NotAsked, Some((open..open, format!("\"stream_options\":{{{ASK}}},")))));

@@ -57,7 +57,7 @@ function clear() {
     <button v-if="isNarrowed" class="follow text-small" @click="clear">Clear all</button>
   </div>
   <FourStates what="the audit" :query="audit" :is-empty="lines.length === 0" @retry="audit.refetch()">
-    <template #empty>Nothing of that kind was done.</template>
+    <template #empty>No matching entries.</template>
     <table @keydown="moveInList">
       <thead>
         <tr>

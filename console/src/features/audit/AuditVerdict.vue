@@ -13,7 +13,7 @@ const faults = computed(() => verdict.value?.faults ?? [])
 <template>
   <span v-if="verify.error.value" class="text-attention" role="alert">{{ verify.error.value.message }}</span>
   <span v-else-if="verdict && faults.length === 0" role="status" :title="`Head ${verdict.head}`">
-    <StateWord word="whole" shape="well" quiet />: {{ grouped(verdict.entries) }} entries, each as it was written
+    <StateWord word="whole" shape="well" quiet />: {{ grouped(verdict.entries) }} entries, hash chain intact
   </span>
   <span v-else-if="verdict" role="alert">
     <StateWord word="touched" shape="failing" />:
@@ -25,6 +25,6 @@ const faults = computed(() => verdict.value?.faults ?? [])
     }}{{ faults.length > 3 ? ` and ${grouped(faults.length - 3)} more` : '' }}
   </span>
   <button class="follow" :disabled="verify.isPending.value" @click="verify.mutate(undefined)">
-    {{ verify.isPending.value ? 'Looking it through …' : 'Look it through' }}
+    {{ verify.isPending.value ? 'Verifying …' : 'Verify' }}
   </button>
 </template>

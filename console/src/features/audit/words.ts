@@ -18,7 +18,7 @@ const DONE: Record<string, string> = {
   'password-set': 'set a password',
   'codes-set-up': 'set up an authenticator app',
   'codes-removed': 'took an authenticator app away',
-  'codes-required': 'said who has to have codes',
+  'codes-required': 'said who must have codes',
   'token-issued': 'issued a token',
   'token-ended': 'ended a token',
   'credential-kept': 'gave a credential',

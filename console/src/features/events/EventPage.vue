@@ -39,9 +39,7 @@ function pageOf(event: { kind: string; subject: string }): string | undefined {
     <FilterChoice v-model="kind" label="Of" :options="KINDS" any="every kind" />
   </div>
   <FourStates what="the events" :query="page" :is-empty="events.length === 0" @retry="page.refetch()">
-    <template #empty>{{
-      address.read('kind') ? 'Nothing of that kind happened.' : 'Nothing has happened by itself yet.'
-    }}</template>
+    <template #empty>{{ address.read('kind') ? 'No matching events.' : 'No events yet.' }}</template>
     <table @keydown="moveInList">
       <thead>
         <tr>

@@ -24,7 +24,7 @@ const tried = useTryWebhook()
   <h2>Webhooks</h2>
   <FourStates what="the webhooks" :query="webhooks" :is-empty="lines.length === 0" @retry="webhooks.refetch()">
     <template #empty>
-      Nobody is told of events. Add a table <code>[webhooks.NAME]</code> with <code>address</code> and
+      No webhook is configured. Add a table <code>[webhooks.NAME]</code> with <code>address</code> and
       <code>secret</code> to the catalogue file.
     </template>
     <table>
@@ -32,7 +32,7 @@ const tried = useTryWebhook()
         <tr>
           <th scope="col">webhook</th>
           <th scope="col">address</th>
-          <th scope="col">told of</th>
+          <th scope="col">events</th>
           <th scope="col" class="num">waiting</th>
           <th scope="col">last delivery</th>
           <th scope="col"><span class="sr-only">what can be done</span></th>
@@ -75,7 +75,7 @@ const tried = useTryWebhook()
     <template v-if="opened">
       <h3 class="mt-3">Deliveries to {{ opened }}</h3>
       <FourStates what="the log" :query="log" :is-empty="log.data.value?.length === 0" @retry="log.refetch()">
-        <template #empty>Nothing was told to it yet.</template>
+        <template #empty>No deliveries yet.</template>
         <table>
           <thead>
             <tr>

@@ -21,7 +21,7 @@ const events = computed(() => inventory.data.value?.events.slice(0, 12) ?? [])
 <template>
   <PageHead title="Models">
     <button class="follow" :disabled="refresh.isPending.value" @click="refresh.mutateAsync().catch(() => undefined)">
-      {{ refresh.isPending.value ? 'Looking ..' : 'Look now' }}
+      {{ refresh.isPending.value ? 'Checking ..' : 'Check now' }}
     </button>
   </PageHead>
   <p v-if="refresh.error.value" class="text-attention" role="alert">{{ refresh.error.value.message }}</p>
@@ -32,11 +32,11 @@ const events = computed(() => inventory.data.value?.events.slice(0, 12) ?? [])
     @retry="inventory.refetch()"
   >
     <template #empty>
-      No server is in yet, so no model is known. <RouterLink :to="paths.start">Begin with the first one</RouterLink>
+      No upstream is added yet, so no model is known. <RouterLink :to="paths.start">Add the first one</RouterLink>
     </template>
     <InventorySection v-for="line in lines" :key="line.upstream" :line="line" />
-    <h2>What changed of late</h2>
-    <p v-if="events.length === 0" class="second pt-1.5">Nothing since the first look.</p>
+    <h2>Recent changes</h2>
+    <p v-if="events.length === 0" class="second pt-1.5">No changes since the first check.</p>
     <ul v-else class="pt-1.5">
       <li v-for="event in events" :key="`${event.at} ${event.says}`">
         <span class="second"><TimeAgo :at="event.at" /></span> {{ event.says }}.

@@ -24,16 +24,16 @@ const matters = computed(() => props.line.models.flatMap((model) => (model.says 
       <RouterLink :to="paths.upstream(line.upstream)">{{ line.upstream }}</RouterLink>
       <span class="second">
         <template v-if="line.looked_at">looked at <TimeAgo :at="line.looked_at" />{{ further }}</template>
-        <template v-else>not looked at yet</template>
+        <template v-else>not checked yet</template>
       </span>
       <RouterLink class="right" :to="paths.check(line.upstream)">Check it</RouterLink>
     </h2>
     <p v-if="line.held_back" class="second pt-1.5">{{ line.held_back }}.</p>
     <p v-if="line.failed" class="pt-1.5">
-      <StateWord word="failing" /> The last look saw nothing: {{ line.failed }}. What stands here is from before.
+      <StateWord word="failing" /> The last check failed: {{ line.failed }}. The models below are from the check before.
     </p>
     <p v-for="matter in matters" :key="matter" class="pt-1.5">
-      <StateWord word="needs someone" shape="limit" /> {{ matter }}
+      <StateWord word="needs attention" shape="limit" /> {{ matter }}
     </p>
     <p v-if="offer.error.value" class="text-attention pt-1.5" role="alert">{{ offer.error.value.message }}</p>
     <p v-if="line.models.length === 0" class="second pt-1.5">It lists no models, and none is offered.</p>

@@ -14,14 +14,14 @@ const STATES: Record<string, { word: string; shape: 'well' | 'failing' | 'limit'
   kept: { word: 'offered', shape: 'well' },
   gone: { word: 'gone', shape: 'failing' },
   'other weights': { word: 'other weights', shape: 'limit' },
-  'not known': { word: 'offered, not told', shape: 'off' },
+  'not known': { word: 'offered, not listed', shape: 'off' },
   '': { word: 'not offered', shape: 'off' },
 }
 const state = (model: Schemas['ServedLine']) => STATES[model.promise] ?? { word: model.promise, shape: 'off' as const }
 const about = (model: Schemas['ServedLine']) => Object.values(model.served?.about ?? {}).join(', ')
 const loaded = (model: Schemas['ServedLine']) => {
   if (model.served?.loaded_bytes != null) return dataSize(model.served.loaded_bytes)
-  return props.line.loaded_bytes != null ? 'no' : 'not told'
+  return props.line.loaded_bytes != null ? 'no' : 'not reported'
 }
 const proven = (model: Schemas['ServedLine']) => model.proofs.filter((proof) => proof.standing !== 'unproven')
 const requests = (model: string) => ({
@@ -66,7 +66,7 @@ const requests = (model: string) => ({
           <span v-if="model.served?.digest" class="mono" :title="model.served.digest">{{
             digest(model.served.digest)
           }}</span>
-          <span v-else class="second">not told</span>
+          <span v-else class="second">not reported</span>
         </td>
         <td class="num">{{ model.served?.context_window == null ? '–' : grouped(model.served.context_window) }}</td>
         <td class="num">{{ loaded(model) }}</td>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What needs someone, the worst first; each line ends in a verb that leads to its cause. */
+/** What needs attention, the worst first; each line ends in a verb that leads to its cause. */
 import type { Schemas } from '@/api/client'
 import { paths } from '@/lib/paths'
 import StateWord from '@/ui/StateWord.vue'
@@ -15,7 +15,7 @@ function cause(place: Schemas['PlaceLine']): string {
 </script>
 
 <template>
-  <p v-if="notices.length === 0" class="second py-2.5">Nothing needs anyone.</p>
+  <p v-if="notices.length === 0" class="second py-2.5">Nothing needs attention.</p>
   <ul v-else>
     <li
       v-for="notice in notices"

@@ -31,11 +31,11 @@ const day = computed(() => (now.data.value ? new Date(`${now.data.value.yesterda
   </PageHead>
 
   <p v-if="isNew" class="text-lead mb-3">
-    Nothing is set up yet. The <RouterLink :to="paths.start">first run</RouterLink> leads to a first answer.
+    Nothing is configured yet. The <RouterLink :to="paths.start">first run</RouterLink> leads to a first answer.
   </p>
-  <FourStates what="what needs someone" :query="now" @retry="now.refetch()">
+  <FourStates what="what needs attention" :query="now" @retry="now.refetch()">
     <template v-if="now.data.value">
-      <h2>Needs someone</h2>
+      <h2>Needs attention</h2>
       <NoticeList :notices="now.data.value.attention" />
       <h2>
         Yesterday by team

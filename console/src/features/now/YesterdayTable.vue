@@ -34,7 +34,7 @@ function days(team: Team): string {
 </script>
 
 <template>
-  <p v-if="lines.length === 0" class="second py-2.5">There is no team yet, so nothing was paid for.</p>
+  <p v-if="lines.length === 0" class="second py-2.5">There is no team yet, so there is no cost.</p>
   <table v-else>
     <thead>
       <tr>
@@ -43,7 +43,7 @@ function days(team: Team): string {
         <th scope="col" class="num">expected</th>
         <th scope="col" class="num">requests</th>
         <th scope="col" class="num">not answered</th>
-        <th scope="col" class="num">first token<br />typical, slow</th>
+        <th scope="col" class="num">first token<br />p50, p95</th>
         <th scope="col">30 days</th>
         <th scope="col">{{ month }}’s budget</th>
       </tr>
@@ -71,7 +71,7 @@ function days(team: Team): string {
         <td><DayColumns :amounts="team.days" :words="days(team)" /></td>
         <td>
           <QuotaGauge v-if="team.budget" v-bind="team.budget" :words="quotaWords(team.budget)" />
-          <span v-else-if="!isTotal(team)" class="second text-small">no money limit</span>
+          <span v-else-if="!isTotal(team)" class="second text-small">no cost limit</span>
         </td>
       </tr>
     </tbody>

@@ -55,7 +55,7 @@ function open(item: PaletteItem) {
     v-model="typed"
     :items="shown"
     hint="A page, team, route, upstream, or a request’s id"
-    nothing="Nothing is called so. A request is found by its whole id."
+    nothing="No match. A request is found by its whole id."
     @close="emit('close')"
     @choose="open"
   />

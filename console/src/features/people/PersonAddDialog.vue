@@ -50,7 +50,7 @@ function close() {
       <p v-if="problem && !ofName" class="text-attention" role="alert">{{ problem.message }}</p>
       <p class="flex gap-3">
         <button class="button" type="submit" :disabled="!canTry || add.isPending.value">Add them</button>
-        <button class="button quiet" type="button" @click="emit('close')">Leave it</button>
+        <button class="button quiet" type="button" @click="emit('close')">Cancel</button>
       </p>
     </form>
     <OneTimeGiven v-else :given="add.data.value" @close="emit('close')" />

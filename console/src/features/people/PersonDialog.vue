@@ -70,10 +70,10 @@ function close() {
       </p>
       <p v-else>
         <button class="button grave" :disabled="isBusy" @click="setDisabled(true)">Disable {{ person.name }}</button>
-        Nothing of theirs is taken any more, everywhere, within a second.
+        Their password, sessions and tokens are refused everywhere within a second.
       </p>
       <p v-if="problem" class="text-attention" role="alert">{{ problem.message }}</p>
-      <p><button class="button quiet" @click="emit('close')">Leave it</button></p>
+      <p><button class="button quiet" @click="emit('close')">Cancel</button></p>
     </div>
   </DialogBox>
 </template>

@@ -20,14 +20,14 @@ const inForce = computed(() => rule.data.value?.codes_required ?? [])
 const isOther = computed(() => chosen.value.slice().sort().join() !== inForce.value.slice().sort().join())
 const words = computed(() =>
   inForce.value.length === 0
-    ? 'An authenticator app is asked of nobody; whoever likes sets one up.'
+    ? 'An authenticator app is optional for everybody.'
     : `Of every ${listed(inForce.value)} an authenticator app is asked: whoever has none sets it up before anything else.`,
 )
 </script>
 
 <template>
   <section>
-    <h2>Who has to have an authenticator app</h2>
+    <h2>Who must have an authenticator app</h2>
     <FourStates what="the rule" :query="rule" @retry="rule.refetch()">
       <p class="mb-2">{{ words }}</p>
       <form

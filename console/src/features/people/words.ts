@@ -25,9 +25,9 @@ export function needsTeam(role: string): boolean {
 }
 
 export function signInWords(person: Person): string {
-  if (person.disabled_at) return 'nothing any more'
-  if (person.one_time_until) return 'a one-time sign-in that waits'
-  if (!person.has_password) return 'nothing: their session or tokens alone'
+  if (person.disabled_at) return 'nothing (disabled)'
+  if (person.one_time_until) return 'a one-time sign-in, not used yet'
+  if (!person.has_password) return 'their session or tokens only'
   return person.codes_since ? 'password and code' : 'password'
 }
 
@@ -44,7 +44,7 @@ export function opening(people: readonly Person[]): string {
   const count = (number: number, one: string, many: string) =>
     number === 1 ? `one ${one}` : `${grouped(number)} ${many}`
   const who = `${count(active.length, 'person', 'people')} can sign in; ${count(owners.length, 'is an owner', 'are owners')}`
-  const only = owners.length === 1 ? `, ${owners[0]?.name ?? ''}: nobody else could let others in` : ''
+  const only = owners.length === 1 ? `, ${owners[0]?.name ?? ''}: no other owner can add people` : ''
   const codes =
     plain.length === 0
       ? ''

@@ -10,7 +10,7 @@ import TimeAgo from '@/ui/TimeAgo.vue'
 const REASONS: Record<string, string> = {
   no_key: 'no key came with it',
   two_keys: 'two different keys came with it',
-  not_a_key: 'what came is no key',
+  not_a_key: 'what came is not a key',
   mistyped_key: 'the key is mistyped or cut',
   unknown_key: 'no such key was issued here',
   revoked_key: 'the key is revoked',
@@ -37,7 +37,7 @@ const latest = computed(() => refusals.data.value?.latest ?? [])
     :is-empty="counts.length === 0 && latest.length === 0"
     @retry="refusals.refetch()"
   >
-    <template #empty>Nothing was refused in the last hour.</template>
+    <template #empty>No refusals in the last hour.</template>
     <h2>By the minute</h2>
     <table>
       <thead>

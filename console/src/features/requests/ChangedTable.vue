@@ -8,7 +8,7 @@ defineProps<{ changes: readonly Schemas['ChangedLine'][] }>()
 <template>
   <section>
     <h2>Changed on the way</h2>
-    <p v-if="changes.length === 0" class="second py-2">Nothing: it went on as it came.</p>
+    <p v-if="changes.length === 0" class="second py-2">Nothing: the request was passed on unchanged.</p>
     <table v-else>
       <thead class="sr-only">
         <tr>

@@ -22,7 +22,7 @@ const rate = computed(() =>
     <p v-if="!cost" class="second py-2">
       Unpriced: the offer had no rate on that day. Give it one in the catalogue, and later requests are priced.
     </p>
-    <p v-else-if="cost.lines.length === 0" class="second py-2">Nothing was used, so it cost nothing.</p>
+    <p v-else-if="cost.lines.length === 0" class="second py-2">No tokens were used, so it cost nothing.</p>
     <table v-else>
       <tbody>
         <tr v-for="line in cost.lines" :key="line.kind">
@@ -43,8 +43,8 @@ const rate = computed(() =>
     <p v-if="shown.failed_used" class="second text-small mt-2">
       Attempts that did not answer used {{ grouped(shown.failed_used.all_input) }} in,
       {{ grouped(shown.failed_used.output) }} out and cost
-      {{ shown.failed_cost ? `${money(shown.failed_cost, 6)} ${shown.currency}` : 'an amount without a rate' }}: in
-      lines of their own, not in this sum.
+      {{ shown.failed_cost ? `${money(shown.failed_cost, 6)} ${shown.currency}` : 'an unknown amount' }}: in lines of
+      their own, not in this sum.
     </p>
     <p v-if="shown.request.estimated" class="text-caution text-small mt-2">
       The counts are estimated: the upstream did not report them, or not to the end.

@@ -8,9 +8,9 @@ import StateWord from '@/ui/StateWord.vue'
 
 const props = defineProps<{ shown: Schemas['RequestShown'] }>()
 
-/** What became of an offer: left out, not reached, failed of something, or answered. */
+/** What became of an offer: skipped, not reached, failed of something, or answered. */
 function fate(line: Schemas['PlanLine']): string {
-  if (!line.taken) return 'left out'
+  if (!line.taken) return 'skipped'
   const tried = props.shown.attempts.find((attempt) => attempt.offer === line.offer)
   if (!tried) return 'not reached'
   if (tried.failure) return tried.failure
@@ -34,7 +34,7 @@ const upstream = (offer: string) => offer.split('/')[0] ?? offer
       <tr>
         <th scope="col">stage</th>
         <th scope="col">offer</th>
-        <th scope="col">what became of it</th>
+        <th scope="col">outcome</th>
         <th scope="col">reason</th>
         <th scope="col" class="num">cost at most</th>
       </tr>

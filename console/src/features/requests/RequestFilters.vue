@@ -48,7 +48,7 @@ function clear() {
     <FilterChoice v-model="team" label="Team" :options="names(teams.data.value)" any="any" />
     <FilterChoice v-model="route" label="Route" :options="names(routes.data.value)" any="any" />
     <FilterChoice v-model="end" label="End" :options="ends" any="any" />
-    <FilterChoice v-model="failure" label="Failed of" :options="same(FAILURES)" any="anything" />
+    <FilterChoice v-model="failure" label="Failed with" :options="same(FAILURES)" any="anything" />
     <FilterText v-if="offer" v-model="offer" label="Offer" hint="upstream/model" />
     <FilterText v-if="upstream" v-model="upstream" label="Upstream" hint="name" />
     <FilterText v-if="key" v-model="key" label="Key" hint="id" />

@@ -35,7 +35,7 @@ const requests = computed(() => page.data.value?.requests ?? [])
   <RequestFilters />
   <FourStates what="the requests" :query="page" :is-empty="requests.length === 0" @retry="page.refetch()">
     <template #empty>
-      <p v-if="isNarrowed(address.read)">No request fits. Leave a filter out, or look further back.</p>
+      <p v-if="isNarrowed(address.read)">No matching requests. Remove a filter, or choose a longer range.</p>
       <p v-else>
         No request has come yet. Issue a key on a team’s page; its first request comes with it, ready to copy.
       </p>

@@ -53,7 +53,7 @@ const labels = computed(() => Object.entries(request.value?.labels ?? {}).map(([
         :offer="request.offer ?? 'no offer'"
         :rate="rate"
       />
-      <p v-if="!shown.data.value.detail_kept" class="second">Its plan and attempts are not kept any more.</p>
+      <p v-if="!shown.data.value.detail_kept" class="second">Its plan and attempts are no longer kept.</p>
       <div class="grid gap-x-11 lg:grid-cols-2">
         <CostTable :shown="shown.data.value" />
         <ChangedTable :changes="shown.data.value.changes" />

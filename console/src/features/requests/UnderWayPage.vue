@@ -53,7 +53,7 @@ const span = computed(() => spanOfStrips(requests.value))
     <template v-if="seen.data.value">
       <p class="text-lead mb-3 max-w-4xl" aria-live="off">
         {{ underWaySentence(requests, seen.data.value.count)
-        }}{{ isNarrowed && seen.data.value.count === 0 ? ' Others are left out by the filters above.' : '' }}
+        }}{{ isNarrowed && seen.data.value.count === 0 ? ' Others are hidden by the filters above.' : '' }}
       </p>
       <table v-if="requests.length > 0" @keydown="moveInList">
         <thead>

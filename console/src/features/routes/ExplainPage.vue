@@ -30,7 +30,7 @@ function ask() {
     unreadable.value = undefined
     explain.mutate({ team: team.value, request: request() })
   } catch (error) {
-    unreadable.value = `This is no JSON: ${error instanceof Error ? error.message : 'it cannot be read'}`
+    unreadable.value = `This is not JSON: ${error instanceof Error ? error.message : 'it cannot be read'}`
   }
 }
 watch(

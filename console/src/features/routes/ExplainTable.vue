@@ -11,7 +11,7 @@ const upstream = (offer: string) => offer.split('/')[0] ?? offer
 const room = (line: Schemas['ExplainLine']) =>
   line.streams == null ? grouped(line.streams_open) : `${line.streams_open} of ${grouped(line.streams)}`
 const wait = (line: Schemas['ExplainLine']) =>
-  line.waiting === 0 ? 'nobody waits' : `${grouped(line.waiting)} wait, ${duration(line.room_ms)} at most`
+  line.waiting === 0 ? 'none waiting' : `${grouped(line.waiting)} wait, ${duration(line.room_ms)} at most`
 </script>
 
 <template>

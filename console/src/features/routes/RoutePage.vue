@@ -34,7 +34,7 @@ const together = computed(() => {
   const tokens = usage.data.value?.together.tokens
   const cached =
     tokens && tokens.all_input > 0 ? `; ${share(tokens.input_cached, tokens.all_input)} of input was cached` : ''
-  return `Since this instance began ${kept}${cached}.`
+  return `Since this instance started ${kept}${cached}.`
 })
 const sentence = computed(() => {
   const stages = route.value?.stages ?? []
@@ -54,7 +54,7 @@ const sentence = computed(() => {
   >
   <FourStates what="this route" :query="routes" :is-empty="!route" @retry="routes.refetch()">
     <template v-if="name === 'upstream-check'" #empty
-      >Checks of upstreams stand in the ledger under this name; it is no route that apps can ask.
+      >Checks of upstreams are recorded under this name; it is not a route for apps.
       <RouterLink :to="{ path: paths.requests, query: { route: name } }">Their requests</RouterLink></template
     >
     <template v-else #empty
@@ -72,7 +72,7 @@ const sentence = computed(() => {
             :is-empty="usage.data.value?.together.requests === 0"
             @retry="usage.refetch()"
           >
-            <template #empty>Nobody asked it in this time.</template>
+            <template #empty>No requests in this range.</template>
             <template v-if="usage.data.value">
               <TypicalStrips
                 :first-token="usage.data.value.together.first_token"
@@ -84,13 +84,13 @@ const sentence = computed(() => {
           </FourStates>
         </section>
         <section>
-          <h2>Who may use it</h2>
+          <h2>Access</h2>
           <ul class="mt-1.5">
             <li v-for="team in route.teams" :key="team">
               <RouterLink :to="paths.team(team)">{{ team }}</RouterLink>
             </li>
           </ul>
-          <p v-if="route.teams.length === 0" class="second">No team may.</p>
+          <p v-if="route.teams.length === 0" class="second">No team has access.</p>
           <p v-if="route.origins.length > 0" class="mt-2">
             Web pages of {{ listed(route.origins) }} may ask it from a browser.
           </p>

@@ -32,13 +32,13 @@ const wantsKey = computed(() => steps.value.some((step) => step.findings.some((o
         v-model="serverKey"
         label="Its key"
         type="password"
-        hint="It is kept encrypted and never shown again."
+        hint="Stored encrypted and never shown again."
       />
       <p><button class="button quiet" type="submit" :disabled="address.trim() === '' || isBusy">Look</button></p>
     </form>
     <CheckSteps v-if="report || isLooking" class="mt-3" :steps="steps" :is-busy="isBusy" @apply="mend" />
     <p v-if="isUsable" class="mt-3">
-      <button class="button" :disabled="isBusy" @click="bringIn">Bring it in</button>
+      <button class="button" :disabled="isBusy" @click="bringIn">Add it</button>
     </p>
   </StartStep>
 

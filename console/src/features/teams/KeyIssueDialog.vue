@@ -15,7 +15,7 @@ const emit = defineEmits<{ close: [] }>()
 
 const DAY = 86_400_000
 const LIVES = [
-  { value: '', words: 'for ever' },
+  { value: '', words: 'no expiry' },
   { value: '30', words: '30 days' },
   { value: '90', words: '90 days' },
   { value: '365', words: 'a year' },
@@ -23,7 +23,7 @@ const LIVES = [
 
 const LANES = [
   { value: 'interactive', words: 'as requests say' },
-  { value: 'batch', words: 'batch: behind what somebody waits for' },
+  { value: 'batch', words: 'batch: behind interactive requests' },
 ]
 
 const issue = useIssueKey()
@@ -78,7 +78,7 @@ function close() {
       <p v-if="problem && !ofLabel" class="text-attention" role="alert">{{ problem.message }}</p>
       <p class="flex gap-3">
         <button class="button" type="submit" :disabled="label.trim() === '' || issue.isPending.value">Issue it</button>
-        <button class="button quiet" type="button" @click="emit('close')">Leave it</button>
+        <button class="button quiet" type="button" @click="emit('close')">Cancel</button>
       </p>
     </form>
     <div v-else class="grid gap-3">

@@ -52,7 +52,7 @@ const lines = computed(() =>
             <td>{{ key.routes?.join(', ') ?? 'all of its team' }}</td>
             <td class="second">{{ key.lane }}</td>
             <td class="second"><TimeAgo :at="key.issued_at" /> by {{ key.issued_by }}</td>
-            <td class="second">{{ key.expires_at ? instant(new Date(key.expires_at)) : 'for ever' }}</td>
+            <td class="second">{{ key.expires_at ? instant(new Date(key.expires_at)) : 'no expiry' }}</td>
             <td class="num">
               <button v-if="key.state === 'good'" class="follow" @click="revoking = key">Revoke</button>
             </td>

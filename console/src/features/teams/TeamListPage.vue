@@ -67,7 +67,7 @@ const lines = computed(() =>
             <td class="num">{{ grouped(line.streams.limit) }}</td>
             <td />
           </template>
-          <td v-else colspan="4" class="second">no quota: nothing bounds it</td>
+          <td v-else colspan="4" class="second">no quota: unlimited</td>
         </tr>
       </tbody>
     </table>

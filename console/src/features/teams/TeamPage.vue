@@ -9,6 +9,7 @@ import FourStates from '@/ui/FourStates.vue'
 import PageHead from '@/ui/PageHead.vue'
 import QuotaGauge from '@/ui/QuotaGauge.vue'
 import KeySection from './KeySection.vue'
+import TeamFigures from './TeamFigures.vue'
 
 const props = defineProps<{ name: string }>()
 const teams = useTeams()
@@ -21,7 +22,7 @@ const links = computed(() => ({
 
 <template>
   <PageHead :title="name">
-    <RouterLink :to="links.usage">What it cost this month</RouterLink>
+    <RouterLink :to="links.usage">Cost this month</RouterLink>
     <RouterLink :to="links.requests">Its requests</RouterLink>
   </PageHead>
   <FourStates what="this team" :query="teams" :is-empty="!team" @retry="teams.refetch()">
@@ -35,7 +36,7 @@ const links = computed(() => ({
       </p>
       <h2>Quotas</h2>
       <p v-if="team.quotas.length === 0" class="second py-2">
-        None: nothing bounds what this team uses. Quotas stand in the catalogue.
+        None: nothing limits what this team uses. Quotas are set in the catalogue.
       </p>
       <table v-else>
         <thead>
@@ -67,6 +68,7 @@ const links = computed(() => ({
         {{ capital(limit.words) }}: {{ limit.open === undefined ? '' : `${grouped(limit.open)} of `
         }}{{ grouped(limit.limit) }}{{ limit.open === undefined ? ' at most' : '' }}.
       </p>
+      <TeamFigures :name="name" />
       <KeySection :team="team" />
     </template>
   </FourStates>

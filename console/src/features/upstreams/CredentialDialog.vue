@@ -31,12 +31,12 @@ const submit = () =>
         label="The key that the service issued"
         type="password"
         :problem="set.error.value?.message"
-        hint="It is kept encrypted and never shown again."
+        hint="Stored encrypted and never shown again."
       />
       <FilterChoice v-model="overlap" label="The one before ends" :options="OVERLAPS" />
       <p class="flex gap-2.5">
         <button class="button" type="submit" :disabled="text.trim() === '' || set.isPending.value">Keep it</button>
-        <button class="button quiet" type="button" @click="emit('close')">Leave it</button>
+        <button class="button quiet" type="button" @click="emit('close')">Cancel</button>
       </p>
     </form>
     <div v-else class="grid gap-3">

@@ -31,7 +31,7 @@ function next(health: Schemas['HealthLine']): string {
 </script>
 
 <template>
-  <h2>Health <span class="second">since this instance began</span></h2>
+  <h2>Health <span class="second">since this instance started</span></h2>
   <table>
     <thead>
       <tr>

@@ -40,7 +40,7 @@ function usedUp(limit: Schemas['LimitLine']): string {
           <td class="num">{{ grouped(line.limit.left) }}</td>
           <td>{{ usedUp(line.limit) }}</td>
           <td class="second">
-            {{ line.limit.source === 'told' ? 'what the service tells' : 'the catalogue, for a minute' }}
+            {{ line.limit.source === 'told' ? 'the upstream' : 'the catalogue, per minute' }}
           </td>
         </tr>
       </tbody>

@@ -34,15 +34,15 @@ const requests = (model: string) => ({ path: paths.requests, query: { offer: off
         <th scope="col">in force since</th>
         <th scope="col" class="num">bytes a token<br />in, ± error</th>
         <th scope="col" class="num">requests<br />last 24 h</th>
-        <th scope="col" class="num">first token<br />typical, slow</th>
+        <th scope="col" class="num">first token<br />p50, p95</th>
       </tr>
     </thead>
     <tbody>
       <tr v-for="one in upstream.offers" :key="one.model">
         <th scope="row">{{ one.model }}</th>
         <td class="second">{{ one.abilities == null ? 'all of its dialect' : one.abilities.join(', ') }}</td>
-        <td class="num">{{ one.context_window == null ? 'none told' : grouped(one.context_window) }}</td>
-        <td class="num">{{ one.output_cap == null ? 'none told' : grouped(one.output_cap) }}</td>
+        <td class="num">{{ one.context_window == null ? 'not reported' : grouped(one.context_window) }}</td>
+        <td class="num">{{ one.output_cap == null ? 'not reported' : grouped(one.output_cap) }}</td>
         <template v-if="one.rate">
           <td class="num">{{ one.rate.input }}</td>
           <td class="num">{{ one.rate.input_cached ?? one.rate.input }}</td>

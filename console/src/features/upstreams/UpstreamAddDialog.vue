@@ -21,7 +21,7 @@ const { address, keyPlace, keyText, name, hosting, chosen, report, steps, isUsab
 const problem = computed(() => addition.check.error.value ?? addition.add.error.value)
 const isLooking = computed(() => addition.check.isPending.value)
 const time = computed(() => {
-  if (isLooking.value) return `looking, ${duration(Math.max(0, now.value - addition.check.submittedAt.value))}`
+  if (isLooking.value) return `checking, ${duration(Math.max(0, now.value - addition.check.submittedAt.value))}`
   return report.value ? `${took(report.value.took_us)}, nothing spent` : ''
 })
 const keyLabel = computed(() =>

@@ -30,7 +30,7 @@ const timeout = computed(() => (time.value === '' ? null : Number(time.value)))
 const report = computed(() => check.data.value)
 const isBusy = computed(() => check.isPending.value || mend.isPending.value)
 const sentence = computed(() => {
-  if (isBusy.value) return `Looking, ${duration(Math.max(0, now.value - check.submittedAt.value))}.`
+  if (isBusy.value) return `Checking, ${duration(Math.max(0, now.value - check.submittedAt.value))}.`
   return report.value ? `${outcome(report.value.steps)} It took ${took(report.value.took_us)}.` : ''
 })
 const problem = computed(() => check.error.value ?? mend.error.value ?? proof.error.value)
@@ -40,7 +40,7 @@ const worst = computed(() => {
   const tokens = `${grouped(cost.value.input_tokens)} tokens in and ${grouped(cost.value.output_tokens)} out`
   const most =
     cost.value.money == null
-      ? 'unpriced, so nobody knows what it costs'
+      ? 'unpriced, so the cost is unknown'
       : `at most ${money(cost.value.money, 4)} ${cost.value.currency}`
   return `Up to ${cost.value.calls} questions to ${cost.value.model ?? 'a model'}, ${tokens}: ${most}.`
 })
@@ -62,7 +62,7 @@ async function prove() {
 async function apply(remedy: RemedySeen, value: string | undefined) {
   const all = (report.value?.steps ?? []).flatMap((step) => step.findings).flatMap((finding) => finding.remedies)
   const line = all.find((one) => one.number != null && one.number === remedy.number)
-  if (!line?.change) throw new Problem(0, 'Gone', 'This remedy is of an earlier check; look again.', undefined)
+  if (!line?.change) throw new Problem(0, 'Gone', 'This remedy is from an earlier check; check again.', undefined)
   // The remedy names the host that it leads to; whoever applies it means that one.
   const change = line.change as unknown as { setting: string; to?: unknown }
   const toHost = change.setting === 'address' && typeof change.to === 'string' ? hostOf(change.to) : null
@@ -84,15 +84,15 @@ onMounted(look)
       @apply="(remedy, value) => apply(remedy, value).catch(ignore)"
     />
     <div v-if="isConsenting" class="bg-well border-caution mt-3 border-l-2 px-3.5 py-2.5" role="status">
-      <p class="mb-2">{{ worst }} It is paid by whoever asks, and stands in the ledger.</p>
+      <p class="mb-2">{{ worst }} The team of whoever runs it pays; it is recorded in the ledger.</p>
       <p class="flex gap-2.5">
-        <button class="button" @click="prove().catch(ignore)">Ask it</button>
-        <button class="button quiet" @click="isConsenting = false">Leave it</button>
+        <button class="button" @click="prove().catch(ignore)">Run it</button>
+        <button class="button quiet" @click="isConsenting = false">Cancel</button>
       </p>
     </div>
     <p class="mt-4 flex flex-wrap items-center gap-2.5">
       <button v-if="check.isPending.value" class="button" @click="check.stop">Stop</button>
-      <button v-else class="button" :disabled="isBusy" @click="look">Look again</button>
+      <button v-else class="button" :disabled="isBusy" @click="look">Check again</button>
       <button class="button quiet" :disabled="isBusy || isConsenting" @click="consider().catch(ignore)">
         Prove its abilities
       </button>

@@ -22,7 +22,7 @@ const figures = (name: string) => usage.data.value?.lines.find((line) => line.na
 const span = computed(() =>
   spanOfStrips((usage.data.value?.lines ?? []).map((line) => ({ whole_ms: line.whole.slow_ms ?? 0 }))),
 )
-const ORDER = ['failing', 'degraded', 'not asked yet', 'well']
+const ORDER = ['failing', 'degraded', 'no traffic yet', 'well']
 // What needs attention stands first.
 const lines = computed(() =>
   [...(upstreams.data.value ?? [])].sort(
@@ -34,14 +34,14 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
 
 <template>
   <PageHead title="Upstreams">
-    <span>as this instance has seen them since it began</span>
-    <button class="follow" @click="isAdding = true">Bring one in</button>
+    <span>as seen by this instance since it started</span>
+    <button class="follow" @click="isAdding = true">Add an upstream</button>
   </PageHead>
   <UpstreamAddDialog v-if="isAdding" @close="isAdding = false" />
   <FourStates what="the upstreams" :query="upstreams" :is-empty="lines.length === 0" @retry="upstreams.refetch()">
     <template #empty
-      >There is no upstream yet. <button class="follow" @click="isAdding = true">Bring one in</button> by its address,
-      or let the <RouterLink :to="paths.start">first run</RouterLink> lead you to an answer.</template
+      >There is no upstream yet. <button class="follow" @click="isAdding = true">Add an upstream</button> by its
+      address, or let the <RouterLink :to="paths.start">first run</RouterLink> lead you to an answer.</template
     >
     <table :aria-busy="usage.isPending.value" @keydown="moveInList">
       <thead>
@@ -49,7 +49,7 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
           <th scope="col">upstream</th>
           <th scope="col">state</th>
           <th scope="col">since</th>
-          <th scope="col" class="num">first token<br />of late</th>
+          <th scope="col" class="num">first token<br />recently</th>
           <th scope="col" class="num">streams</th>
           <th scope="col">last 24 h: first token, whole, {{ spanWords(span) }}</th>
           <th scope="col">last failure</th>

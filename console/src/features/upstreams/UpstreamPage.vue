@@ -92,7 +92,7 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
             :is-empty="usage.data.value?.together.requests === 0"
             @retry="usage.refetch()"
           >
-            <template #empty>It answered nothing in this time.</template>
+            <template #empty>No requests in this range.</template>
             <template v-if="usage.data.value">
               <TypicalStrips
                 :first-token="usage.data.value.together.first_token"

@@ -86,7 +86,7 @@ const same = (values: readonly string[]) => values.map((value) => ({ value, word
     :is-empty="groups.data.value?.lines.length === 0"
     @retry="groups.refetch()"
   >
-    <template #empty>Nothing was asked in this time. Choose a longer one, or leave a filter out.</template>
+    <template #empty>No requests in this range. Choose a longer one, or remove a filter.</template>
     <p class="text-lead mb-3">{{ sentence }}</p>
     <FourStates what="the chart" :query="series" @retry="series.refetch()">
       <UsageChart v-if="series.data.value && measure" :usage="series.data.value" :measure="measure" />

@@ -47,7 +47,7 @@ const behind = (line: Line, more: Record<string, string> = {}) => requestsBehind
         <th scope="col" class="num">requests</th>
         <th scope="col" class="num">not answered</th>
         <th scope="col" class="num">cancelled</th>
-        <th scope="col" class="num">first token<br />typical, slow</th>
+        <th scope="col" class="num">first token<br />p50, p95</th>
         <th scope="col" class="num">tokens in<br />anew</th>
         <th scope="col" class="num"><br />cached</th>
         <th scope="col" class="num">tokens<br />out</th>

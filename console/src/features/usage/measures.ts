@@ -76,6 +76,6 @@ export const MEASURES: readonly Measure[] = [
     shown: (figures) => `${counted(figures.not_answered)} not answered`,
     tick: (value) => counted(value),
   },
-  time('typical', 'first token, typical', (figures) => figures.first_token.typical_ms),
-  time('slow', 'first token, slow', (figures) => figures.first_token.slow_ms),
+  time('typical', 'first token, p50', (figures) => figures.first_token.typical_ms),
+  time('slow', 'first token, p95', (figures) => figures.first_token.slow_ms),
 ]

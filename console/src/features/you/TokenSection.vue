@@ -53,7 +53,7 @@ const lines = computed(() =>
             <td class="second"><TimeAgo :at="token.issued_at" /></td>
             <td class="second">
               <template v-if="token.ended_at">ended <TimeAgo :at="token.ended_at" /></template>
-              <template v-else>{{ token.expires_at ? instant(new Date(token.expires_at)) : 'for ever' }}</template>
+              <template v-else>{{ token.expires_at ? instant(new Date(token.expires_at)) : 'no expiry' }}</template>
             </td>
             <td class="num">
               <button v-if="!token.isOver" class="follow" @click="end.mutate(token.id)">End</button>

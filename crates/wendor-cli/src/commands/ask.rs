@@ -132,7 +132,7 @@ fn conversation_of(args: &AskArgs) -> Result<Conversation, Failure> {
     }
     if question.trim().is_empty() {
         return Err(Failure::NotUnderstood(
-            "There is no question: write it behind the route, or send it to standard input.".to_owned(),
+            "No question: write it after the route, or send it to standard input.".to_owned(),
         ));
     }
     let mut conversation = Conversation::of(args.dialect.0, &args.route);
@@ -154,7 +154,7 @@ fn conversation_of(args: &AskArgs) -> Result<Conversation, Failure> {
 fn image(file: &Path) -> Result<Media, Failure> {
     let bytes = read(file)?;
     let Some(kind) = kind_of(&bytes) else {
-        let message = format!("{} is no image that models take (PNG, JPEG, GIF, WebP, BMP).", file.display());
+        let message = format!("{} is not a supported image (PNG, JPEG, GIF, WebP, BMP).", file.display());
         return Err(Failure::NotUnderstood(message));
     };
     let source = MediaSource::Bytes { kind: kind.to_owned(), base64: BASE64.encode(&bytes) };
@@ -165,7 +165,7 @@ fn schema(file: &Path) -> Result<Schema, Failure> {
     let bytes = read(file)?;
     let text = String::from_utf8_lossy(&bytes);
     let schema = RawJson::parse(text.trim()).filter(RawJson::is_object);
-    let wrong = || Failure::NotUnderstood(format!("{} holds no JSON Schema.", file.display()));
+    let wrong = || Failure::NotUnderstood(format!("{} is not a JSON Schema.", file.display()));
     Ok(Schema { schema: schema.ok_or_else(wrong)?, typed: None, name: None, description: None, is_strict: None })
 }
 
@@ -228,7 +228,7 @@ fn say(events: &[Event], reader: Reader, show_wire: bool, is_raw: bool, text: &m
             text.push_str(piece);
             match reader {
                 Reader::Person if is_raw => output::print_raw(piece)?,
-                Reader::Person if !show_wire => output::print(piece)?,
+                Reader::Person if !show_wire => output::print_answer(piece)?,
                 Reader::Person | Reader::Program => {}
             }
         }

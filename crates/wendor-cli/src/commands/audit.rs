@@ -63,9 +63,9 @@ async fn list(args: AuditListArgs, management: &Management, reader: Reader) -> R
         let from = if line.address.is_empty() { line.through.clone() } else { line.address.clone() };
         vec![number, at, line.by.clone(), from, line.action.clone(), line.subject.clone(), changed(line)]
     };
-    output::table(&columns, page.entries.iter().map(row).collect(), "Nothing of that kind was done.")?;
+    output::table(&columns, page.entries.iter().map(row).collect(), "No matching entries.")?;
     if page.has_more {
-        output::note("There are older ones: --limit shows more, --from and --to others.");
+        output::note("There are older entries: raise --limit, or choose a range with --from and --to.");
     }
     Ok(())
 }
@@ -125,14 +125,14 @@ fn told(verdict: &AuditVerdict, reader: Reader) -> Result<(), Failure> {
             format!("{} entries", words::grouped(verdict.entries))
         };
         if verdict.faults.is_empty() {
-            output::line(&format!("{entries}, each as it was written, after the one before it."))?;
+            output::line(&format!("{entries}, hash chain intact."))?;
         }
         output::line(&format!("Head: {}", verdict.head))?;
     }
     if verdict.faults.is_empty() {
         return Ok(());
     }
-    Err(Failure::Own("The audit is not as it was written: somebody has changed it in the database.".to_owned()))
+    Err(Failure::Own("The audit was altered: it was changed in the database.".to_owned()))
 }
 
 /// Looks an exported file through.
@@ -143,11 +143,7 @@ fn of_file(path: &Path, head: Option<&str>) -> Result<AuditVerdict, Failure> {
     let mut verifier = Verifier::new(known);
     for (index, line) in BufReader::new(file).lines().enumerate() {
         let entry: Entry = serde_json::from_str(&line.map_err(unreadable)?).map_err(|error| {
-            Failure::NotUnderstood(format!(
-                "{}, line {}: this is no entry of an audit: {error}",
-                path.display(),
-                index + 1
-            ))
+            Failure::NotUnderstood(format!("{}, line {}: not an audit entry: {error}", path.display(), index + 1))
         })?;
         verifier.look(&entry);
     }

@@ -64,7 +64,7 @@ fn check(path: &Path, reader: Reader) -> Result<(), Failure> {
             return match reader {
                 Reader::Program => output::json(&json!({ "problems": [] })),
                 Reader::Person => output::line(&format!(
-                    "No problem: {} upstreams with {} offers, {} routes, {} teams.",
+                    "Valid: {} upstreams with {} offers, {} routes, {} teams.",
                     counts.0, counts.1, counts.2, counts.3
                 )),
             };
@@ -102,21 +102,21 @@ async fn apply(management: &Management, text: &str, note: &str, yes: bool, reade
 
 pub(super) fn confirm(question: &str) -> Result<(), Failure> {
     if !std::io::stdin().is_terminal() {
-        return Err(Failure::NotUnderstood("Nobody is there to be asked: add --yes.".to_owned()));
+        return Err(Failure::NotUnderstood("Not a terminal: pass --yes to confirm.".to_owned()));
     }
-    output::note(&format!("{question} Type yes:"));
+    output::note(&format!("{question} Type y or yes:"));
     let mut answer = String::new();
     std::io::stdin().lock().read_line(&mut answer).map_err(|error| Failure::Own(error.to_string()))?;
-    match answer.trim() {
-        "yes" => Ok(()),
-        _ => Err(Failure::NotUnderstood("Nothing was done.".to_owned())),
+    match answer.trim().to_ascii_lowercase().as_str() {
+        "y" | "yes" => Ok(()),
+        _ => Err(Failure::NotUnderstood("Cancelled: nothing was changed.".to_owned())),
     }
 }
 
 /// The difference in lines: `+` comes, `-` goes, `~` changes.
 fn told(difference: &CatalogueDifference) -> String {
     if difference.changes.is_empty() {
-        return format!("Nothing changes: revision {} is the same.\n", difference.base);
+        return format!("No changes: the file equals revision {}.\n", difference.base);
     }
     let mut text = format!("Against revision {}:\n", difference.base);
     for change in &difference.changes {

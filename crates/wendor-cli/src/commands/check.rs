@@ -18,10 +18,14 @@ use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{ServerArgs, UpstreamCheckArgs};
 use crate::output::{self, Reader};
+use crate::terminal::terminal;
 use crate::words;
 
 /// Where sentences break.
 const WIDTH: usize = 92;
+
+/// Columns of a line that do not belong to what a step came back with: its sign, its name, its time.
+const AROUND_TOLD: usize = 29;
 
 /// Where what came back breaks, before the time that it took.
 const TOLD_WIDTH: usize = 60;
@@ -43,7 +47,7 @@ pub(super) async fn run(args: UpstreamCheckArgs, management: &Management, reader
         output::note("To ask the model and prove what it can do: add --prove; what it costs at most is shown before.");
     }
     match report.steps.iter().find(|step| step.state == "failing") {
-        Some(step) => Err(Failure::UpstreamsFailed(format!("It stops at: {}.", step.step))),
+        Some(step) => Err(Failure::UpstreamsFailed(format!("Fails at: {}.", step.step))),
         None => Ok(()),
     }
 }
@@ -92,12 +96,12 @@ impl Lines {
     }
 
     async fn next(&mut self) -> Result<CheckLine, Failure> {
-        let broken = || Failure::Unreachable("Wendor went away in the middle of the check.".to_owned());
+        let broken = || Failure::Unreachable("The connection to Wendor broke during the check.".to_owned());
         loop {
             if let Some(end) = self.buffer.iter().position(|byte| *byte == b'\n') {
                 let line: Vec<u8> = self.buffer.drain(..=end).collect();
                 return serde_json::from_slice(&line).map_err(|error| {
-                    Failure::Own(format!("the service's answer cannot be read ({error}); is it of another version?"))
+                    Failure::Own(format!("cannot read the service's answer ({error}); does it run another version?"))
                 });
             }
             let piece = self.response.chunk().await.map_err(|_| broken())?.ok_or_else(broken)?;
@@ -199,7 +203,7 @@ pub(super) fn draft(address: &str, server: &ServerArgs) -> Result<UpstreamDraft,
     for header in &server.header {
         let (name, value) = header
             .split_once('=')
-            .ok_or_else(|| Failure::NotUnderstood(format!("`{header}` is no header: write NAME=VALUE.")))?;
+            .ok_or_else(|| Failure::NotUnderstood(format!("Invalid header `{header}`: write NAME=VALUE.")))?;
         draft.headers.insert(name.trim().to_ascii_lowercase(), value.trim().to_owned());
     }
     let value = server.key_stdin.then(|| read_secret("Paste the key, then Enter and Ctrl-D.")).transpose()?;
@@ -254,13 +258,13 @@ async fn consent(args: &UpstreamCheckArgs, ask: &CheckAsk, management: &Manageme
     let free = CheckAsk { prove: false, ..ask.clone() };
     let cost: ProofCost = management.post("/upstreams/proof-cost", &body_of(&free)?).await?;
     output::note(&cost_words(&cost));
-    if args.yes { Ok(()) } else { catalogue::confirm("Ask it?") }
+    if args.yes { Ok(()) } else { catalogue::confirm("Run it?") }
 }
 
 fn cost_words(cost: &ProofCost) -> String {
     let money = match &cost.money {
         Some(money) => format!("at most {} {}", words::small_money(money), cost.currency),
-        None => "unpriced: the offer has no rate, so nobody knows what it costs".to_owned(),
+        None => "unpriced: the offer has no rate, so the cost is unknown".to_owned(),
     };
     format!(
         "Asking takes up to {} calls, {} tokens in and {} out: {money}.",
@@ -330,7 +334,7 @@ async fn mended(
             1 => "there is 1".to_owned(),
             count => format!("there are 1 to {count}"),
         };
-        return Err(Failure::NoSuch(format!("No remedy has the number {number}: {there}.")));
+        return Err(Failure::NoSuch(format!("There is no remedy {number}: {there}.")));
     };
     if remedy.needs_value && value.is_none() {
         return Err(Failure::NotUnderstood(format!("This remedy needs a value: add --value TEXT. ({})", remedy.says)));
@@ -367,12 +371,17 @@ fn last_words(report: &CheckReport) -> String {
     let noted = report.steps.iter().filter(|step| step.state == "noted").count();
     let last = match (failing, noted) {
         // Which step it is says the command's end.
-        (Some(_), _) => "The rest was not looked at.".to_owned(),
-        (None, 0) => "All that was looked at is well.".to_owned(),
-        (None, 1) => "It works; one thing should be known.".to_owned(),
-        (None, count) => format!("It works; {count} things should be known."),
+        (Some(_), _) => "The remaining steps were not run.".to_owned(),
+        (None, 0) => "All steps passed.".to_owned(),
+        (None, 1) => "It works, with 1 note.".to_owned(),
+        (None, count) => format!("It works, with {count} notes."),
     };
     format!("\n{} at {}: {last} {}\n", report.name, report.settings.address, words::exact_wait(report.took_us / 1_000))
+}
+
+/// Columns of a report: of the terminal, and never more than are read with ease.
+fn width() -> usize {
+    terminal().width.unwrap_or(WIDTH).clamp(40, WIDTH)
 }
 
 fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
@@ -389,9 +398,10 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
         _ => step.came_back.clone(),
     };
     let took = words::took(step.took_us);
-    let mut lines = words::wrapped(&told, TOLD_WIDTH);
+    let room = TOLD_WIDTH.min(width().saturating_sub(AROUND_TOLD)).max(20);
+    let mut lines = words::wrapped(&told, room);
     let first = if lines.is_empty() { String::new() } else { lines.remove(0) };
-    let mut text = format!("{sign} {:<17}{first:<60} {took:>9}", step.step).trim_end().to_owned() + "\n";
+    let mut text = format!("{sign} {:<17}{first:<room$} {took:>9}", step.step).trim_end().to_owned() + "\n";
     lines.iter().for_each(|line| text.push_str(&format!("{:19}{line}\n", "")));
     for finding in &step.findings {
         text.push_str(&finding_lines(finding));
@@ -401,7 +411,7 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
 
 fn finding_lines(finding: &FindingLine) -> String {
     let mut text = String::from("\n");
-    for line in words::wrapped(&finding.says, WIDTH - 4) {
+    for line in words::wrapped(&finding.says, width() - 4) {
         text.push_str(&format!("    {line}\n"));
     }
     for remedy in &finding.remedies {
@@ -410,7 +420,7 @@ fn finding_lines(finding: &FindingLine) -> String {
             (None, "owner") => ("tell its owner".to_owned(), format!("\"{}\"", remedy.says)),
             (None, _) => ("do".to_owned(), remedy.says.clone()),
         };
-        for (index, line) in words::wrapped(&says, WIDTH - 20).iter().enumerate() {
+        for (index, line) in words::wrapped(&says, width() - 20).iter().enumerate() {
             let head = if index == 0 { head.as_str() } else { "" };
             text.push_str(&format!("    {head:<15} {line}\n"));
         }

@@ -23,7 +23,7 @@ pub(super) async fn events(command: EventCommand, management: &Management, reade
         let id = event.id.to_string();
         vec![id, words::ago(event.at, now()), format!("{}, {}", event.kind, event.state), what(event)]
     };
-    output::table(&columns, page.events.iter().map(row).collect(), "No such event in the last 90 days.")
+    output::table(&columns, page.events.iter().map(row).collect(), "No matching events in the last 90 days.")
 }
 
 fn what(event: &EventLine) -> String {
@@ -46,9 +46,9 @@ pub(super) async fn webhooks(command: WebhookCommand, management: &Management, r
                 Column::Text("state"),
                 Column::Number("tries"),
                 Column::Text("last try"),
-                Column::Text("what came of it"),
+                Column::Text("result"),
             ];
-            output::table(&columns, lines.iter().map(row).collect(), "Nothing was told to it yet.")
+            output::table(&columns, lines.iter().map(row).collect(), "No deliveries yet.")
         }
         WebhookCommand::Try { name } => {
             let tried: DeliveryLine =
@@ -56,15 +56,13 @@ pub(super) async fn webhooks(command: WebhookCommand, management: &Management, r
             match (reader, &tried.failed, tried.status) {
                 (Reader::Program, ..) => output::json(&tried)?,
                 (Reader::Person, None, Some(status)) => {
-                    output::line(&format!("{name} took delivery {}: it answered {status}.", tried.id))?;
+                    output::line(&format!("{name} accepted delivery {} with status {status}.", tried.id))?;
                 }
                 (Reader::Person, ..) => {}
             }
             match tried.failed {
                 None => Ok(()),
-                Some(why) => {
-                    Err(Failure::UpstreamsFailed(format!("delivery {} did not get through to {name}: {why}", tried.id)))
-                }
+                Some(why) => Err(Failure::UpstreamsFailed(format!("delivery {} to {name} failed: {why}", tried.id))),
             }
         }
     }

@@ -51,7 +51,7 @@ fn request_of(file: &str) -> Result<Value, Failure> {
         std::fs::read_to_string(file).map_err(unreadable)?
     };
     serde_json::from_str(&text)
-        .map_err(|error| Failure::NotUnderstood(format!("The request in {file} is no JSON: {error}.")))
+        .map_err(|error| Failure::NotUnderstood(format!("The request in {file} is not JSON: {error}.")))
 }
 
 fn row(line: &ExplainLine) -> Vec<String> {

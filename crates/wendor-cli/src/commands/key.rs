@@ -34,7 +34,7 @@ pub(super) async fn run(command: KeyCommand, management: &Management, reader: Re
             match reader {
                 Reader::Program => output::json(&revoked),
                 Reader::Person => output::line(&format!(
-                    "Key {} is revoked since {} UTC.",
+                    "Key {} was revoked at {} UTC.",
                     revoked.id,
                     words::instant(revoked.revoked_at)
                 )),

@@ -18,7 +18,7 @@ pub(super) async fn run(command: MeCommand, management: &Management, reader: Rea
         MeCommand::SetUpCodes => set_up_codes(management, reader).await,
         MeCommand::RemoveCodes => {
             management.delete("/me/codes").await?;
-            done(&json!({ "codes": false }), "No code is asked of you any more.", reader)
+            done(&json!({ "codes": false }), "Codes are no longer asked for when you sign in.", reader)
         }
     }
 }

@@ -8,6 +8,7 @@ mod drain;
 mod event;
 mod explain;
 mod follow;
+mod greeting;
 mod key;
 mod me;
 mod models;
@@ -38,12 +39,12 @@ use crate::profile::Profile;
 /// # Errors
 /// Why it was not done.
 pub fn run(grammar: Wendor) -> Result<(), Failure> {
-    let no_runtime = |error: std::io::Error| Failure::Own(format!("no threads to be had: {error}"));
+    let no_runtime = |error: std::io::Error| Failure::Own(format!("cannot start threads: {error}"));
     // Installed by the first who asks; a second one finds it there.
     let _installed = rustls::crypto::ring::default_provider().install_default();
     let mut threads = tokio::runtime::Builder::new_multi_thread();
     threads.enable_all();
-    if matches!(grammar.command, Command::Serve(_)) {
+    if matches!(grammar.command, Some(Command::Serve(_))) {
         serve::prepare(&mut threads);
     }
     threads.build().map_err(no_runtime)?.block_on(dispatch(grammar))
@@ -52,7 +53,8 @@ pub fn run(grammar: Wendor) -> Result<(), Failure> {
 async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
     let reader = if grammar.json { Reader::Program } else { Reader::Person };
     let management = || Management::new(Profile::find()?);
-    match grammar.command {
+    let Some(command) = grammar.command else { return greeting::run(reader).await };
+    match command {
         Command::Serve(args) => serve::run(*args, reader).await,
         Command::Ask(args) => ask::run(args, reader).await,
         Command::Now => now::run(&management()?, reader).await,

@@ -28,7 +28,7 @@ pub(super) async fn run(
         if !names.contains(&name.as_str()) {
             let near = wendor_wire::nearest::nearest(name, names)
                 .map_or_else(String::new, |near| format!(" Nearest: {near}."));
-            return Err(Failure::NoSuch(format!("No upstream is called {name}.{near}")));
+            return Err(Failure::NoSuch(format!("Unknown upstream {name}.{near}")));
         }
         shown.upstreams.retain(|line| line.upstream == *name);
         shown.events.retain(|event| event.upstream == *name);
@@ -47,10 +47,10 @@ pub(super) async fn run(
         Column::Text("last used"),
     ];
     let rows = shown.upstreams.iter().flat_map(rows).collect();
-    output::table(&columns, rows, "There is no upstream yet. Bring one in: wendor upstream add ADDRESS")?;
+    output::table(&columns, rows, "There is no upstream yet. Add an upstream: wendor upstream add ADDRESS")?;
     for line in &shown.upstreams {
         if let Some(why) = &line.failed {
-            output::line(&format!("× {}: the last look saw nothing, {why}.", line.upstream))?;
+            output::line(&format!("× {}: the last check failed: {why}.", line.upstream))?;
         }
         for says in line.models.iter().filter_map(|model| model.says.as_ref()) {
             output::line(&format!("△ {}: {says}", line.upstream))?;
@@ -63,8 +63,8 @@ pub(super) async fn run(
 }
 
 fn rows(line: &InventoryLine) -> Vec<Vec<String>> {
-    let looked = line.looked_at.map_or_else(|| "not looked at yet".to_owned(), |at| words::ago(at, now()));
-    let head = [line.upstream.clone(), format!("looked {looked}")];
+    let looked = line.looked_at.map_or_else(|| "not checked yet".to_owned(), |at| words::ago(at, now()));
+    let head = [line.upstream.clone(), format!("checked {looked}")];
     let version = line.server_version.as_ref().map(|version| format!("version {version}"));
     let mut heads: Vec<String> = head.into_iter().chain(version).collect();
     heads.reverse();
@@ -91,7 +91,7 @@ fn cells(model: &ServedLine) -> Vec<String> {
     let loaded = match (served.and_then(|served| served.loaded_bytes), digest) {
         (Some(bytes), _) => words::data_size(bytes),
         (None, Some(_)) => "no".to_owned(),
-        (None, None) => "not told".to_owned(),
+        (None, None) => "not reported".to_owned(),
     };
     let proofs: Vec<String> = model
         .proofs
@@ -106,7 +106,7 @@ fn cells(model: &ServedLine) -> Vec<String> {
     vec![
         model.model.clone(),
         offered.to_owned(),
-        digest.map_or_else(|| "not told".to_owned(), wendor_core::words::digest),
+        digest.map_or_else(|| "not reported".to_owned(), wendor_core::words::digest),
         served
             .and_then(|served| served.context_window)
             .map_or_else(String::new, |window| words::grouped(u64::from(window))),

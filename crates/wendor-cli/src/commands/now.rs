@@ -1,4 +1,4 @@
-//! `wendor now`: the morning look: what needs someone, and yesterday by team beside what was expected of it.
+//! `wendor now`: the morning look: what needs attention, and yesterday by team beside what was expected of it.
 
 use wendor_gateway::admin::findings::NoticeLine;
 use wendor_gateway::admin::now::{Now, TeamYesterday};
@@ -15,9 +15,9 @@ pub(super) async fn run(management: &Management, reader: Reader) -> Result<(), F
         return output::json(&now);
     }
     match now.attention.as_slice() {
-        [] => output::line("Nothing needs anyone.\n")?,
+        [] => output::line("Nothing needs attention.\n")?,
         notices => {
-            let columns = [Column::Text("state"), Column::Text("needs someone")];
+            let columns = [Column::Text("state"), Column::Text("needs attention")];
             output::table(&columns, notices.iter().map(notice).collect(), "")?;
             output::line("")?;
         }

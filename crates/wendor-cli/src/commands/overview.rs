@@ -128,7 +128,7 @@ pub(super) async fn routes(management: &Management, reader: Reader) -> Result<()
 
 fn offers(stage: &StageLine) -> String {
     let offer = |entry: &wendor_gateway::admin::routes_view::StageOfferLine| match entry.share {
-        Some(share) => format!("{} ({share} parts)", entry.offer),
+        Some(share) => format!("{} ({share}%)", entry.offer),
         None => entry.offer.clone(),
     };
     words::wrapped_names(&stage.offers.iter().map(offer).collect::<Vec<_>>(), NAMES_WIDTH)
@@ -148,14 +148,14 @@ pub(super) async fn upstreams(management: &Management, reader: Reader) -> Result
         Column::Text("offers (input, output a million)"),
         Column::Text("last failure"),
     ];
-    // What needs someone comes first.
+    // What needs attention comes first.
     let mut ordered: Vec<&UpstreamLine> = upstreams.iter().collect();
     let is_well = |upstream: &UpstreamLine| {
-        matches!(upstream.state.as_str(), "well" | "not asked yet") && !upstream.credential.contains(' ')
+        matches!(upstream.state.as_str(), "well" | "no traffic yet") && !upstream.credential.contains(' ')
     };
     ordered.sort_by_key(|upstream| is_well(upstream));
     output::table(&columns, ordered.into_iter().map(upstream_row).collect(), NO_CATALOGUE)?;
-    output::note("States and failures are those seen since the service began.");
+    output::note("States and failures since the service started.");
     Ok(())
 }
 

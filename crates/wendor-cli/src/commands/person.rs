@@ -20,7 +20,7 @@ use crate::words;
 async fn store() -> Result<Store, Failure> {
     let missing = || {
         Failure::NotUnderstood(
-            "WENDOR_DATABASE_URL is not set: this is done on the server, beside the service.".to_owned(),
+            "WENDOR_DATABASE_URL is not set: run this command on the server, where the service runs.".to_owned(),
         )
     };
     let url = std::env::var("WENDOR_DATABASE_URL").ok().filter(|url| !url.is_empty()).ok_or_else(missing)?;
@@ -63,7 +63,7 @@ fn show_one_time(given: &AddedPerson, reader: Reader) -> Result<(), Failure> {
         Reader::Person => {
             output::line(&given.one_time)?;
             output::note(&format!(
-                "One-time sign-in of {}, until {} UTC: give it to them, they pass it to `wendor sign-in`. Earlier ones work no more.",
+                "One-time sign-in of {}, until {} UTC: give it to them, they pass it to `wendor sign-in`. Earlier ones no longer work.",
                 given.name,
                 words::instant(given.expires_at)
             ));
@@ -78,10 +78,10 @@ pub(super) async fn manage(command: PersonCommand, management: &Management, read
         PersonCommand::Change { name, role, team } => {
             let standing = team.as_ref().map_or_else(|| role.clone(), |team| format!("{role} of {team}"));
             let body = json!({ "role": role, "team": team });
-            changed(&name, &body, &format!("{name} is {standing} from now on."), management, reader).await
+            changed(&name, &body, &format!("{name} is now {standing}."), management, reader).await
         }
         PersonCommand::Disable { name } => {
-            let told = format!("{name} is disabled: nothing of theirs is taken any more.");
+            let told = format!("{name} is disabled: their password, sessions and tokens are refused.");
             changed(&name, &json!({ "disabled": true }), &told, management, reader).await
         }
         PersonCommand::Enable { name } => {
@@ -158,5 +158,5 @@ async fn list(management: &Management, reader: Reader) -> Result<(), Failure> {
         let team = person.team.clone().unwrap_or_else(|| "-".to_owned());
         vec![person.name.clone(), person.role.clone(), team, words::ago(person.added_at, now()), password]
     });
-    output::table(&columns, rows.collect(), "There is nobody yet.")
+    output::table(&columns, rows.collect(), "There are no people yet. Add one: wendor person add NAME --role owner")
 }

@@ -37,11 +37,8 @@ fn state(spool: &SpoolLine) -> String {
         (1, _) => "1 entry waits for the database.".to_owned(),
         (number, _) => format!("{} entries wait for the database.", words::grouped(number)),
     };
-    let database = if spool.database_reachable {
-        ""
-    } else {
-        " The database cannot be reached; requests are served all the same."
-    };
+    let database =
+        if spool.database_reachable { "" } else { " The database is unreachable; requests are still served." };
     let keep = words::disk_size(spool.keep_free_bytes);
     let free = spool.free_bytes.map(words::disk_size);
     let disk = match (spool.writable, free) {
@@ -53,7 +50,8 @@ fn state(spool: &SpoolLine) -> String {
             )
         }
         (false, None) => {
-            " Requests are refused: its disk takes nothing. Make room; they go on by themselves.".to_owned()
+            " Requests are refused: its disk is full or not writable. Make room; requests resume by themselves."
+                .to_owned()
         }
     };
     format!("{pending}{database} Its files take {}.{disk}", words::disk_size(spool.bytes))
@@ -123,7 +121,7 @@ async fn partitions(management: &Management, reader: Reader) -> Result<(), Failu
             partition.name.clone(),
         ]
     });
-    output::table(&columns, rows.collect(), "There is no partition yet: the first entry makes one.")?;
+    output::table(&columns, rows.collect(), "There are no partitions yet: the first entry creates one.")?;
     let kept = found.kept.iter().map(|kept| match kept.days {
         None => format!("{} for ever", kept.table),
         Some(days) => format!("{} for {days} days", kept.table),

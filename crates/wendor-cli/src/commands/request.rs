@@ -65,7 +65,7 @@ async fn list(args: RequestListArgs, management: &Management, reader: Reader) ->
         Column::Money("cost", page.currency.clone()),
     ];
     let rows = page.requests.iter().map(row).collect();
-    output::table(&columns, rows, "No request fits. Leave a filter out, or look further back.")?;
+    output::table(&columns, rows, "No matching requests. Remove a filter, or choose a longer range.")?;
     if page.next.is_some() {
         output::note(&format!("The newest {}; more with --limit.", page.requests.len()));
     }
@@ -135,7 +135,7 @@ fn show(shown: &RequestShown) -> Result<(), Failure> {
         output::line(&format!("A part of its detail is missing: {cut}."))?;
     }
     if !shown.detail_kept {
-        output::line("Its plan and attempts are not kept any more.")?;
+        output::line("Its plan and attempts are no longer kept.")?;
     }
     marks(shown)
 }
@@ -154,7 +154,7 @@ fn plan(shown: &RequestShown) -> Result<(), Failure> {
         Column::Number("at most"),
     ];
     let rows = shown.plan.iter().map(|line| {
-        let turn = if line.taken { "taken" } else { "left out" };
+        let turn = if line.taken { "candidate" } else { "skipped" };
         let stage = format!("{}, by {}", line.stage, line.pick);
         let cost = line.expected_cost.as_ref().map_or_else(|| "unpriced".to_owned(), |cost| words::small_money(cost));
         vec![stage, line.offer.clone(), turn.to_owned(), line.reason.clone(), cost]
@@ -171,7 +171,7 @@ fn latency(shown: &RequestShown) -> Result<(), Failure> {
 
 fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
     if cost.lines.is_empty() {
-        return output::line("Nothing was used, so it cost nothing.");
+        return output::line("No tokens were used, so it cost nothing.");
     }
     let columns = [Column::Text("cost"), Column::Number("count"), Column::Number("rate"), Column::Number("amount")];
     let places = words::exact_places(cost.lines.iter().map(|line| line.amount.as_str()).chain([cost.total.as_str()]));
@@ -252,5 +252,5 @@ async fn refusals(management: &Management, reader: Reader) -> Result<(), Failure
             dash(&count.wanted),
         ]
     });
-    output::table(&columns, rows.collect(), "Nothing was refused in the last hour.")
+    output::table(&columns, rows.collect(), "No refusals in the last hour.")
 }

@@ -23,7 +23,7 @@ const KEEPS_FREED: &str = "MIMALLOC_PURGE_DELAY";
 /// By how much the service's tasks stand behind its workers.
 const BEHIND: i32 = 10;
 
-/// What has to be set before the service runs.
+/// What must be set before the service runs.
 ///
 /// 1. The allocator gives memory back when something else happens in the same thread some time later, which in a quiet night it
 ///    does not: after two thousand streams fifty megabytes stayed. It reads its settings before `main`, so the process is begun
@@ -76,7 +76,7 @@ fn listeners(listening: &Listening) -> Result<Listeners, Failure> {
     let mut held = listenfd::ListenFd::from_env();
     let mut take = |place: usize| {
         held.take_tcp_listener(place)
-            .map_err(|error| Failure::Own(format!("the socket {place} that was handed over will not do: {error}")))
+            .map_err(|error| Failure::Own(format!("the socket {place} that was inherited is invalid: {error}")))
     };
     let Some(apps) = take(0)? else {
         let apps = listener("listen", listening.listen)?;
@@ -100,7 +100,7 @@ fn listeners(listening: &Listening) -> Result<Listeners, Failure> {
 fn listener(flag: &str, address: SocketAddr) -> Result<TcpListener, Failure> {
     TcpListener::bind(address).map_err(|error| {
         Failure::Own(format!(
-            "{address} cannot be listened on: {error}. Is another service there? Choose one with --{flag}."
+            "Cannot listen on {address}: {error}. Is another process using it? Choose another address with --{flag}."
         ))
     })
 }
@@ -109,7 +109,7 @@ fn listener(flag: &str, address: SocketAddr) -> Result<TcpListener, Failure> {
 async fn stop_on_signal(stopping: watch::Sender<bool>) {
     let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt()))
     else {
-        return tracing::error!("signals cannot be listened for; the service can only be killed");
+        return tracing::error!("cannot handle signals; the service can only be killed");
     };
     tokio::select! {
         _signal = terminate.recv() => {}
@@ -165,7 +165,7 @@ fn settings(args: ServeArgs) -> Result<Settings, Failure> {
     layers.flags.extend(flags.into_iter().filter_map(|(name, value)| Some((name.to_owned(), value?))));
     layers.check().map_err(|problems| {
         let lines: Vec<String> = problems.iter().map(ToString::to_string).collect();
-        Failure::NotUnderstood(format!("The settings will not do:\n  {}", lines.join("\n  ")))
+        Failure::NotUnderstood(format!("Invalid settings:\n  {}", lines.join("\n  ")))
     })
 }
 
@@ -208,6 +208,9 @@ fn console_of(listening: &Listening) -> String {
     format!("{scheme}://{address}")
 }
 
+/// How long whoever listens on a port may take to say that it is a Wendor.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(1);
+
 /// `--check`: what would run, and where each setting came from.
 async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
     let store = Store::new(settings.database_url.expose())?;
@@ -249,5 +252,27 @@ async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
             output::table(&columns, settings.told.iter().map(as_line).collect(), "")?;
         }
     }
-    schema.map(|_| ()).map_err(Failure::from)
+    let ports = ports_are_free(&settings.listening).await;
+    if let (Err(taken), Reader::Person) = (&ports, reader) {
+        output::line(&format!("\n{taken}"))?;
+    }
+    schema?;
+    ports
+}
+
+/// Whether the service could listen where it should. A Wendor that runs there already is no obstacle to looking at settings.
+async fn ports_are_free(listening: &Listening) -> Result<(), Failure> {
+    for (flag, address) in [("listen", Some(listening.listen)), ("manage-listen", listening.manage_listen)] {
+        let Some(address) = address else { continue };
+        let Err(taken) = listener(flag, address) else { continue };
+        let livez = crate::client::http()?.get(format!("http://{address}/livez")).timeout(PATIENCE).send();
+        let said = match livez.await {
+            Ok(answer) => answer.text().await.unwrap_or_default(),
+            Err(_) => String::new(),
+        };
+        if said.trim() != "alive" {
+            return Err(taken);
+        }
+    }
+    Ok(())
 }

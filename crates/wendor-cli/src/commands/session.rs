@@ -10,13 +10,13 @@ use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::{SignInArgs, TokenCommand};
 use crate::output::{self, Column, Reader};
-use crate::profile::Profile;
+use crate::profile::{Profile, base_url};
 use crate::{asking, range, words};
 
 pub(super) async fn sign_in(args: SignInArgs, reader: Reader) -> Result<(), Failure> {
     let mut profile = Profile::find()?;
     if let Some(url) = args.url {
-        url.trim_end_matches('/').clone_into(&mut profile.url);
+        profile.url = base_url("--url", &url)?;
     }
     let url = profile.url.clone();
     let management = Management::new(profile)?;
@@ -111,7 +111,7 @@ fn show(tokens: &[TokenLine]) -> Result<(), Failure> {
         let until = match (token.ended_at, token.expires_at) {
             (Some(at), _) => format!("ended {}", words::ago(at, now())),
             (None, Some(at)) => words::instant(at),
-            (None, None) => "for ever".to_owned(),
+            (None, None) => "no expiry".to_owned(),
         };
         let kind = if token.unasked { format!("{}, unasked", token.kind) } else { token.kind.clone() };
         vec![token.id.clone(), kind, token.label.clone(), words::ago(token.issued_at, now()), until]

@@ -70,14 +70,14 @@ async fn upstream_of(
     let address = match (&args.address, known.iter().find(|upstream| !upstream.offers.is_empty())) {
         (Some(address), _) => address.clone(),
         (None, Some(upstream)) => {
-            output::note(&format!("{} is in already; its first offer is used.", upstream.name));
+            output::note(&format!("{} is already added; its first offer is used.", upstream.name));
             return Ok((upstream.name.clone(), upstream.offers.iter().map(|offer| offer.model.clone()).collect()));
         }
         (None, None) => asked("The address of a model server, as you would type it in a browser or an app:", "")?,
     };
     let bare = address.trim_end_matches('/').trim_end_matches("/v1");
     if let Some(upstream) = known.iter().find(|upstream| upstream.address == bare) {
-        output::note(&format!("{} is in already.", upstream.name));
+        output::note(&format!("{} is already added.", upstream.name));
         return Ok((upstream.name.clone(), upstream.offers.iter().map(|offer| offer.model.clone()).collect()));
     }
     let add = UpstreamAddArgs {
@@ -134,9 +134,7 @@ async fn team_of(args: &StartArgs, management: &Management) -> Result<String, Fa
 fn asked(question: &str, usual: &str) -> Result<String, Failure> {
     if !std::io::stdin().is_terminal() {
         return match usual {
-            "" => Err(Failure::NotUnderstood(format!(
-                "{question} nobody is there to be asked; say it behind the command."
-            ))),
+            "" => Err(Failure::NotUnderstood(format!("{question} Not a terminal: pass it on the command line."))),
             usual => Ok(usual.to_owned()),
         };
     }

@@ -70,7 +70,7 @@ pub(super) async fn add(
     let applied: CatalogueApplied = management.post("/upstreams", &body).await?;
     match reader {
         Reader::Program => output::json(&applied)?,
-        Reader::Person => output::line(&format!("Revision {} is in force: {name} is in.", applied.revision))?,
+        Reader::Person => output::line(&format!("Revision {} is in force: added {name}.", applied.revision))?,
     }
     Ok((name, models))
 }
@@ -110,7 +110,7 @@ async fn checked(
             None => {
                 let hint = if has_remedy { " Add --mend to apply the first remedy." } else { "" };
                 return Err(Failure::UpstreamsFailed(format!(
-                    "Nothing was written: it stops at {}.{hint}",
+                    "Nothing was written: the check fails at {}.{hint}",
                     failing.step
                 )));
             }
@@ -179,7 +179,7 @@ async fn offer(
 
 async fn credential(name: &str, overlap: &str, management: &Management, reader: Reader) -> Result<(), Failure> {
     let time = humantime::parse_duration(overlap)
-        .map_err(|_| Failure::NotUnderstood(format!("`{overlap}` is no time: write 30m, 1h or the like.")))?;
+        .map_err(|_| Failure::NotUnderstood(format!("Invalid time `{overlap}`: write 30m, 1h or similar.")))?;
     let value = check::read_secret("Paste the key, then Enter and Ctrl-D.")?;
     let body = json!({ "value": value, "overlap_seconds": time.as_secs() });
     let kept: CredentialKept = management.post(&format!("/upstreams/{}/credential", part(name)), &body).await?;

@@ -66,7 +66,7 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     let tokens = words::counts(&input).into_iter().zip(words::counts(&output));
     let rows: Vec<Vec<String>> =
         lines.into_iter().zip(tokens).map(|(line, (input, output))| row(line, input, output)).collect();
-    output::table(&columns, rows, "Nothing was asked in this time.")?;
+    output::table(&columns, rows, "No requests in this range.")?;
     output::line(&format!("{}.{}", period(usage), remarks(&usage.together, &usage.currency)))?;
     if let Some(line) = usage.lines.first() {
         output::line(&format!("Requests behind a line: {}", follow(usage, args, line)))?;

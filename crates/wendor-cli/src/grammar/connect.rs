@@ -77,7 +77,7 @@ pub enum UpstreamCommand {
     /// Upstreams with state, offers and last failure.
     #[command(after_help = "Example: wendor upstream list")]
     List,
-    /// Bring in a model server: find out what it speaks, list its models, show what will be written, write it.
+    /// Add a model server: detect its dialect, list its models, show what will be written, write it.
     #[command(after_help = "Example: wendor upstream add http://quayside-c:8000 --models dunlin-7b")]
     Add(Box<UpstreamAddArgs>),
     /// Say why an upstream does not answer, layer by layer, and what to do.
@@ -88,12 +88,12 @@ pub enum UpstreamCommand {
     Models {
         /// Only this upstream.
         name: Option<String>,
-        /// Look now, instead of showing the last look.
+        /// Check now, instead of showing the last check.
         #[arg(long)]
         refresh: bool,
     },
     /// Offer further models of an upstream.
-    #[command(after_help = "Example: wendor upstream offer chartroom dunlin-7b:latest")]
+    #[command(after_help = "Example: wendor upstream offer chartroom dunlin-7b:small")]
     Offer {
         /// The upstream.
         name: String,

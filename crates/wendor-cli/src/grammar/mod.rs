@@ -21,8 +21,8 @@ pub use serve::ServeArgs;
 const AFTER_HELP: &str = concat!(
     "Where it finds the service: WENDOR_URL (http://127.0.0.1:7420 when unset), WENDOR_TOKEN (a person's token), ",
     "WENDOR_KEY (an app's key, for `ask`), or what `wendor sign-in` has kept.\n\n",
-    "Exit status: 0 done; 1 a fault of Wendor's own; 2 the command was not understood; 3 not signed in, or not allowed; ",
-    "4 no such thing; 5 over a quota; 6 the upstreams failed; 7 Wendor cannot be reached."
+    "Exit status: 0 done; 1 an internal error; 2 the command or a value is invalid; 3 not signed in, or not allowed; ",
+    "4 not found; 5 over a quota; 6 the upstreams failed; 7 Wendor cannot be reached. Conventions: docs/client.md."
 );
 
 /// A shared gateway to language models: routes, keys, quotas, and what each team used.
@@ -33,10 +33,10 @@ pub struct Wendor {
     #[arg(long, global = true)]
     pub json: bool,
     #[command(subcommand)]
-    pub command: Command,
+    pub command: Option<Command>,
 }
 
-/// What there is to do.
+/// The command.
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Run the service.
@@ -44,7 +44,7 @@ pub enum Command {
         after_help = "Example: WENDOR_DATABASE_URL=postgres://wendor@127.0.0.1/wendor wendor serve --listen 127.0.0.1:7420"
     )]
     Serve(Box<ServeArgs>),
-    /// Lead an empty installation to its first answer: upstream, offer, route, team, key, question.
+    /// Guide an empty installation to its first answer: upstream, offer, route, team, key, question.
     #[command(after_help = "Example: wendor start http://127.0.0.1:8000")]
     Start(Box<StartArgs>),
     /// Ask a route a question; the answer streams.
@@ -52,7 +52,7 @@ pub enum Command {
         after_help = "Example: wendor ask night-sailings \"When does the last boat to Stack Isle leave on Sundays?\""
     )]
     Ask(AskArgs),
-    /// What needs someone, and yesterday by team beside what was expected of it.
+    /// What needs attention, and yesterday by team beside what was expected of it.
     #[command(after_help = "Example: wendor now")]
     Now,
     /// What teams, routes, offers or keys used and cost.
@@ -70,7 +70,7 @@ pub enum Command {
     /// Routes and their stages.
     #[command(subcommand)]
     Route(RouteCommand),
-    /// Upstreams and how they are.
+    /// Upstreams and their health.
     #[command(subcommand)]
     Upstream(UpstreamCommand),
     /// The catalogue (upstreams, routes, teams, quotas, rates) as a file.
@@ -90,13 +90,13 @@ pub enum Command {
         after_help = "Examples: wendor sign-in --url http://127.0.0.1:7420 < one-time.txt\n          wendor sign-in --name duty-desk"
     )]
     SignIn(SignInArgs),
-    /// What was done to the installation, by whom, and whether anybody has touched that record.
+    /// The audit: what was done, by whom, and whether the record is intact.
     #[command(subcommand)]
     Audit(AuditCommand),
-    /// What happened by itself: an upstream rests, a quota is near its limit, a key expires.
+    /// Events: an upstream rests, a quota is near its limit, a key expires.
     #[command(subcommand)]
     Event(EventCommand),
-    /// Who is told of events.
+    /// Receivers of events.
     #[command(subcommand)]
     Webhook(WebhookCommand),
     /// Entries on their way into the database.
@@ -105,7 +105,7 @@ pub enum Command {
     /// What the service's secret protects, and moving it to another one.
     #[command(subcommand)]
     Secret(SecretCommand),
-    /// What is kept of what happened.
+    /// The ledger's tables.
     #[command(subcommand)]
     Ledger(LedgerCommand),
     /// Print a script that completes commands in your shell.
@@ -266,7 +266,7 @@ pub struct RequestListArgs {
     /// (cut-off and not-answered).
     #[arg(long, value_name = "END")]
     pub end: Option<String>,
-    /// Only those of which an attempt failed of this kind.
+    /// Only those with an attempt that failed in this way.
     #[arg(long, value_name = "KIND")]
     pub failure: Option<String>,
     /// Only those with so many attempts: `2`, or `2+` for two or more.
@@ -276,7 +276,7 @@ pub struct RequestListArgs {
     #[arg(long, value_name = "WHICH")]
     pub tried: Option<String>,
     /// At most so many.
-    #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+    #[arg(long, default_value_t = 20, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
     pub limit: u32,
 }
 
@@ -300,7 +300,7 @@ pub enum KeyCommand {
         /// Until when it works: a day, an instant, or a time from now such as `90d`.
         #[arg(long, value_name = "TIME")]
         expires: Option<String>,
-        /// `batch`: all that it asks waits behind what somebody waits for.
+        /// `batch`: all its requests wait behind interactive ones.
         #[arg(long, value_name = "LANE")]
         lane: Option<String>,
     },
@@ -386,7 +386,7 @@ pub enum EventCommand {
         #[arg(long, value_name = "KIND")]
         kind: Option<String>,
         /// How many, 200 at most.
-        #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+        #[arg(long, default_value_t = 20, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
         limit: u32,
     },
 }
@@ -394,7 +394,7 @@ pub enum EventCommand {
 /// Webhooks, which the catalogue file names.
 #[derive(Debug, Subcommand)]
 pub enum WebhookCommand {
-    /// The webhooks: what each is told of, what waits, and how its last delivery went.
+    /// The webhooks: the events that each receives, what is pending, and its last delivery.
     #[command(after_help = "Example: wendor webhook list")]
     List,
     /// The latest deliveries to one, newest first.
@@ -403,7 +403,7 @@ pub enum WebhookCommand {
         /// Its name.
         name: String,
         /// How many, 200 at most.
-        #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+        #[arg(long, default_value_t = 20, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
         limit: u32,
     },
     /// Send it an event of the kind `test` now, and tell what came of that.

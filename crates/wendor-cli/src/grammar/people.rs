@@ -27,7 +27,7 @@ pub enum PersonCommand {
         /// Their name.
         name: String,
     },
-    /// Who there is.
+    /// List people.
     #[command(after_help = "Example: wendor person list")]
     List,
     /// Give a person another role.
@@ -66,7 +66,7 @@ pub enum PersonCommand {
         /// owner, operator, lead, viewer.
         #[arg(value_name = "ROLE", required_unless_present = "nobody")]
         roles: Vec<String>,
-        /// Of nobody, from now on.
+        /// Of no role, from now on.
         #[arg(long, conflicts_with = "roles")]
         nobody: bool,
     },
@@ -108,7 +108,7 @@ pub enum TokenCommand {
 /// Yourself.
 #[derive(Debug, Subcommand)]
 pub enum MeCommand {
-    /// Who you are here, and how you sign in.
+    /// Show who you are, and how you sign in.
     #[command(after_help = "Example: wendor me show")]
     Show,
     /// Set your password; it is asked for, or read from standard input: the new one, then the one before if there is one.
@@ -128,13 +128,13 @@ pub enum AuditCommand {
     /// What was done, newest first: by whom, from where, what was before and after.
     #[command(after_help = "Example: wendor audit list --action key-issued --last 7d")]
     List(Box<AuditListArgs>),
-    /// Look the whole audit through: an entry that was edited, removed or moved is named. Exit status 1 if one is.
+    /// Verify the whole audit: names each entry that was edited, removed or moved. Exit status 1 if there is one.
     #[command(after_help = "Example: wendor audit verify --head 120:9f2c..")]
     Verify {
-        /// Where it once ended, as this command printed it then, so that a tail made anew is found too.
+        /// The head that this command printed earlier: finds a rewritten tail too.
         #[arg(long, value_name = "NUMBER:HASH")]
         head: Option<String>,
-        /// Look an exported file through instead, without the service.
+        /// Verify an exported file instead, without the service.
         #[arg(long, value_name = "FILE")]
         file: Option<PathBuf>,
     },
@@ -158,7 +158,7 @@ pub struct AuditListArgs {
     #[arg(long, value_name = "WHAT")]
     pub subject: Option<String>,
     /// At most so many.
-    #[arg(long, default_value_t = 20, value_name = "NUMBER")]
+    #[arg(long, default_value_t = 20, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
     pub limit: u32,
 }
 

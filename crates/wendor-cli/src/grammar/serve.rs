@@ -11,7 +11,7 @@ pub struct ServeArgs {
     /// Settings file (TOML), with the same names as the flags.
     #[arg(long, value_name = "FILE")]
     pub settings: Option<PathBuf>,
-    /// Say version, schema, addresses and where each setting came from; start nothing.
+    /// Print version, schema, addresses and the source of each setting; start nothing.
     #[arg(long)]
     pub check: bool,
     /// Address and port to listen on [default: 127.0.0.1:7420].
@@ -83,7 +83,7 @@ pub struct ServeArgs {
     /// Tokens that checks of upstreams may take a day [default: 200000].
     #[arg(long, value_name = "NUMBER")]
     pub check_tokens: Option<String>,
-    /// How often it is looked what upstreams serve [default: 5m].
+    /// How often the models of upstreams are listed [default: 5m].
     #[arg(long, value_name = "TIME")]
     pub inventory_every: Option<String>,
     /// What is logged: error, warn, info, debug [default: info].

@@ -25,7 +25,7 @@ impl Address {
         match after_host.rsplit_once(':').map(|(_, port)| port.parse::<u16>()) {
             None | Some(Ok(1..)) => Ok(address),
             Some(Ok(0) | Err(_)) => {
-                Err(format!("`{text}` is not an upstream's address: its port is none (1 to 65535)"))
+                Err(format!("`{text}` is not an upstream's address: its port is invalid (1 to 65535)"))
             }
         }
     }
@@ -36,7 +36,7 @@ impl Address {
         let uri: http::Uri = text.parse().map_err(|_| bad("it cannot be read as an address"))?;
         match uri.scheme_str() {
             Some("http" | "https") => {}
-            _ => return Err(bad("it has to begin with http:// or https://")),
+            _ => return Err(bad("it must begin with http:// or https://")),
         }
         let authority = uri.authority().ok_or_else(|| bad("it names no host"))?;
         if authority.as_str().contains('@') {

@@ -33,7 +33,9 @@ impl TryFrom<String> for Auth {
                 Ok(Self::Header(name.to_ascii_lowercase()))
             }
             Some(("query", name)) if !name.is_empty() => Ok(Self::Query(name.to_owned())),
-            _ => Err(format!("`{text}` is no way to send a credential: use `bearer`, `header:NAME` or `query:NAME`")),
+            _ => {
+                Err(format!("`{text}` is not a way to send a credential: use `bearer`, `header:NAME` or `query:NAME`"))
+            }
         }
     }
 }

@@ -28,7 +28,7 @@ pub struct Catalogue {
     pub routes: BTreeMap<Name, Route>,
     /// Teams.
     pub teams: BTreeMap<Name, Team>,
-    /// Who is told of events.
+    /// Receivers of events.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub webhooks: BTreeMap<Name, Webhook>,
 }

@@ -13,11 +13,11 @@ impl Origin {
     /// # Errors
     /// A sentence that names the text and what an origin looks like.
     pub fn parse(text: &str) -> Result<Self, String> {
-        let bad = |why: &str| format!("`{text}` is no origin of a web page: {why}; write `https://berths.example`");
+        let bad = |why: &str| format!("`{text}` is not an origin of a web page: {why}; write `https://berths.example`");
         let uri: http::Uri = text.parse().map_err(|_| bad("it cannot be read as an address"))?;
         let scheme = match uri.scheme_str() {
             Some(scheme @ ("http" | "https")) => scheme,
-            _ => return Err(bad("it has to begin with http:// or https://")),
+            _ => return Err(bad("it must begin with http:// or https://")),
         };
         let authority = uri.authority().ok_or_else(|| bad("it names no host"))?;
         if authority.as_str().contains('@') || uri.query().is_some() || !matches!(uri.path(), "" | "/") {
@@ -63,9 +63,9 @@ mod tests {
     #[case::usual_port("https://berths.example:443", Ok("https://berths.example"))]
     #[case::other_port("http://127.0.0.1:5173", Ok("http://127.0.0.1:5173"))]
     #[case::sixth_version("http://[::1]:5173", Ok("http://[::1]:5173"))]
-    #[case::no_scheme("berths.example", Err("has to begin with"))]
-    #[case::everything("*", Err("has to begin with"))]
-    #[case::none("null", Err("has to begin with"))]
+    #[case::no_scheme("berths.example", Err("must begin with"))]
+    #[case::everything("*", Err("must begin with"))]
+    #[case::none("null", Err("must begin with"))]
     #[case::path("https://berths.example/a", Err("scheme, host and port alone"))]
     #[case::credential("https://a@berths.example", Err("scheme, host and port alone"))]
     fn origins(#[case] text: &str, #[case] expected: Result<&str, &str>) {

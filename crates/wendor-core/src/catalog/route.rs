@@ -76,7 +76,7 @@ impl StageDeadlines {
         let mut read = Self::default();
         for pair in text.split(',').map(str::trim).filter(|pair| !pair.is_empty()) {
             let (name, time) =
-                pair.split_once('=').ok_or_else(|| "has to look like `first_event=2s, whole=30s`".to_owned())?;
+                pair.split_once('=').ok_or_else(|| "must look like `first_event=2s, whole=30s`".to_owned())?;
             let millis =
                 humantime::parse_duration(time.trim()).ok().and_then(|time| u64::try_from(time.as_millis()).ok());
             let millis = millis.ok_or_else(|| {
@@ -90,7 +90,7 @@ impl StageDeadlines {
                 "whole" => &mut read.whole_ms,
                 "room" => &mut read.room_ms,
                 "loading" => &mut read.loading_ms,
-                other => return Err(format!("names `{}`, which is none of {NAMES}", other.escape_debug())),
+                other => return Err(format!("names `{}`, which is not one of {NAMES}", other.escape_debug())),
             };
             *place = Some(millis);
         }

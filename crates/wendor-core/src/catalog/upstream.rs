@@ -52,7 +52,7 @@ impl CredentialSource {
         let is_allowed = |byte: u8| byte.is_ascii_uppercase() || byte.is_ascii_digit() || byte == b'_';
         if rest.is_empty() || !rest.bytes().all(is_allowed) {
             return Err(format!(
-                "`{}` is no variable of a credential: call it `{CREDENTIAL_VARIABLES}NAME`, in capitals, where the service runs",
+                "`{}` is not a variable for a credential: name it `{CREDENTIAL_VARIABLES}NAME`, in capitals, where the service runs",
                 name.escape_debug()
             ));
         }
@@ -66,7 +66,7 @@ impl CredentialSource {
     pub fn file(path: &str) -> Result<Self, String> {
         if path.is_empty() || path.contains(char::is_control) || path.split('/').any(|step| step == "..") {
             return Err(format!(
-                "`{}` is no file of a credential: write its path in the folder that the setting `credentials` names",
+                "`{}` is not a file for a credential: write its path in the folder that the setting `credentials` names",
                 path.escape_debug()
             ));
         }
@@ -80,7 +80,10 @@ impl CredentialSource {
     pub fn kept(id: &str) -> Result<Self, String> {
         let is_allowed = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
         if id.is_empty() || !id.bytes().all(is_allowed) {
-            return Err(format!("`{}` is no id of a kept credential, such as `crd-7qk2m0xz4t`", id.escape_debug()));
+            return Err(format!(
+                "`{}` is not the id of a kept credential, such as `crd-7qk2m0xz4t`",
+                id.escape_debug()
+            ));
         }
         Ok(Self::Kept(id.to_owned()))
     }
@@ -116,13 +119,13 @@ const OWN_HEADERS: [&str; 9] = [
 pub fn further_header(name: &str, value: &str) -> Result<(String, String), String> {
     let small = name.to_ascii_lowercase();
     if http::HeaderName::try_from(&small).is_err() {
-        return Err(format!("`{}` is no name of a header", name.escape_debug()));
+        return Err(format!("`{}` is not a header name", name.escape_debug()));
     }
     if OWN_HEADERS.contains(&small.as_str()) {
         return Err(format!("`{name}` cannot be set as a header here: Wendor sets it itself"));
     }
     if http::HeaderValue::try_from(value).is_err() {
-        return Err(format!("the value of `{name}` makes no header: it has only visible characters"));
+        return Err(format!("the value of `{name}` is not a valid header: use visible characters only"));
     }
     Ok((small, value.to_owned()))
 }
@@ -158,7 +161,7 @@ pub struct Offer {
     /// What it lets apps control.
     #[serde(default, skip_serializing_if = "is_unset")]
     pub controls: Controls,
-    /// The weights that it has to be served with.
+    /// The weights that it must be served with.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub weights: Option<WeightsPin>,
     /// What is known of the model, by the words of [`super::weights::ABOUT`].
@@ -204,7 +207,7 @@ impl Fingerprint {
         if digits.len() == 64 && digits.bytes().all(|byte| byte.is_ascii_hexdigit()) {
             Ok(Self(format!("sha256:{}", digits.to_ascii_lowercase())))
         } else {
-            Err(format!("`{text}` is no certificate's fingerprint: write `sha256:` and 64 hexadecimal digits"))
+            Err(format!("`{text}` is not a certificate fingerprint: write `sha256:` and 64 hexadecimal digits"))
         }
     }
 

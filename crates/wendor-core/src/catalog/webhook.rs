@@ -32,12 +32,13 @@ impl HookAddress {
         };
         let uri: http::Uri = text.parse().map_err(|_| bad("it cannot be read as an address"))?;
         let scheme = uri.scheme_str().filter(|scheme| matches!(*scheme, "http" | "https"));
-        let scheme = scheme.ok_or_else(|| bad("it has to begin with http:// or https://"))?;
+        let scheme = scheme.ok_or_else(|| bad("it must begin with http:// or https://"))?;
         let authority = uri.authority().ok_or_else(|| bad("it names no host"))?;
         if authority.as_str().contains('@') || text.contains('#') {
             return Err(bad("it has a password or a fragment"));
         }
-        let server = Address::parse(&format!("{scheme}://{authority}")).map_err(|_| bad("its host or port is none"))?;
+        let server =
+            Address::parse(&format!("{scheme}://{authority}")).map_err(|_| bad("its host or port is invalid"))?;
         Ok(Self { text: text.to_owned(), server })
     }
 
@@ -98,7 +99,7 @@ impl Webhook {
             Ok(CredentialSource::Env(variable.to_owned()))
         } else {
             Err(format!(
-                "`{}` is no variable of a webhook's secret: call it `{WEBHOOK_VARIABLES}NAME`, in capitals, where the service runs",
+                "`{}` is not a variable for a webhook's secret: name it `{WEBHOOK_VARIABLES}NAME`, in capitals, where the service runs",
                 variable.escape_debug()
             ))
         }

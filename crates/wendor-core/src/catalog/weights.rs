@@ -30,7 +30,7 @@ impl OtherWeights {
     pub const WORDS: [(&'static str, Self); 2] = [("stop", Self::Stop), ("warn", Self::Warn)];
 }
 
-/// The weights that an offer has to be served with.
+/// The weights that an offer must be served with.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct WeightsPin {

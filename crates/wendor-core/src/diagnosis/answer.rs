@@ -51,7 +51,7 @@ fn barred(seen: &AnswerSeen, what: &str) -> Option<Finding> {
         None if seen.ended == Ended::Midway => Some(broken_off(seen, what)),
         None => None,
         Some(_) if !seen.said.is_empty() => {
-            let says = format!("Where the {what} answer should go on, the server sends an error.{}", seen.said);
+            let says = format!("The server sends an error in the middle of the {what} answer.{}", seen.said);
             owner(
                 FindingKind::ErrorInAnswer,
                 says,
@@ -60,7 +60,7 @@ fn barred(seen: &AnswerSeen, what: &str) -> Option<Finding> {
         }
         Some(FailureKind::TimedOut) if seen.is_complete => {
             let says = format!(
-                "The answer was complete after {}, and then neither ended nor closed: apps wait on until a time is over.",
+                "The answer was complete after {}, and then neither ended nor closed: apps wait until their time-out.",
                 seconds(seen.last_us)
             );
             let does = "Streams of your server neither end with their terminator nor close; does a proxy before it hold them open?";
@@ -70,7 +70,7 @@ fn barred(seen: &AnswerSeen, what: &str) -> Option<Finding> {
         Some(FailureKind::TimedOut | FailureKind::CutOff) => Some(broken_off(seen, what)),
         Some(_) if what == "streamed" && is_another_body(&seen.head.content_type) => {
             let says = format!(
-                "Asked for a stream, the server sends {}: apps that stream get no answer.",
+                "Asked to stream, the server sends {}: apps that stream get no answer.",
                 seen.head.content_type
             );
             let does = "Your server does not stream: asked for it, it sends the answer as another type. Is streaming turned off there, or a proxy before it collecting?";
@@ -78,7 +78,7 @@ fn barred(seen: &AnswerSeen, what: &str) -> Option<Finding> {
         }
         Some(_) => {
             let detail = fault.map_or("", |fault| &fault.detail);
-            let says = format!("The {what} answer is not what its dialect promises: {detail}.");
+            let says = format!("The {what} answer is not valid in its dialect: {detail}.");
             owner(FindingKind::NotTheDialect, says, &format!("Your server's {what} answers cannot be read: {detail}."))
         }
     }
@@ -91,8 +91,8 @@ fn is_another_body(content_type: &str) -> bool {
 /// The server took the question and said nothing.
 #[must_use]
 pub fn unanswered(why: &str) -> Finding {
-    let says = format!("The server takes the question and does not answer it: {why}.");
-    let owner = "Your model server takes questions and does not answer them; does its log say why?";
+    let says = format!("The server accepts the request and does not answer it: {why}.");
+    let owner = "Your model server accepts requests and does not answer them; does its log say why?";
     Finding::failing(FindingKind::NoAnswer, says, vec![Remedy::owner(owner)])
 }
 
@@ -121,7 +121,7 @@ pub fn role_unknown(model: &str, quoted: &str) -> Finding {
 #[must_use]
 pub fn time_up(what: &str, seconds: u64) -> Finding {
     let says = format!(
-        "{what} was not over when the check's own time was ({seconds} s). That says nothing against the server: it may be slow, loading its model, or busy with another's answer."
+        "{what} was not finished within the check's own time limit ({seconds} s). The server may be slow, loading its model, or busy."
     );
     let does = "Check again with more time: `--timeout 2m`, or `It may take` in the console";
     Finding::failing(FindingKind::TimeUp, says, vec![Remedy::operator(does)])
@@ -155,7 +155,7 @@ fn used(seen: &AnswerSeen) -> String {
         Some(counts) => {
             format!("{} in, {} out", counts.input + counts.input_cached + counts.cache_written, counts.output)
         }
-        None => "usage not told".to_owned(),
+        None => "usage not reported".to_owned(),
     }
 }
 
@@ -163,7 +163,7 @@ fn used(seen: &AnswerSeen) -> String {
 #[must_use]
 pub fn judge_unlimited(seen: &AnswerSeen, limit: u32, of: Of<'_>, has_old: bool) -> Judged {
     let says = format!(
-        "{} was asked for {limit} tokens at most and goes on after {} pieces; the rest was not read. What a request costs there has no bound but its own end.",
+        "{} was asked for {limit} tokens at most and goes on after {} pieces; the rest was not read. The cost of a request there is not bounded.",
         of.model, seen.pieces
     );
     let mark = Change::Mark { model: of.model.to_owned(), mark: Mark::OldLimit };
@@ -201,8 +201,8 @@ pub fn judge_streamed(seen: &AnswerSeen, again: Option<&AnswerSeen>, of: Of<'_>)
         judged.findings.push(Finding::noted(FindingKind::NoTerminator, says, vec![Remedy::owner(owner)]));
     }
     if seen.usage().is_none() {
-        let says = "The stream does not say how many tokens it used, so they are estimated in the ledger.";
-        let owner = "Streams of your server do not tell their usage; please turn on usage in streams.";
+        let says = "The stream does not report usage, so it is estimated in the ledger.";
+        let owner = "Streams of your server do not report usage; please turn on usage in streams.";
         judged.findings.push(Finding::noted(FindingKind::NoUsage, says, vec![Remedy::owner(owner)]));
     }
     judged
@@ -214,7 +214,7 @@ fn silent(seen: &AnswerSeen, again: Option<&AnswerSeen>, of: Of<'_>) -> Option<F
         return None;
     }
     let Some(again) = again.filter(|_| seen.is_silent_at_cap()) else {
-        let says = format!("{} answers, but there is no word in the answer.", of.model);
+        let says = format!("{} answers with empty text.", of.model);
         let owner = format!("Answers of {} on your server are empty.", of.model);
         return Some(Finding::failing(FindingKind::AnswerEmpty, says, vec![Remedy::owner(owner)]));
     };
@@ -224,7 +224,7 @@ fn silent(seen: &AnswerSeen, again: Option<&AnswerSeen>, of: Of<'_>) -> Option<F
         (true, None) => None,
         (true, Some(cap)) => {
             let says = format!(
-                "{} thinks for longer than the offer's output cap of {cap} tokens lets it speak: apps get an answer without a word.",
+                "{} thinks for longer than the offer's output cap of {cap} tokens allows: apps get an empty answer.",
                 of.model
             );
             let change = Change::OutputCap { model: of.model.to_owned(), to: PATIENT_TOKENS };
@@ -232,7 +232,7 @@ fn silent(seen: &AnswerSeen, again: Option<&AnswerSeen>, of: Of<'_>) -> Option<F
             Some(Finding::failing(FindingKind::ThinkingAtCap, says, vec![remedy]))
         }
         (false, _) => {
-            let says = format!("{} thinks for {PATIENT_TOKENS} tokens and says nothing.", of.model);
+            let says = format!("{} thinks for {PATIENT_TOKENS} tokens and gives no answer.", of.model);
             let owner = format!(
                 "{} thinks without end on a plain question; is there a limit for thinking to be set?",
                 of.model
@@ -267,11 +267,11 @@ pub fn judge_whole(seen: &AnswerSeen, stream: &AnswerSeen, of: Of<'_>) -> Judged
         ));
     }
     if seen.usage().is_none() {
-        let says = "The answer does not say how many tokens it used, so they are estimated in the ledger.";
+        let says = "The answer does not report usage, so it is estimated in the ledger.";
         judged.findings.push(Finding::noted(
             FindingKind::NoUsage,
             says,
-            vec![Remedy::owner("Answers of your server do not tell their usage.")],
+            vec![Remedy::owner("Answers of your server do not report usage.")],
         ));
     }
     judged
@@ -280,15 +280,15 @@ pub fn judge_whole(seen: &AnswerSeen, stream: &AnswerSeen, of: Of<'_>) -> Judged
 fn buffered(how: Collected) -> Finding {
     let says = match how {
         Collected::Whole(after) => format!(
-            "The stream came in one piece after {}: something on the way collects it. Apps see nothing until the answer is complete.",
+            "The stream came in one piece after {}: something on the way buffers it. Apps see nothing until the answer is complete.",
             seconds(after)
         ),
         Collected::Lumps(lumps, pieces) => format!(
-            "The stream came in {lumps} lumps of about {} pieces each: something on the way collects it. Apps see nothing in between.",
+            "The stream came in {lumps} lumps of about {} pieces each: something on the way buffers it. Apps see nothing in between.",
             pieces / lumps
         ),
     };
-    let owner = "Streams of your server arrive collected; please turn off response buffering in the proxy before it.";
+    let owner = "Streams of your server arrive buffered; please turn off response buffering in the proxy before it.";
     Finding::noted(FindingKind::Buffered, says, vec![Remedy::owner(owner)])
 }
 

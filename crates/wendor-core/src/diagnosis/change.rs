@@ -21,14 +21,14 @@ pub enum CannotChange {
     /// The offer is there already.
     #[error("`{0}` is offered already; take the other offer out instead")]
     Offered(String),
-    /// A value has to be told along with it.
+    /// A value must be told along with it.
     #[error("the header `{0}` needs a value: tell it along with the change")]
     NeedsValue(String),
     /// The value cannot be taken.
-    #[error("`{0}` is no value for a header")]
+    #[error("`{0}` is not a valid header value")]
     BadValue(String),
     /// A number that is none.
-    #[error("0 tokens are none; tell how many")]
+    #[error("0 tokens is invalid; say how many")]
     Zero,
 }
 

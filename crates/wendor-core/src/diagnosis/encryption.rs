@@ -1,4 +1,4 @@
-//! The encryption of an upstream: whether it is there, who vouches for the server, and whether it wants to know who asks.
+//! The encryption of an upstream: whether it is there, the server's certificate, and whether it requires a client certificate.
 
 use chrono::{DateTime, TimeDelta, Utc};
 
@@ -18,7 +18,7 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
         Tls::NotAskedFor if is_loopback(address.host()) => Judged::well("none, and none needed: it is on this machine"),
         Tls::NotAskedFor => Judged::well("none was asked for; prompts cross this network readable"),
         Tls::Stands { certificate, .. } => stands(certificate, now),
-        Tls::WantsOurs { shown } => Judged::found("it wants to know who asks", wants_ours(address, *shown, "")),
+        Tls::WantsOurs { shown } => Judged::found("it requires a client certificate", wants_ours(address, *shown, "")),
         Tls::Old(what) => Judged::found(what.as_str(), old(address, what)),
         Tls::NotTls { words: Words::Http | Words::Http2 } => {
             let says =
@@ -35,7 +35,7 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
             Words::Text(text) => spoke(address, text),
             Words::Nothing => failed(address, "what listens there does not answer to TLS"),
             Words::Closed | Words::Reset => failed(address, "the connection is closed at the first word of TLS"),
-            Words::Tls | Words::Http | Words::Http2 | Words::Bytes => failed(address, "what came back is no TLS"),
+            Words::Tls | Words::Http | Words::Http2 | Words::Bytes => failed(address, "what came back is not TLS"),
         },
         Tls::Failed(why) => failed(address, why),
         Tls::NotTrusted { why, chain, their_clock, leads_here, is_for_other_host } => match chain.first() {
@@ -45,7 +45,7 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
                 let mut finding = not_trusted(address, *why, own, chain.len(), &around);
                 if *is_for_other_host && *why != NotTrusted::OtherHost && own.version >= 3 {
                     finding.says.push_str(&format!(
-                        " Beside that it is for {}, and not for {}.",
+                        " It is also issued for {}, and not for {}.",
                         named(own),
                         address.host()
                     ));
@@ -58,7 +58,11 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
 
 /// Something else than TLS spoke first.
 fn spoke(address: &Address, text: &str) -> Judged {
-    let says = format!("What listens on port {} of {} is no TLS: it says \"{text}\".", address.port(), address.host());
+    let says = format!(
+        "What listens on port {} of {} does not speak TLS: it says \"{text}\".",
+        address.port(),
+        address.host()
+    );
     let does = "Is this the port of the model server, or of another service?";
     let finding = Finding::failing(FindingKind::NotHttp, says, vec![Remedy::operator(does)]);
     Judged::found(format!("\"{text}\""), finding)
@@ -74,9 +78,9 @@ fn named(own: &Certificate) -> String {
 pub fn wants_ours(address: &Address, shown: bool, quoted: &str) -> Finding {
     let host = address.host();
     let says = if shown {
-        format!("{host} refuses the certificate by which Wendor says who it is.{quoted}")
+        format!("{host} refuses Wendor's client certificate.{quoted}")
     } else {
-        format!("{host} wants a certificate that says who asks, and Wendor has none for it.{quoted}")
+        format!("{host} requires a client certificate, and Wendor has none for it.{quoted}")
     };
     let does = "Put a certificate that the server's owner issued, with its private key, as one PEM file into the service's folder of credentials, and name it in the upstream's setting `client_certificate`";
     let owner = format!("Please issue a client certificate for Wendor, or let {host} be asked with a key alone.");
@@ -84,10 +88,8 @@ pub fn wants_ours(address: &Address, shown: bool, quoted: &str) -> Finding {
 }
 
 fn old(address: &Address, what: &str) -> Finding {
-    let says = format!(
-        "{} speaks only {what}, which is not safe any more: Wendor speaks TLS 1.2 and 1.3.",
-        address.authority()
-    );
+    let says =
+        format!("{} speaks only {what}, which is no longer safe: Wendor speaks TLS 1.2 and 1.3.", address.authority());
     let owner =
         format!("Your server speaks only {what}; please let it speak TLS 1.2 or 1.3 with ciphers that are in use.");
     Finding::failing(FindingKind::OldEncryption, says, vec![Remedy::owner(owner)])
@@ -105,7 +107,7 @@ fn stands(certificate: &Certificate, now: DateTime<Utc>) -> Judged {
 }
 
 fn failed(address: &Address, why: &str) -> Judged {
-    let says = format!("No encrypted connection with {} comes about: {why}.", address.authority());
+    let says = format!("The TLS handshake with {} fails: {why}.", address.authority());
     let owner =
         "Please look at the TLS settings of the server: it should speak TLS 1.2 or 1.3 with a certificate of its name.";
     Judged::found(why, Finding::failing(FindingKind::HandshakeFailed, says, vec![Remedy::owner(owner)]))
@@ -133,10 +135,10 @@ fn not_trusted(address: &Address, why: NotTrusted, own: &Certificate, certificat
     let host = address.host();
     if own.version < 3 {
         let says = format!(
-            "The certificate of {host} is of X.509 version {}, which names no hosts and which nobody accepts any more.",
+            "The certificate of {host} is of X.509 version {}, which names no hosts and is no longer accepted.",
             own.version
         );
-        let owner = format!("Please issue the certificate of {host} anew, in version 3 and for that name.");
+        let owner = format!("Please reissue the certificate of {host}, in version 3 and for that name.");
         return Finding::failing(FindingKind::OldCertificate, says, vec![Remedy::owner(owner)]);
     }
     match why {
@@ -144,7 +146,7 @@ fn not_trusted(address: &Address, why: NotTrusted, own: &Certificate, certificat
         NotTrusted::OtherHost => other_host(address, own, leads_here),
         NotTrusted::UnknownIssuer | NotTrusted::Bad if own.is_self_signed => {
             let says = format!(
-                "{host} vouches for itself: its certificate is signed by itself, and nobody known says that it is the right server."
+                "The certificate of {host} is self-signed: no known authority confirms that it is the right server."
             );
             Finding::failing(FindingKind::SelfSigned, says, vec![pin])
         }
@@ -196,11 +198,11 @@ fn out_of_time(host: &str, own: &Certificate, theirs: Option<DateTime<Utc>>, now
             day(own.from),
             day(now)
         );
-        let does = "Look at the clock of the machine that Wendor runs on (`date -u`); if it is right, wait or have the certificate issued anew";
+        let does = "Look at the clock of the machine that Wendor runs on (`date -u`); if it is right, wait or have the certificate reissued";
         return Finding::failing(FindingKind::ClockOff, says, vec![Remedy::operator(does)]);
     }
-    let says = format!("The certificate of {host} has expired on {}.", day(own.until));
-    let owner = format!("The certificate of your server {host} has expired on {}; please renew it.", day(own.until));
+    let says = format!("The certificate of {host} expired on {}.", day(own.until));
+    let owner = format!("The certificate of your server {host} expired on {}; please renew it.", day(own.until));
     Finding::failing(FindingKind::Expired, says, vec![Remedy::owner(owner)])
 }
 
@@ -330,11 +332,11 @@ mod tests {
     #[case::silence(&not_tls(Words::Nothing), &["does not answer to TLS"])]
     #[case::closed(&not_tls(Words::Reset), &["at the first word of TLS"])]
     #[case::days_left(&stands("2026-11-15T12:00:00Z"), &["14 days"])]
-    #[case::refused(&Tls::WantsOurs { shown: true }, &["refuses the certificate"])]
+    #[case::refused(&Tls::WantsOurs { shown: true }, &["refuses Wendor's client certificate"])]
     #[case::wanted(&Tls::WantsOurs { shown: false }, &["Wendor has none"])]
     #[case::begins(&not_trusted(NotTrusted::NotYet, vec![to_come()]), &["2026-12-01 00:00", "2026-11-01 12:00"])]
     #[case::no_host(&for_another(false, &[]), &["for no host at all"])]
-    #[case::mark_of_the_pin(&not_trusted(NotTrusted::UnknownIssuer, vec![own()]), &["vouches for itself"])]
+    #[case::mark_of_the_pin(&not_trusted(NotTrusted::UnknownIssuer, vec![own()]), &["is self-signed"])]
     fn what_is_said_names_what_was_seen(#[case] tls: &Tls, #[case] words: &[&str]) {
         let judged = judged("https://quarry.example", tls);
         let says = &judged.findings[0].says;

@@ -39,7 +39,7 @@ findings! {
     /// Without asking.
     EndpointPasted => "endpoint-pasted", "the address is that of an endpoint, not the server's base address";
     /// Without asking.
-    CredentialMissing => "credential-missing", "the credential is not where the service is told to find it";
+    CredentialMissing => "credential-missing", "the credential is not where the configuration says";
     /// Without asking.
     KeyWrapped => "key-wrapped", "something was pasted along with the key: `Bearer`, quotes, a line break";
     /// Without asking.
@@ -47,7 +47,7 @@ findings! {
     /// Without asking.
     KeyExposed => "key-exposed", "the key would cross a network unencrypted";
     /// Name.
-    HostUnknown => "host-unknown", "the host's name leads to no address";
+    HostUnknown => "host-unknown", "the host name does not resolve";
     /// An address that nothing is sent to.
     AddressRefused => "address-refused", "the host leads to an address that nothing is sent to";
     /// Connection.
@@ -57,91 +57,91 @@ findings! {
     /// Connection.
     NothingListens => "nothing-listens", "the machine is there, but nothing listens on the port";
     /// Connection.
-    BlackHole => "black-hole", "the machine does not say a word: something between swallows what is sent";
+    BlackHole => "black-hole", "the machine does not respond: what is sent is dropped on the way";
     /// Connection.
-    NoWay => "no-way", "there is no way to the machine from here";
+    NoWay => "no-way", "there is no network route to the machine from here";
     /// Connection.
     FamilyDead => "family-dead", "one of the host's addresses does not answer, so that connections begin late";
     /// Connection, or any step after it.
-    TimeUp => "time-up", "the time of the check was over before the server's answer was";
+    TimeUp => "time-up", "the check's own time limit ended before the server's answer";
     /// Encryption.
     PortEncrypted => "port-encrypted", "the port speaks TLS, the address says http";
     /// Encryption.
     PortPlain => "port-plain", "the port speaks plain HTTP, the address says https";
     /// Encryption.
-    SelfSigned => "self-signed", "the certificate is signed by itself, so nobody vouches for it";
+    SelfSigned => "self-signed", "the certificate is self-signed, so no authority confirms it";
     /// Encryption.
-    ChainIncomplete => "chain-incomplete", "the server leaves out the certificates between its own and a known authority's";
+    ChainIncomplete => "chain-incomplete", "the server does not send its intermediate certificates";
     /// Encryption.
-    UnknownAuthority => "unknown-authority", "the certificate comes from an authority that is not known here";
+    UnknownAuthority => "unknown-authority", "the certificate is from an unknown authority";
     /// Encryption.
     OtherHost => "other-host", "the certificate is for another host";
     /// Encryption.
     Expired => "expired", "the certificate has expired";
     /// Encryption.
-    OldCertificate => "old-certificate", "the certificate is of a form that nobody accepts any more";
+    OldCertificate => "old-certificate", "the certificate has a form that is no longer accepted";
     /// Encryption.
-    OldEncryption => "old-encryption", "the server speaks only versions or ciphers of TLS that are not used any more";
+    OldEncryption => "old-encryption", "the server speaks only obsolete versions or ciphers of TLS";
     /// Encryption, or HTTP.
-    ClientCertificate => "client-certificate", "the server wants a certificate that says who asks";
+    ClientCertificate => "client-certificate", "the server requires a client certificate";
     /// Encryption.
     ClockOff => "clock-off", "the certificate is good by the server's clock but not by ours";
     /// Encryption.
-    HandshakeFailed => "handshake-failed", "no encrypted connection comes about";
+    HandshakeFailed => "handshake-failed", "the TLS handshake fails";
     /// Encryption.
     ExpiresSoon => "expires-soon", "the certificate expires within two weeks";
     /// HTTP.
     NotHttp => "not-http", "what listens there does not speak HTTP";
     /// HTTP.
-    Http2Only => "http2-only", "the port speaks the second version of HTTP alone, in plain";
+    Http2Only => "http2-only", "the port speaks only HTTP/2, without TLS";
     /// HTTP.
-    ClosedUnanswered => "closed-unanswered", "connections are taken and closed without an answer";
+    ClosedUnanswered => "closed-unanswered", "connections are accepted and closed without an answer";
     /// HTTP.
-    Silent => "silent", "connections are taken and nothing is said";
+    Silent => "silent", "connections are accepted and nothing is answered";
     /// HTTP.
     Busy => "busy", "the server is busy with other answers";
     /// HTTP.
-    SignInPage => "sign-in-page", "requests are led to a sign-in page for people";
+    SignInPage => "sign-in-page", "requests are redirected to a sign-in page for people";
     /// HTTP.
-    Moved => "moved", "the server says that it is at another address";
+    Moved => "moved", "the server redirects to another address";
     /// HTTP.
     WebPage => "web-page", "the server answers with web pages";
     /// HTTP.
     NotReady => "not-ready", "the server is there and not ready yet";
     /// HTTP, or answers.
-    BadGateway => "bad-gateway", "a proxy is there, and the server behind it is not";
+    BadGateway => "bad-gateway", "a proxy answers, and the server behind it does not";
     /// HTTP, or answers.
-    GivesUp => "gives-up", "a proxy on the way does not wait for as long as an answer takes";
+    GivesUp => "gives-up", "a proxy on the way times out before the answer";
     /// HTTP, or answers.
     ServerError => "server-error", "the server itself fails";
     /// HTTP, or key.
     HeaderLimit => "header-limit", "the headers are larger than the server or a proxy before it takes";
     /// Path.
-    PrefixMissing => "prefix-missing", "the API stands below a path that the address lacks";
+    PrefixMissing => "prefix-missing", "the API is below a path that the address lacks";
     /// Path.
-    PrefixDoubled => "prefix-doubled", "the address has a path too much";
+    PrefixDoubled => "prefix-doubled", "the address has an extra path";
     /// Path.
     OtherDialect => "other-dialect", "the server speaks another dialect than the upstream says";
     /// Path.
     PathUnknown => "path-unknown", "no dialect's endpoints are at this address";
     /// Key.
-    KeyMissing => "key-missing", "the server wants a key, and none is set";
+    KeyMissing => "key-missing", "the server requires a key, and none is set";
     /// Key.
-    KeyElsewhere => "key-elsewhere", "the server wants the key in another place";
+    KeyElsewhere => "key-elsewhere", "the server expects the key in another place";
     /// Key.
     KeyRefused => "key-refused", "the server refuses the key";
     /// Key.
-    ProxySignIn => "proxy-sign-in", "a proxy on the way wants to know who asks";
+    ProxySignIn => "proxy-sign-in", "a proxy on the way requires signing in";
     /// Key, or answers.
     IdsRefused => "ids-refused", "the server refuses requests for the ids that Wendor sends with them";
     /// Key.
-    HeaderMissing => "header-missing", "the server wants a request header that is not set";
+    HeaderMissing => "header-missing", "the server requires a request header that is not set";
     /// Key.
-    TermsNotAccepted => "terms-not-accepted", "terms have to be accepted or a form filled in before the model may be used";
+    TermsNotAccepted => "terms-not-accepted", "terms must be accepted or a form filled in before the model may be used";
     /// Key.
     OutOfCredit => "out-of-credit", "the account at the service has no credit left";
     /// Key.
-    RateLimited => "rate-limited", "the server asks to be left alone for a while";
+    RateLimited => "rate-limited", "the server rate-limits requests";
     /// Key.
     Refused => "refused", "the server refuses for a reason of its own";
     /// Models.
@@ -165,7 +165,7 @@ findings! {
     /// Answers.
     NotAStream => "not-a-stream", "a stream is asked for, and something else is sent";
     /// Answers.
-    Compressed => "compressed", "answers are compressed though nobody asked for it";
+    Compressed => "compressed", "answers are compressed although not asked for";
     /// Answers.
     ErrorInAnswer => "error-in-answer", "an error stands where the answer should be";
     /// Answers.
@@ -179,15 +179,15 @@ findings! {
     /// Answers.
     Buffered => "buffered", "a stream arrives in one piece, or in a few lumps";
     /// Answers.
-    NoUsage => "no-usage", "the stream does not say what it used";
+    NoUsage => "no-usage", "the stream does not report usage";
     /// Answers.
     NoTerminator => "no-terminator", "the stream ends without its terminator";
     /// Answers.
-    ThinkingAtCap => "thinking-at-cap", "the model thinks until the offer's output cap and says nothing";
+    ThinkingAtCap => "thinking-at-cap", "the model thinks until the offer's output cap and gives no answer";
     /// Answers.
     LimitIgnored => "limit-ignored", "the server does not keep to the limit on output";
     /// Answers.
-    AnswerEmpty => "answer-empty", "the answer holds nothing";
+    AnswerEmpty => "answer-empty", "the answer is empty";
     /// Abilities.
     ToolsIgnored => "tools-ignored", "functions are not called, or not with what they were asked for";
     /// Abilities.
@@ -195,11 +195,11 @@ findings! {
     /// Abilities.
     SchemaIgnored => "schema-ignored", "answers do not keep to the schema asked for";
     /// Abilities.
-    ReasoningAbsent => "reasoning-absent", "no thinking comes when it is asked for";
+    ReasoningAbsent => "reasoning-absent", "no thinking is returned when it is asked for";
     /// Abilities.
-    EmbeddingsWrong => "embeddings-wrong", "vectors do not come, or do not tell texts apart";
+    EmbeddingsWrong => "embeddings-wrong", "vectors are missing, or do not tell texts apart";
     /// Abilities.
-    ContextCut => "context-cut", "long prompts are cut without a word";
+    ContextCut => "context-cut", "long prompts are cut silently";
 }
 
 /// Whether the way is barred.
@@ -232,7 +232,7 @@ impl Finding {
         Self { kind, weight: Weight::Failing, says: says.into(), remedies }
     }
 
-    /// One that only has to be known.
+    /// One that only must be known.
     #[must_use]
     pub fn noted(kind: FindingKind, says: impl Into<String>, remedies: Vec<Remedy>) -> Self {
         Self { kind, weight: Weight::Noted, says: says.into(), remedies }

@@ -28,14 +28,14 @@ pub struct Known<'a> {
 pub fn judge(address: &Address, path: &str, answered: &Answered, known: Known<'_>) -> Judged {
     let heard = match answered {
         Ok(heard) => heard,
-        Err(not) => return Judged::found("no answer in HTTP", unheard(address, not, known)),
+        Err(not) => return Judged::found("no HTTP answer", unheard(address, not, known)),
     };
     let told = heard.told();
     match stands_in_the_way(address, path, heard, known) {
         Some(finding) => Judged::found(told, finding),
         None => Judged::well(match &heard.server {
-            Some(server) => format!("HTTP is spoken: {told}, by {}", server.chars().take(40).collect::<String>()),
-            None => format!("HTTP is spoken: {told}"),
+            Some(server) => format!("speaks HTTP: {told}, by {}", server.chars().take(40).collect::<String>()),
+            None => format!("speaks HTTP: {told}"),
         }),
     }
 }
@@ -71,9 +71,7 @@ pub fn unheard(address: &Address, not: &NotHeard, known: Known<'_>) -> Finding {
             failing(FindingKind::PortEncrypted, says, Remedy::address(encrypted))
         }
         NotHeard::NotHttp(Words::Http2) => {
-            let says = format!(
-                "Port {port} of {host} speaks the second version of HTTP alone, unencrypted. Wendor speaks HTTP/1.1."
-            );
+            let says = format!("Port {port} of {host} speaks only HTTP/2, without TLS. Wendor speaks HTTP/1.1.");
             let owner = format!("Please let port {port} of {host} speak HTTP/1.1 too.");
             failing(FindingKind::Http2Only, says, Remedy::owner(owner))
         }
@@ -85,15 +83,15 @@ pub fn unheard(address: &Address, not: &NotHeard, known: Known<'_>) -> Finding {
         NotHeard::Busy(answers) => {
             let answers = if *answers == 1 { "an answer".to_owned() } else { format!("{answers} answers") };
             let says = format!(
-                "{host} is busy with {answers} of Wendor's. A look could end that on a server that serves one request at a time, so it waits, and its time was over."
+                "{host} is busy with {answers} of Wendor's. A check could end that on a server that serves one request at a time, so it waited until its time limit."
             );
-            let does = "Check again in a moment. If the server serves several requests at once, say so (`streams`): then looks do not wait";
+            let does = "Check again in a moment. If the server serves several requests at once, say so (`streams`): then checks do not wait";
             failing(FindingKind::Busy, says, Remedy::operator(does))
         }
         NotHeard::Closed | NotHeard::Reset => {
             let how = if *not == NotHeard::Reset { "resets" } else { "closes" };
             let says = format!(
-                "{host} takes the connection and {how} it at the first request, without a word: what listens on port {port} speaks no HTTP, or is a balancer with no server behind it."
+                "{host} accepts the connection and {how} it at the first request without an answer: what listens on port {port} does not speak HTTP, or is a balancer with no server behind it."
             );
             let owner = format!(
                 "Connections to port {port} of {host} are closed without an answer; is a model server running behind it?"
@@ -112,15 +110,15 @@ fn silent(host: &str, millis: u64, known: Known<'_>) -> Finding {
     let waited = format!("{}.{} s", millis / 1_000, millis % 1_000 / 100);
     if let Some(ago) = known.has_answered {
         let says = format!(
-            "{host} takes the connection and says nothing for {waited}. It answered a request {ago}, so it is busy, most likely with a long answer to somebody else."
+            "{host} accepts the connection and answers nothing for {waited}. It answered a request {ago}, so it is busy, most likely with a long answer to somebody else."
         );
         let does = "Check again in a moment, or with more time: `--timeout 2m`";
         return Finding::failing(FindingKind::Busy, says, vec![Remedy::operator(does)]);
     }
     let says = format!(
-        "{host} takes the connection and then says nothing for {waited}: it is busy with a long answer, still loading, or stuck."
+        "{host} accepts the connection and then answers nothing for {waited}: it is busy with a long answer, still loading, or stuck."
     );
-    let owner = "Your model server takes connections and does not answer; is it busy, still loading, or stuck?";
+    let owner = "Your model server accepts connections and does not answer; is it busy, still loading, or stuck?";
     let does = "Check again with more time: `--timeout 2m`";
     Finding::failing(FindingKind::Silent, says, vec![Remedy::operator(does), Remedy::owner(owner)])
 }
@@ -143,13 +141,13 @@ const BUSY: [&str; 6] = ["busy", "no slot", "overloaded", "at capacity", "queue 
 fn not_ready(host: &str, heard: &Heard) -> Finding {
     let quoted = quoted(heard);
     if is_loading(&heard.body) {
-        let says = format!("{host} loads its model and answers no question yet.{quoted}");
-        let does = "Look again in a moment; a stage's `loading` says how long requests are held meanwhile";
+        let says = format!("{host} is loading its model and does not answer yet.{quoted}");
+        let does = "Check again in a moment; a stage's `loading` says how long requests are held meanwhile";
         return Finding::failing(FindingKind::NotReady, says, vec![Remedy::operator(does)]);
     }
     let small = quoted.to_ascii_lowercase();
     if BUSY.iter().any(|word| small.contains(word)) {
-        let says = format!("{host} is busy and takes nothing more at the moment (503).{quoted}");
+        let says = format!("{host} is busy and accepts no more requests at the moment (503).{quoted}");
         return Finding::failing(FindingKind::Busy, says, vec![Remedy::operator("Check again in a moment")]);
     }
     let says =
@@ -160,7 +158,7 @@ fn not_ready(host: &str, heard: &Heard) -> Finding {
 
 fn bad_gateway(host: &str, heard: &Heard) -> Finding {
     let says = format!(
-        "A proxy answers in the server's place (502): it does not reach the server behind it, or is not answered there.{}",
+        "A proxy answers instead of the server (502): it cannot reach the server behind it, or gets no answer from it.{}",
         quoted(heard)
     );
     let owner = format!(
@@ -170,7 +168,7 @@ fn bad_gateway(host: &str, heard: &Heard) -> Finding {
 }
 
 fn proxy_sign_in(host: &str, heard: &Heard) -> Finding {
-    let says = format!("A proxy before {host} wants to know who asks (407).{}", quoted(heard));
+    let says = format!("A proxy before {host} requires signing in (407).{}", quoted(heard));
     let owner =
         format!("Please let the machine that Wendor runs on through the proxy before {host} without signing in.");
     Finding::failing(FindingKind::ProxySignIn, says, vec![Remedy::owner(owner)])
@@ -187,7 +185,7 @@ fn redirected(address: &Address, path: &str, heard: &Heard) -> Finding {
     let is_slash_added = bare.strip_suffix('/') == Some(address.endpoint(path).as_str());
     if is_slash_added {
         let says = format!(
-            "Asked for {path}, the server sends everyone to the same path with a slash at its end: what stands there is a folder of pages, or a proxy that rewrites paths."
+            "Asked for {path}, the server redirects to the same path with a slash at its end: it is a folder of web pages, or a proxy that rewrites paths."
         );
         let owner = format!("Please let the API at {} be asked without slashes at the end of paths.", address.as_str());
         return Finding::failing(FindingKind::Moved, says, vec![Remedy::owner(owner)]);
@@ -197,15 +195,15 @@ fn redirected(address: &Address, path: &str, heard: &Heard) -> Finding {
     if let Some(base) = moved {
         let is_other = !base.host().eq_ignore_ascii_case(address.host());
         let why = if is_other {
-            "That is another host: nothing goes there before somebody says so."
+            "That is another host: nothing is sent there until you confirm it."
         } else {
             "Wendor follows no redirection, since a key would go along."
         };
-        let says = format!("The server says that it is at {} now. {why}", base.as_str());
+        let says = format!("The server redirects to {}. {why}", base.as_str());
         return Finding::failing(FindingKind::Moved, says, vec![Remedy::address(base)]);
     }
     let to = bare.chars().filter(|each| !each.is_control()).take(120).collect::<String>();
-    let says = format!("Instead of an answer there is a way to another page ({to}): people are asked to sign in here.");
+    let says = format!("Instead of an answer there is a redirect to another page ({to}): a sign-in page for people.");
     let owner = format!(
         "Please let the machine that Wendor runs on reach the API at {} without the sign-in page, by a key of its own.",
         address.as_str()
@@ -228,8 +226,13 @@ mod tests {
     }
 
     #[rstest]
-    #[case::loads(503, r#"{"error":{"message":"Loading model","code":503}}"#, FindingKind::NotReady, "loads its model")]
-    #[case::behind_a_proxy(502, "<html>Bad Gateway</html>", FindingKind::BadGateway, "in the server's place (502)")]
+    #[case::loads(
+        503,
+        r#"{"error":{"message":"Loading model","code":503}}"#,
+        FindingKind::NotReady,
+        "is loading its model"
+    )]
+    #[case::behind_a_proxy(502, "<html>Bad Gateway</html>", FindingKind::BadGateway, "instead of the server (502)")]
     #[case::busy(503, r#"{"error":"all slots are busy"}"#, FindingKind::Busy, r#"It says: "all slots are busy""#)]
     #[case::gives_up(504, "<html></html>", FindingKind::GivesUp, "after 1.0 s")]
     #[case::proxy(407, "", FindingKind::ProxySignIn, "(407)")]
@@ -270,5 +273,21 @@ mod tests {
     fn silence_and_other_words(#[case] not: NotHeard, #[case] has_answered: Option<&str>, #[case] kind: FindingKind) {
         let finding = judged(&Err(not), Known { has_answered, ..Known::default() });
         assert_eq!(finding.kind, kind, "{}", finding.says);
+    }
+
+    #[rstest]
+    #[case::asked_for(true, "No required SSL certificate was sent", true)]
+    #[case::not_asked_for(false, "No required SSL certificate was sent", false)]
+    #[case::of_something_else(true, "Forbidden", false)]
+    fn a_certificate_of_ours_is_wanted_by_who_asked_for_one(
+        #[case] asks_for_ours: bool,
+        #[case] body: &str,
+        #[case] is_wanted: bool,
+    ) {
+        let address = Address::parse("https://quarry.example").unwrap();
+        let known = Known { asks_for_ours, ..Known::default() };
+        let judged = judge(&address, "/v1/models", &Ok(heard(403, body)), known);
+        let kinds: Vec<_> = judged.findings.iter().map(|finding| finding.kind).collect();
+        assert_eq!(kinds == [FindingKind::ClientCertificate], is_wanted, "{judged:?}");
     }
 }

@@ -125,7 +125,7 @@ pub enum Promise {
         /// What happens.
         otherwise: OtherWeights,
     },
-    /// Nobody has looked, or the server tells nothing.
+    /// Not checked, or the server tells nothing.
     Unknown,
 }
 

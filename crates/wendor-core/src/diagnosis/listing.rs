@@ -207,7 +207,7 @@ pub fn may_not_be_used(model: &str, heard: &Heard) -> Finding {
 pub fn any_name(model: &str, names: &BTreeSet<&str>) -> Finding {
     let listed = names.iter().take(4).copied().collect::<Vec<_>>().join(", ");
     let says = format!(
-        "The server lists {listed} and answers to {model} as well: it goes by no name, so both names work, and which model answers it decides itself."
+        "The server lists {listed} and answers to {model} as well: it does not look at the name, so both names work, and the server decides which model answers."
     );
     let rename = |to: &str| {
         Remedy::change(format!("Offer it as {to}"), Change::Model { from: model.to_owned(), to: to.to_owned() })
@@ -277,12 +277,12 @@ fn other_weights(
     let differs = |other: &&Elsewhere| is_called(&other.model, model) && !is_same_digest(&other.digest, digest);
     let other = elsewhere.iter().find(differs)?;
     let says = format!(
-        "{model} stands for the weights {} here and for {} at {}: answers differ with the upstream that gives them.",
+        "{model} stands for the weights {} here and for {} at {}: answers differ by upstream.",
         words::digest(digest),
         words::digest(&other.digest),
         other.upstream
     );
-    let remedies = vec![accept(format!("It is meant so: pin this offer to {}", words::digest(digest)))];
+    let remedies = vec![accept(format!("Confirmant so: pin this offer to {}", words::digest(digest)))];
     Some(Finding::noted(FindingKind::OtherWeights, says, remedies))
 }
 

@@ -5,7 +5,7 @@
 //! connection. The layers in order are [`report::Step`]; a check stops at the first that fails.
 //!
 //! - [`pasted`]: an address as people paste it
-//! - [`settings`]: what can be seen without asking
+//! - [`settings`]: what can be seen without a request
 //! - [`reach`]: name and connection; [`encryption`], with [`hello`] for what is too old to be spoken
 //! - [`first_words`]: whether HTTP is spoken, or something stands in the server's place; [`speech`]: path and dialect
 //! - [`refusal`]: an answer that says no: key, header, terms, credit

@@ -277,7 +277,7 @@ pub fn judge(proof: Proof, number: u32, seen: &AnswerSeen, offer: &Offer) -> Out
             match value.as_ref().map(|value| value.get(property(number)).is_some()) {
                 Some(true) => Outcome::Proven,
                 Some(false) => absent("the answer is JSON, but not what the schema asks for"),
-                None => absent("the answer is no JSON"),
+                None => absent("the answer is not JSON"),
             }
         }
         Proof::Reasoning => {
@@ -331,9 +331,8 @@ pub fn finding(proof: Proof, why: &str, model: &str, offer: &Offer, read: Option
         Proof::Context => FindingKind::ContextCut,
     };
     let Some(ability) = proof.ability() else {
-        let says = format!(
-            "{model} cuts long prompts without a word: {why}. Apps get answers to something else than they asked."
-        );
+        let says =
+            format!("{model} cuts long prompts silently: {why}. Apps get answers to something else than they asked.");
         let window = read.and_then(|read| u32::try_from(read).ok()).filter(|read| *read > 0);
         let change = |to| {
             Remedy::change(
@@ -345,7 +344,7 @@ pub fn finding(proof: Proof, why: &str, model: &str, offer: &Offer, read: Option
         let remedies = window.map(change).into_iter().chain([Remedy::owner(owner)]).collect();
         return Finding::noted(kind, says, remedies);
     };
-    let says = format!("The offer is said to have `{}`, and does not: {why}.", ability.as_str());
+    let says = format!("The offer is declared to have `{}`, and does not: {why}.", ability.as_str());
     let all = [Ability::Chat, Ability::Streaming, Ability::Whole, Ability::Tools, Ability::ImagesIn, Ability::Json];
     let known: Vec<Ability> = offer.abilities.clone().unwrap_or_else(|| all.to_vec());
     let to = known.into_iter().filter(|known| *known != ability).collect();
@@ -373,7 +372,7 @@ worded! {
         Proven = "proven",
         /// Tried, and not there.
         Absent = "absent",
-        /// Nobody has looked, or it is too long ago, or the weights are others.
+        /// Not checked, or it is too long ago, or the weights are others.
         Unproven = "unproven",
     }
 }

@@ -31,8 +31,7 @@ pub fn judge_name(address: &Address, found: &[IpAddr], known: &[&str]) -> Judged
     remedies.push(Remedy::operator(format!(
         "Look the name up where Wendor runs (`getent hosts {host}`); names of containers and of other networks are not known there"
     )));
-    let says =
-        format!("The name {host} leads to no address from the machine that Wendor runs on. Is it written right?");
+    let says = format!("The name {host} does not resolve on the machine that Wendor runs on. Check the spelling.");
     Judged::found(format!("{host} is not known"), Finding::failing(FindingKind::HostUnknown, says, remedies))
 }
 
@@ -64,14 +63,14 @@ pub fn judge_connection(address: &Address, dialled: &Dialled) -> Judged {
     } else if has(|dial| matches!(dial, Dial::TimedOut)) {
         let (host, port) = (address.host(), address.port());
         let says = format!(
-            "{host} neither takes nor refuses a connection on port {port}: a firewall drops it, the server takes no more, or no machine has that address."
+            "{host} does not respond on port {port}: a firewall drops the connection, the server accepts no more, or no machine has that address."
         );
         let owner = format!(
             "Please let the machine that Wendor runs on reach port {port} of {host}: at the moment a firewall drops what it sends."
         );
         Finding::failing(FindingKind::BlackHole, says, vec![Remedy::owner(owner)])
     } else {
-        let says = format!("There is no way to {} from the machine that Wendor runs on.", address.host());
+        let says = format!("There is no network route to {} from the machine that Wendor runs on.", address.host());
         let does = "Is that machine switched on, and in a network that this one reaches?";
         Finding::failing(FindingKind::NoWay, says, vec![Remedy::operator(does)])
     };
@@ -82,8 +81,8 @@ fn told(to: SocketAddr, dial: &Dial) -> String {
     match dial {
         Dial::Open(_) => format!("something listens on {to}"),
         Dial::Refused => format!("{to} refuses"),
-        Dial::TimedOut => format!("{to} says nothing"),
-        Dial::NoWay(why) => format!("no way to {to}: {why}"),
+        Dial::TimedOut => format!("{to} does not respond"),
+        Dial::NoWay(why) => format!("no route to {to}: {why}"),
     }
 }
 
@@ -137,7 +136,7 @@ fn refused(address: &Address, dialled: &Dialled) -> Finding {
             "Nothing listens on port {port} of this machine. The server is not started, or listens on another port."
         );
         let does = format!(
-            "Start it, or look which port it listens on: `ss -ltn` lists them. If it runs in a container, its port {port} has to be published to this machine"
+            "Start it, or look which port it listens on: `ss -ltn` lists them. If it runs in a container, its port {port} must be published to this machine"
         );
         return Finding::failing(FindingKind::NothingListens, says, vec![Remedy::operator(does)]);
     }

@@ -108,7 +108,7 @@ pub fn gives_up(host: &str, after_ms: u64) -> Finding {
 /// The server itself fails.
 #[must_use]
 pub fn server_error(host: &str, heard: &Heard) -> Finding {
-    let says = format!("{host} itself fails at a plain request ({}).{}", heard.status, quoted(heard));
+    let says = format!("{host} fails with an internal error at a plain request ({}).{}", heard.status, quoted(heard));
     let owner = format!("Your server answers {} to a plain request; its log says why.{}", heard.status, quoted(heard));
     Finding::failing(FindingKind::ServerError, says, vec![Remedy::owner(owner)])
 }
@@ -145,14 +145,13 @@ pub fn judge(heard: &Heard, asked: Asked<'_>) -> Finding {
         );
     }
     if let Some(name) = wanted_header(&message, asked.headers).filter(|_| matches!(status, 400 | 401 | 403 | 422)) {
-        let says = format!("{host} wants the request header `{name}`, which is not set ({status}).{quoted}");
+        let says = format!("{host} requires the request header `{name}`, which is not set ({status}).{quoted}");
         let remedy = Remedy::change(format!("Set the header {name}"), Change::Header { name });
         return Finding::failing(FindingKind::HeaderMissing, says, vec![remedy]);
     }
     if holds(&TERMS) && matches!(status, 400 | 401 | 403 | 404 | 451) {
-        let says = format!(
-            "{host} lets nobody use the model before its terms are accepted or a form is filled in ({status}).{quoted}"
-        );
+        let says =
+            format!("{host} requires that the model's terms are accepted or a form is filled in ({status}).{quoted}");
         let does =
             format!("Sign in at {host} with the account that the key belongs to, and accept the terms of the model");
         return Finding::failing(FindingKind::TermsNotAccepted, says, operator(does));
@@ -166,7 +165,7 @@ fn by_status(heard: &Heard, asked: Asked<'_>, quoted: &str) -> Finding {
     let operator = |says: String| vec![Remedy::operator(says)];
     match (status, asked.has_key) {
         (401 | 403, false) => {
-            let says = format!("{host} wants a key ({status}), and none is set.{quoted}");
+            let says = format!("{host} requires a key ({status}), and none is set.{quoted}");
             let does =
                 "Give the upstream its key: `wendor upstream credential NAME`, or the field in the console".to_owned();
             Finding::failing(FindingKind::KeyMissing, says, operator(does))
@@ -180,7 +179,7 @@ fn by_status(heard: &Heard, asked: Asked<'_>, quoted: &str) -> Finding {
         }
         (429, _) => {
             let wait = heard.retry_after.map_or_else(String::new, |seconds| format!(" for {seconds} s"));
-            let says = format!("{host} asks to be left alone{wait} (429).{quoted}");
+            let says = format!("{host} rate-limits requests{wait} (429).{quoted}");
             Finding::failing(
                 FindingKind::RateLimited,
                 says,
@@ -189,13 +188,13 @@ fn by_status(heard: &Heard, asked: Asked<'_>, quoted: &str) -> Finding {
         }
         (502 | 503, _) => {
             let kind = if status == 502 { FindingKind::BadGateway } else { FindingKind::NotReady };
-            let says = format!("Something answers {status} in the place of the server: it is not ready.{quoted}");
+            let says = format!("Something answers {status} instead of the server: it is not ready.{quoted}");
             let owner = format!("Behind {host} the model server does not answer ({status}).");
             Finding::failing(kind, says, vec![Remedy::owner(owner)])
         }
         (504, _) => gives_up(host, asked.took_ms),
         (200..=299, _) => {
-            let says = format!("{host} answers with success, and with an error in it.{quoted}");
+            let says = format!("{host} answers with a success status and an error in the body.{quoted}");
             let owner = format!("Your server answers {status} with an error in its body.{quoted}");
             Finding::failing(FindingKind::ErrorInAnswer, says, vec![Remedy::owner(owner)])
         }

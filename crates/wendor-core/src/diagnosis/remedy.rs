@@ -25,7 +25,7 @@ pub enum Change {
         /// Where.
         to: Auth,
     },
-    /// A request header. Its value has to be told by whoever applies this.
+    /// A request header. Its value must be told by whoever applies this.
     Header {
         /// Its name.
         name: String,

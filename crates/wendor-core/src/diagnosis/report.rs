@@ -41,11 +41,11 @@ impl Step {
     #[must_use]
     pub fn would_tell(self) -> &'static str {
         match self {
-            Self::Settings => "what can be seen without asking",
+            Self::Settings => "what can be seen without a request",
             Self::Name => "the host's addresses",
             Self::Connection => "which of them answer",
-            Self::Encryption => "who vouches for the server",
-            Self::Http => "what it says without the key",
+            Self::Encryption => "the server's certificate",
+            Self::Http => "its answer without the key",
             Self::Path => "where the API stands, in which dialect",
             Self::Key => "accepted, refused or not needed",
             Self::Models => "which are there",
@@ -193,7 +193,7 @@ impl Report {
         self.steps.iter().any(|step| step.step == Step::StreamedAnswer && is_good(step))
     }
 
-    /// Whether nothing bars the way and nothing has to be known.
+    /// Whether nothing bars the way and nothing must be known.
     #[must_use]
     pub fn is_green(&self) -> bool {
         self.findings().next().is_none()

@@ -75,7 +75,7 @@ pub fn cleaned(text: &str) -> String {
     word.chars().chain(rest.chars().filter(|each| !each.is_whitespace())).collect()
 }
 
-/// Judges what can be seen without asking.
+/// Judges what can be seen without a request.
 #[must_use]
 pub fn judge(upstream: &Upstream, stated: Option<Dialect>, credential: &CredentialSeen) -> Judged {
     let address = &upstream.address;
@@ -84,14 +84,14 @@ pub fn judge(upstream: &Upstream, stated: Option<Dialect>, credential: &Credenti
         && let Some(endpoint) = pasted.endpoint
     {
         let says = format!(
-            "The address ends in `{endpoint}`, which is an endpoint. Wendor adds endpoint paths itself, so it wants the address of the server."
+            "The address ends in `{endpoint}`, which is an endpoint. Wendor adds endpoint paths itself: use the base address of the server."
         );
         return found(Finding::failing(FindingKind::EndpointPasted, says, vec![Remedy::address(pasted.address)]));
     }
     if let CredentialSeen::Missing(why) = credential {
         let does = "Set it where the service runs, and start the service again if it is a variable; or let Wendor keep the key: \
                     `wendor upstream credential NAME`";
-        let says = format!("The credential is not there: {why}.");
+        let says = format!("The credential is missing: {why}.");
         return found(Finding::failing(FindingKind::CredentialMissing, says, vec![Remedy::operator(does)]));
     }
     if let CredentialSeen::There { place, oddity: Some(oddity) } = credential {
@@ -105,7 +105,7 @@ pub fn judge(upstream: &Upstream, stated: Option<Dialect>, credential: &Credenti
         CredentialSeen::Missing(_) => String::new(),
         CredentialSeen::There { place, .. } => format!("the key is in {place}"),
     };
-    let dialect = stated.map_or_else(|| "the dialect is to be found out".to_owned(), |stated| stated.to_string());
+    let dialect = stated.map_or_else(|| "dialect to be detected".to_owned(), |stated| stated.to_string());
     Judged::well(format!("{dialect}, {key}"))
 }
 
@@ -119,7 +119,7 @@ pub fn taken_from(parts: &[String]) -> Option<String> {
 #[must_use]
 pub fn identity_missing(why: &str) -> Finding {
     let does = "Put one PEM file with the certificate and its private key into the service's folder of credentials, under that name";
-    Finding::failing(FindingKind::CredentialMissing, format!("It is not there: {why}."), vec![Remedy::operator(does)])
+    Finding::failing(FindingKind::CredentialMissing, format!("It is missing: {why}."), vec![Remedy::operator(does)])
 }
 
 fn odd(place: &str, oddity: Oddity) -> Finding {
@@ -138,7 +138,7 @@ fn odd(place: &str, oddity: Oddity) -> Finding {
         }
         Oddity::NotSendable => wrapped(
             format!("The key in {place} has a character that no header can hold."),
-            "copied anew from where it was issued",
+            "copied again from where it was issued",
         ),
         Oddity::Placeholder => Finding::failing(
             FindingKind::KeyPlaceholder,

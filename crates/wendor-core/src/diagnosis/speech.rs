@@ -192,7 +192,7 @@ pub struct Wanted<'a> {
 /// Where the API is, by what was seen; `None` when it is nowhere that was thought of.
 ///
 /// # Errors
-/// The place that has to be looked at next.
+/// The place that must be looked at next.
 pub fn search(address: &Address, wanted: Wanted<'_>, looks: &Looks) -> Result<Option<Found>, Place> {
     let groups = groups(wanted.stated);
     for group in &groups {
@@ -323,10 +323,10 @@ fn nowhere(address: &Address, looks: &Looks) -> Finding {
 fn elsewhere(address: &Address, found: &Address) -> Finding {
     let is_shorter = found.prefix().len() < address.prefix().len();
     let (kind, says) = if is_shorter {
-        (FindingKind::PrefixDoubled, format!("The address has a path too much: the API stands at {}.", found.as_str()))
+        (FindingKind::PrefixDoubled, format!("The address has an extra path: the API is at {}.", found.as_str()))
     } else {
         let lacks = found.prefix().strip_prefix(address.prefix()).unwrap_or(found.prefix());
-        (FindingKind::PrefixMissing, format!("The address lacks `{lacks}`: the API stands at {}.", found.as_str()))
+        (FindingKind::PrefixMissing, format!("The address lacks `{lacks}`: the API is at {}.", found.as_str()))
     };
     Finding::failing(kind, says, vec![Remedy::address(found.clone())])
 }
@@ -334,8 +334,8 @@ fn elsewhere(address: &Address, found: &Address) -> Finding {
 /// The server speaks another dialect.
 #[must_use]
 pub fn other_dialect(stated: Dialect, spoken: Dialect) -> Finding {
-    let says = format!("The upstream is said to speak {stated}, and the server speaks {spoken}.");
-    let remedy = Remedy::change(format!("Speak {spoken} with it"), Change::Dialect { to: spoken });
+    let says = format!("The upstream is configured as {stated}, but the server speaks {spoken}.");
+    let remedy = Remedy::change(format!("Use {spoken}"), Change::Dialect { to: spoken });
     Finding::failing(FindingKind::OtherDialect, says, vec![remedy])
 }
 

@@ -98,6 +98,17 @@ mod tests {
         assert_eq!(known, before);
     }
 
+    #[test]
+    fn what_is_long_ago_counts_half() {
+        let mut known = Calibration::default();
+        known.learn(HALVED_AT, 2 * HALVED_AT);
+        assert_eq!(known, Calibration { estimated: HALVED_AT, reported: 2 * HALVED_AT, off: HALVED_AT });
+        known.learn(10, 20);
+        let (estimated, reported) = ((HALVED_AT + 10) / 2, HALVED_AT + 10);
+        assert_eq!(known, Calibration { estimated, reported, off: HALVED_AT / 2 });
+        assert_eq!((known.ratio_permille(), known.error_permille()), (2_000, Some(499)));
+    }
+
     proptest! {
         /// An offer whose ratio is always the same is estimated right, whatever the sizes of its requests.
         #[test]

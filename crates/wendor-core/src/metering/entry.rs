@@ -212,7 +212,7 @@ impl LedgerEntry {
         }
     }
 
-    /// What became of it, where it is something that was asked: a request, or a check's call told as if it were one.
+    /// Outcome, where it is something that was asked: a request, or a check's call told as if it were one.
     #[must_use]
     pub fn asked(&self) -> Option<RequestRecord> {
         match &self.record {

@@ -144,7 +144,7 @@ type RowOf<'a> = (DateTime<Utc>, &'a str, &'a str, &'a str, Option<&'a OfferName
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::metering::entry::{AttemptRecord, Latency, RequestRecord};
+    use crate::metering::entry::{AdjustmentRecord, AttemptRecord, CheckRecord, Latency, RequestRecord};
     use crate::metering::rate::Cost;
     use crate::name::Name;
     use crate::request_id::RequestId;
@@ -181,6 +181,21 @@ mod tests {
             },
             ..LedgerEntry::of_request(at, RequestId::mint(at, 1, number), team, Name::parse("manifests").unwrap())
         }
+    }
+
+    /// Checks and corrections cost something, and are no requests.
+    #[test]
+    fn each_kind_counts_where_it_belongs() {
+        let check = CheckRecord { streamed: true, end: End::Proper, latency: Latency::default() };
+        let adjustment = AdjustmentRecord { reason: "priced anew".to_owned() };
+        let records = [Record::Check(check), Record::Check(check), Record::Adjustment(adjustment)];
+        let entries = records.map(|record| LedgerEntry { record, ..entry(1, 0, 7, Some(5), 0) });
+        let rows = rows_of(&entries);
+        let row = rows.values().next().unwrap();
+        assert_eq!((row.checks, row.requests, row.attempts, row.tokens.output), (2, 0, 0, 21));
+        let mut twice = row.clone();
+        twice.merge(row);
+        assert_eq!((twice.checks, twice.tokens.output), (4, 42));
     }
 
     proptest! {

@@ -62,7 +62,7 @@ worded! {
         /// Its last attempt succeeded.
         Well = "well",
         /// Nothing was asked of it since the service began.
-        NotAsked = "not asked yet",
+        NotAsked = "no traffic yet",
         /// Its last attempt failed, the ones before may not have.
         Degraded = "degraded",
         /// It has rested, and single requests try it.
@@ -107,7 +107,7 @@ pub enum Asking {
     IsTried(DateTime<Utc>),
     /// It rests after failures until then.
     Rests(DateTime<Utc>),
-    /// It asked to be left alone until then.
+    /// It rate-limited until then.
     LeftAlone(DateTime<Utc>),
 }
 
@@ -233,7 +233,7 @@ impl Health {
         Some(self.changed(Change { at, state: HealthState::Well, why, is_again: false }))
     }
 
-    /// An attempt was given up after so long without a first token, since another answered: what is usual has to hold it, or it would be taken
+    /// An attempt was given up after so long without a first token, since another answered: what is usual must hold it, or it would be taken
     /// for quicker than it is.
     pub fn waited_in_vain(&mut self, millis: u64) {
         self.waits.add(millis);

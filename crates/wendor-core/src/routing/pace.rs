@@ -1,6 +1,6 @@
 //! How fast a service lets us ask: so many requests and so many tokens a minute, as the catalogue declares it or as the service's answers tell it.
 //!
-//! A token bucket each (Turner, 1986). Of a declared limit a twelfth may be used at once, and the rest comes evenly, so that no minute ever holds
+//! A token bucket each. Of a declared limit a twelfth may be used at once, and the rest comes evenly, so that no minute ever holds
 //! more than the limit, wherever the service begins to count. Of a limit that the service tells, it also tells what is left and when all of it is
 //! there again; in between it is taken to come back evenly.
 

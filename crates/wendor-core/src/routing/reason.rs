@@ -135,13 +135,13 @@ impl Reason {
             Self::StandsEarlier => "stands in an earlier stage".to_owned(),
             Self::IsDrained => "its upstream is drained: it takes no new requests".to_owned(),
             Self::ShareOfNothing => "its share is 0".to_owned(),
-            Self::LeftAlone { until } => format!("asked to be left alone until {}", time(*until)),
+            Self::LeftAlone { until } => format!("rate-limited until {}", time(*until)),
             Self::Rests { until } => format!("rests after failures, next trial at {}", time(*until)),
             Self::RestsButLast { until } => {
                 format!("rests after failures until {}, but nothing else can serve it", time(*until))
             }
-            Self::OnTrial => "has rested after failures: this request tries it".to_owned(),
-            Self::IsTried => "has rested after failures, and another request tries it".to_owned(),
+            Self::OnTrial => "on trial after failures: this request tries it".to_owned(),
+            Self::IsTried => "on trial after failures, and another request tries it".to_owned(),
             Self::Full(streams) => room(*streams),
             Self::KeptForOthers(streams) => format!("{}, and the others are kept for other teams", room(*streams)),
             Self::WaitsForRoom(streams) => format!("{}: waits for room", room(*streams)),
@@ -156,19 +156,19 @@ impl Reason {
             Self::QueueFull { waiting } => format!("no room, and {waiting} requests wait for it already"),
             Self::NoRetries { after, extra, requests } => {
                 format!(
-                    "{after} has failed, and caused {extra} extra attempts for {requests} requests of late, which is all"
+                    "retry budget used up: {after} failed, with {extra} extra attempts for the latest {requests} requests"
                 )
             }
             Self::NoLargerWindow => "its context window is not known to be larger".to_owned(),
             Self::Share => "drawn by its share".to_owned(),
             Self::Room(streams) => room(*streams),
-            Self::Speed { first_token_ms: Some(ms) } => format!("first token after {ms} ms of late"),
+            Self::Speed { first_token_ms: Some(ms) } => format!("first token after {ms} ms recently"),
             Self::Speed { first_token_ms: None } => "not timed yet".to_owned(),
             Self::Cost { at_most: Some(cost) } => format!("costs at most {}", cost.shown(4)),
             Self::Cost { at_most: None } => "unpriced".to_owned(),
             Self::OfConversation => "the turns of this conversation go there".to_owned(),
             Self::CarriesMore => {
-                "the turns of this conversation go there, but it carries more than its part".to_owned()
+                "the turns of this conversation go there, but it carries more than its share".to_owned()
             }
             Self::OfOtherConversations => "behind the one that the turns of this conversation go to".to_owned(),
             Self::Told(words) => words.clone(),
@@ -223,6 +223,6 @@ mod tests {
     #[case::later(1, "12:00:01")]
     fn a_time_is_never_told_too_early(#[case] millis: u32, #[case] told: &str) {
         let noon = chrono::NaiveDate::from_ymd_opt(2026, 11, 27).unwrap().and_hms_milli_opt(12, 0, 0, millis).unwrap();
-        assert_eq!(Reason::LeftAlone { until: noon.and_utc() }.words(), format!("asked to be left alone until {told}"));
+        assert_eq!(Reason::LeftAlone { until: noon.and_utc() }.words(), format!("rate-limited until {told}"));
     }
 }

@@ -90,7 +90,7 @@ fn images_out(request: &AppRequest, offer: &Offer, dialect: Dialect) -> Result<(
         return Ok(());
     }
     let app = request.endpoint.dialect;
-    let reason = format!("it answers with images, for which {app} has no place; ask in {dialect}");
+    let reason = format!("it answers with images, which {app} cannot carry; ask in {dialect}");
     Err(Unfit { code: RefusalCode::AbilityMissing, param: None, reason })
 }
 

@@ -33,7 +33,7 @@ pub struct Sending {
     pub changes: Vec<RequestChange>,
 }
 
-/// Makes the body for `target`, whose verdict was that it can be sent, with a `cap` on its output where one has to be kept and the app
+/// Makes the body for `target`, whose verdict was that it can be sent, with a `cap` on its output where one must be kept and the app
 /// set none.
 #[must_use]
 pub fn prepare(
@@ -88,7 +88,7 @@ pub fn prepare(
 struct Going<'a> {
     /// The app's own body.
     body: &'a Bytes,
-    /// The most output, where it has to be written in.
+    /// The most output, where it must be written in.
     cap: Option<u64>,
     /// Whether a stream is asked for.
     is_streamed: bool,
@@ -140,7 +140,7 @@ fn usual_path(dialect: Dialect, model: &str, is_streamed: bool) -> Option<String
     dialects::of(dialect).is_told_in_path().then(|| dialects::of(dialect).path(model, is_streamed))
 }
 
-/// What has to be cut out of the app's own body. `None` where it has to be written anew: thinking that another service sealed is left out
+/// What must be cut out of the app's own body. `None` where it must be written anew: thinking that another service sealed is left out
 /// block by block.
 fn spliced(
     conversation: &Conversation,
@@ -183,7 +183,7 @@ fn for_marks(
     rewriting
 }
 
-/// Whether a service that keeps answers unless it is told not to has to be told: it keeps them for whoever has the credential, which
+/// Whether a service that keeps answers unless it is told not to must be told: it keeps them for whoever has the credential, which
 /// teams share.
 fn is_told_not_to_keep(conversation: &Conversation, target: &Target<'_>) -> bool {
     let says_so = |native: &Native| native.name == "store" && is_given_back(conversation, target, native.field);
@@ -206,7 +206,7 @@ fn capped(
 }
 
 fn cap_sent(member: &str, cap: u64) -> RequestChange {
-    RequestChange::new(member, NOT_SET, &format!("{cap}, the offer's cap, since a quota has to be kept"))
+    RequestChange::new(member, NOT_SET, &format!("{cap}, the offer's cap, since a quota must be kept"))
 }
 
 fn written(conversation: &Conversation, target: &Target<'_>, is_streamed: bool, cap: Option<u64>) -> Bytes {

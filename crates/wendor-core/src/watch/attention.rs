@@ -1,4 +1,4 @@
-//! What needs someone: each finding with its subject, what is the matter, why it is said, and where to go.
+//! What needs attention: each finding with its subject, what is the matter, why it is said, and where to go.
 //!
 //! States enter, sentences leave, as a colleague would say them at the desk. The worst stands first.
 
@@ -75,7 +75,7 @@ pub enum Finding {
     },
     /// A quota is near its limit, at it, or will be.
     NearLimit(NearLimit),
-    /// A team was refused for want of room in a quota.
+    /// A team was refused since a quota was exceeded.
     OverQuota {
         /// Which.
         team: String,
@@ -172,7 +172,7 @@ impl Finding {
             Self::Failing(failing) => failing.notice(now),
             Self::NoCredential { upstream, why } => {
                 let remedy = format!("{}. Set it where the service runs, and start it again.", words::capital(why));
-                upstream_notice("failing", upstream, "cannot be asked: it has no credential".to_owned(), remedy)
+                upstream_notice("failing", upstream, "cannot be used: it has no credential".to_owned(), remedy)
             }
             Self::Slowed { upstream, wait_ms, usual_ms } => {
                 let says = format!("waits {} for a first token, usually {}", seconds(*wait_ms), seconds(*usual_ms));
@@ -183,7 +183,7 @@ impl Finding {
             Self::OverQuota { team, count } => Notice {
                 state: "over limit",
                 subject: team.clone(),
-                says: format!("was refused {} in the last hour for want of room in a quota", words::times(*count)),
+                says: format!("was refused {} in the last hour: quota exceeded", words::times(*count)),
                 why: "What is refused costs nothing and is not in the ledger.".to_owned(),
                 verb: "See the refusals",
                 leads_to: Place::Refusals,
@@ -195,7 +195,7 @@ impl Finding {
                     state: "refused",
                     subject: wanted.clone(),
                     says: format!(
-                        "was asked for {} in the last hour and is no route of who asked",
+                        "was requested {} in the last hour and is not a route of the teams that asked",
                         words::times(*count)
                     ),
                     why: format!("{by}{near}").trim_end().to_owned(),
@@ -287,7 +287,7 @@ fn faults_notice(count: u64) -> Notice {
     Notice {
         state: "failing",
         subject: "Wendor".to_owned(),
-        says: format!("failed on {what} by a fault of its own in the last hour"),
+        says: format!("failed on {what} with an internal error in the last hour"),
         why: "The log names the place in the code of each; please report it. Other requests are not concerned."
             .to_owned(),
         verb: "See the refusals",
@@ -303,7 +303,7 @@ fn spool_notice(pending: u64, is_reachable: bool, is_writable: bool) -> Notice {
         (true, _) => format!("holds {} entries that the database does not have", grouped(pending)),
     };
     let why = match (is_writable, is_reachable) {
-        (false, _) => "The disk of the spool takes nothing. Make room on it; requests go on by themselves.",
+        (false, _) => "The disk of the spool is full or not writable. Make room on it; requests resume by themselves.",
         (true, false) => "The database does not answer. Known keys are served and recorded all the same.",
         (true, true) => "The database answers; it is behind.",
     };

@@ -1,8 +1,8 @@
-//! What is worth a look: how a day stands beside what was expected of it, and what needs someone.
+//! What is worth a look: how a day stands beside what was expected of it, and what needs attention.
 //!
-//! Figures enter; sentences and paces leave. Nothing here decides anything about a request.
+//! Figures enter; sentences and paces leave. Page not found decides anything about a request.
 //!
-//! - [`attention`], [`nearing`]: what needs someone, in words
+//! - [`attention`], [`nearing`]: what needs attention, in words
 //! - [`event`], [`conditions`]: what began, ended or happened, for the list of events and for webhooks; [`signature`]: how they are signed
 //! - [`expected`]: what a day should have cost; [`reached`]: whom an upstream's trouble reaches
 

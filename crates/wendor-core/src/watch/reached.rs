@@ -1,4 +1,4 @@
-//! Which routes and teams the trouble of an offer reaches: whether a route has another offer that works, and what became of its requests.
+//! Which routes and teams the trouble of an offer reaches: whether a route has another offer that works, and outcomes requests.
 
 use crate::catalog::Catalogue;
 use crate::name::{Name, OfferName};
@@ -55,7 +55,7 @@ pub fn sentence(reached: &Reached, minutes: usize) -> String {
     let teams: Vec<&str> = reached.outcomes.iter().filter(|one| one.failed > 0).map(|one| one.team.as_str()).collect();
     let of = if teams.is_empty() { String::new() } else { format!(" of {}", teams.join(", ")) };
     let counts = match (failed, all) {
-        (_, 0) => format!("nobody asked in the last {minutes} min"),
+        (_, 0) => format!("no requests in the last {minutes} min"),
         (0, _) => format!("none of {} requests failed in the last {minutes} min", grouped(all)),
         (failed, all) => {
             format!("{} of {} requests failed in the last {minutes} min{of}", grouped(failed), grouped(all))
@@ -103,8 +103,8 @@ stages = [{ offers = ["quarry/fulmar-large"] }]
         assert_eq!(
             told,
             [
-                "deck-plans has no working offer: nobody asked in the last 5 min.",
-                "night-sailings goes on to quarry/fulmar-large: nobody asked in the last 5 min.",
+                "deck-plans has no working offer: no requests in the last 5 min.",
+                "night-sailings goes on to quarry/fulmar-large: no requests in the last 5 min.",
             ]
         );
     }

@@ -18,7 +18,7 @@ async fn main() -> anyhow::Result<()> {
     if sign_in != "none" {
         browser.fill("One-time sign-in", &sign_in).await;
         browser.click("Sign in").await;
-        browser.see("Needs someone").await;
+        browser.see("Needs attention").await;
     }
     for wish in arguments {
         if let Some(action) = wish.strip_prefix('+') {

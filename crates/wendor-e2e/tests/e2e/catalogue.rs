@@ -55,7 +55,7 @@ async fn every_problem_is_told_with_its_place_here_and_by_the_service() {
     for line in [
         "3 problems",
         "line 2, column 11: upstreams.quayside.address:",
-        "line 3, column 11: upstreams.quayside.hosting: `owned` is none of `own`, `hosted`",
+        "line 3, column 11: upstreams.quayside.hosting: `owned` is not one of `own`, `hosted`",
         "line 6, column 10: routes.manifests.stages: a route needs at least one stage",
     ] {
         assert!(checked.err.contains(line), "{line} is not in\n{}", checked.err);

@@ -25,13 +25,13 @@ async fn asking_streams_the_answer_and_ends_with_a_line_about_it() {
 }
 
 #[rstest]
-#[case::not_understood(&["usage", "--by", "colour"], 2, "none of team, route")]
-#[case::bad_time(&["usage", "--last", "soon"], 2, "--last soon is no time")]
+#[case::not_understood(&["usage", "--by", "colour"], 2, "is not one of team, route")]
+#[case::bad_time(&["usage", "--last", "soon"], 2, "invalid --last `soon`")]
 #[case::no_such_route(&["ask", "night-sailing", "hi"], 4, "Nearest: night-sailings.")]
 #[case::no_such_request(&["request", "show", "01JDF3-0000000000"], 4, "There is no request")]
 #[case::no_such_key(&["key", "revoke", "nobody00"], 4, "There is no key")]
 #[case::no_such_team(&["request", "list", "--team", "timetable"], 4, "nearest: `timetables`")]
-#[case::bad_filter(&["request", "list", "--end", "lost"], 2, "none of proper, output-cap")]
+#[case::bad_filter(&["request", "list", "--end", "lost"], 2, "is not one of proper, output-cap")]
 #[case::no_such_file(&["catalogue", "check", "/nowhere.toml"], 2, "cannot be read")]
 #[tokio::test]
 async fn what_cannot_be_done_says_why_and_exits_so(#[case] args: &[&str], #[case] status: i32, #[case] told: &str) {
@@ -62,7 +62,7 @@ async fn upstreams_that_fail_and_quotas_have_their_own_exit_status() {
 }
 
 #[rstest]
-#[case::no_token(&["usage"], &[], 3, "Nobody is signed in")]
+#[case::no_token(&["usage"], &[], 3, "Not signed in")]
 #[case::bad_token(&["usage"], &[("WENDOR_TOKEN", "wdt-nonsense")], 3, "must be whole")]
 #[case::no_key(&["ask", "night-sailings", "hi"], &[], 3, "No key: set WENDOR_KEY")]
 #[case::nothing_there(&["team", "list"], &[("WENDOR_URL", "http://127.0.0.1:9"), ("WENDOR_TOKEN", "x")], 7, "nothing answers there")]
@@ -86,7 +86,7 @@ async fn without_what_it_needs_a_command_says_what_is_missing(
 async fn lists_are_columns_for_people_and_json_for_programs() {
     let ferry = Ferry::begin().await;
     let empty = ferry.wendor(&["request", "list"]).await;
-    assert!(empty.out.starts_with("No request fits."), "{}", empty.out);
+    assert!(empty.out.starts_with("No matching requests."), "{}", empty.out);
     ferry.wendor(&["ask", "night-sailings", "hi"]).await;
     ferry.drained().await;
     for (args, head) in [

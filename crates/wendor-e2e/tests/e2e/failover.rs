@@ -115,7 +115,7 @@ async fn an_upstream_that_asked_to_rest_is_left_alone() {
     let seconds: u32 = header(&alone, "retry-after").parse().unwrap();
     assert!((20..=30).contains(&seconds), "{seconds}");
     let told: Value = alone.json().await.unwrap();
-    assert!(told["error"]["message"].as_str().unwrap().contains("asked to be left alone until"), "{told}");
+    assert!(told["error"]["message"].as_str().unwrap().contains("rate-limited until"), "{told}");
 }
 
 #[tokio::test]

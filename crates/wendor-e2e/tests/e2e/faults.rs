@@ -59,7 +59,7 @@ async fn a_fault_is_a_500_in_the_dialect_of_the_app_and_is_nobody_elses(
     assert!(notices.iter().any(|notice| notice["says"] == says), "{now}");
     let metrics = ferry.http.get(format!("{}/metrics", ferry.service.url)).send().await.unwrap().text().await.unwrap();
     assert!(metrics.contains(r#"reason="internal_fault"} 2"#), "{metrics}");
-    assert!(ferry.service.logged("a fault in Wendor itself: please report the place").is_some());
+    assert!(ferry.service.logged("an internal error: please report the place").is_some());
 }
 
 #[tokio::test]

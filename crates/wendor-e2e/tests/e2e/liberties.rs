@@ -158,5 +158,5 @@ async fn the_apps_own_mistake_comes_back_as_the_upstream_said_it() {
     assert_eq!((&shown["request"]["end"], &shown["request"]["cost"]), (&json!("rejected"), &json!("0")));
     let upstreams = ferry.get("/upstreams").await;
     let quayside = upstreams.as_array().unwrap().iter().find(|upstream| upstream["name"] == "quayside").unwrap();
-    assert_eq!(quayside["state"], "not asked yet", "it says nothing about health");
+    assert_eq!(quayside["state"], "no traffic yet", "it says nothing about health");
 }

@@ -35,6 +35,8 @@ mod liberties;
 #[cfg(test)]
 mod management;
 #[cfg(test)]
+mod manners;
+#[cfg(test)]
 mod outage;
 #[cfg(test)]
 mod quotas;

@@ -230,7 +230,7 @@ async fn a_password_signs_in_and_an_ended_token_does_not() {
     "unknown field `colour`"
 )]
 #[case::no_range("/usage", "query", "missing field `from`")]
-#[case::backwards("/usage?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", "to", "does not lie after")]
+#[case::backwards("/usage?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", "to", "is not after")]
 #[case::bad_mark("/requests?after=yesterday", "after", "`next` of a page before")]
 #[case::bad_offer("/requests?offer=quarry", "offer", "upstream/model")]
 #[tokio::test]
@@ -259,7 +259,7 @@ fn breaches(document: &Value, schema: &Value, value: &Value, at: &str) -> Vec<St
     }
     if let Some(options) = schema["oneOf"].as_array() {
         let fits = options.iter().any(|option| breaches(document, option, value, at).is_empty());
-        return if fits { vec![] } else { vec![format!("{at}: {value} is none of {schema}")] };
+        return if fits { vec![] } else { vec![format!("{at}: {value} is not one of {schema}")] };
     }
     if let Some(parts) = schema["allOf"].as_array() {
         return breaches(document, &joined(document, parts), value, at);

@@ -67,7 +67,7 @@ fn vectors(dialect: &str) -> Vec<Vector> {
         .unwrap()
         .filter_map(|file| file.unwrap().file_name().to_str()?.strip_suffix(".request.json").map(str::to_owned))
         .collect();
-    // The one that asks to be left alone for a while goes last: its upstream is.
+    // The one that rate-limits requests for a while goes last: its upstream is.
     names.sort_by_key(|name| (name == "error-429", name.clone()));
     let json = |path: PathBuf| serde_json::from_str::<Value>(&std::fs::read_to_string(path).unwrap()).unwrap();
     let read = |name: String| {
@@ -102,7 +102,7 @@ fn catalogue(ferry: &Ferry, dialect: &str, vectors: &[Vector]) -> String {
     let mut models: Vec<String> = vectors.iter().map(Vector::model).collect();
     models.sort_unstable();
     models.dedup();
-    let pass = ["keep-alive", "num-ctx", "load-options", "service-tier", "hosted-tools", "store"]
+    let pass = ["stay-loaded", "loaded-window", "load-options", "service-tier", "hosted-tools", "store"]
         .map(|control| format!("{control} = \"pass\""))
         .join(", ");
     let offer = |model: &String| {
@@ -137,7 +137,7 @@ fn is_mended(vector: &Vector) -> bool {
     vector.request["body"]["encoding_format"] == "base64" && is_digits
 }
 
-/// What the upstream has to have got: the app's body with the offer's model, and in a stream of chat-completions the ask for usage.
+/// What the upstream must have got: the app's body with the offer's model, and in a stream of chat-completions the ask for usage.
 fn expected_upstream(dialect: &str, vector: &Vector) -> Value {
     let mut body = vector.request["body"].clone();
     if dialect == "chat-completions" && vector.path() == "/v1/chat/completions" && body["stream"] == true {

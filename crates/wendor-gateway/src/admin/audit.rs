@@ -142,10 +142,7 @@ fn action(word: &str) -> Result<Action, Problem> {
     let unknown = || {
         let near = nearest(word, Action::ALL.into_iter().map(Action::as_str));
         let near = near.map_or_else(String::new, |near| format!("; nearest: `{near}`"));
-        Problem::BadValue {
-            field: "action",
-            message: format!("`{word}` is no kind of thing that the audit tells{near}"),
-        }
+        Problem::BadValue { field: "action", message: format!("`{word}` is not an action of the audit{near}") }
     };
     Action::parse(word).ok_or_else(unknown)
 }
@@ -161,7 +158,7 @@ pub(super) async fn list(
     principal.must(principal.standing.can_see_audit(), "see the audit")?;
     let limit = query.limit.unwrap_or(SHOWN.0);
     if !(1..=SHOWN.1).contains(&limit) {
-        let message = format!("{limit} will not do; write 1 to {}", SHOWN.1);
+        let message = format!("{limit} is invalid; use 1 to {}", SHOWN.1);
         return Err(Problem::BadValue { field: "limit", message });
     }
     let filter = AuditFilter {

@@ -24,9 +24,9 @@ use crate::caller::{is_own, is_plain};
 /// Sign in as a browser: the token goes into a cookie and is not shown.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
     (status = 200, body = Me, description = "Who is signed in"),
-    (status = 401, body = ProblemDetails, description = "Not these, or a code is needed (`urn:wendor:problem:code-needed`)"),
+    (status = 401, body = ProblemDetails, description = "Wrong credentials, or a code is needed (`urn:wendor:problem:code-needed`)"),
     (status = 413, body = ProblemDetails, description = "The body is larger than 64 KiB"),
-    (status = 429, body = ProblemDetails, description = "Too many at once")))]
+    (status = 429, body = ProblemDetails, description = "Too many requests")))]
 #[post("/session")]
 pub(super) async fn begin(
     request: HttpRequest,
@@ -65,7 +65,7 @@ pub(super) async fn at_the_door(
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     if request.uri().path_and_query().is_some_and(|text| text.as_str().contains("%00")) {
-        let message = "it holds `%00`, a letter that no record has".to_owned();
+        let message = "it holds `%00`, which cannot be stored".to_owned();
         let problem = Problem::BadValue { field: "address", message };
         return Ok(request.into_response(problem.error_response()).map_into_right_body());
     }
@@ -82,7 +82,7 @@ pub(super) async fn at_the_door(
         Some(origin) => {
             let origin = origin.to_str().unwrap_or_default();
             let why = format!(
-                "a page of {origin:?} asks; the management API takes calls of programs and of its own console alone"
+                "a page of {origin:?} asks; the management API accepts calls of programs and of its own console only"
             );
             Ok(request.into_response(Problem::NotAllowed(why).error_response()).map_into_right_body())
         }

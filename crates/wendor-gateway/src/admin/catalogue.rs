@@ -98,7 +98,7 @@ pub(super) async fn diff(
 /// Apply a file: a new revision, unless nothing changes.
 #[utoipa::path(tag = "catalogue", request_body = CatalogueApplication, responses(
     (status = 200, body = CatalogueApplied, description = "Applied"),
-    (status = 409, body = ProblemDetails, description = "Another revision is in force by now"),
+    (status = 409, body = ProblemDetails, description = "Another revision is in force"),
     (status = 422, body = ProblemDetails, description = "The file has problems")))]
 #[post("/catalogue")]
 pub(super) async fn apply(

@@ -28,7 +28,7 @@ pub struct RemedyLine {
     /// What it changes, to be given back to apply it.
     #[schema(value_type = Option<Object>)]
     pub change: Option<Change>,
-    /// Whether a value has to be told along.
+    /// Whether a value must be told along.
     pub needs_value: bool,
     /// The draft as it is then, where a draft was checked.
     pub then: Option<UpstreamDraft>,

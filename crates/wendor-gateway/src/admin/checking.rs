@@ -98,7 +98,7 @@ struct Ready {
 #[utoipa::path(tag = "upstreams", request_body = CheckAsk, responses(
     (status = 200, description = "What was seen; a step in each line where that is accepted",
      content((CheckReport = "application/json"), (CheckLine = "application/x-ndjson"))),
-    (status = 400, body = ProblemDetails, description = "A value cannot be taken"),
+    (status = 400, body = ProblemDetails, description = "Invalid value"),
     (status = 404, body = ProblemDetails, description = "No such upstream")))]
 #[post("/upstreams/check")]
 pub(super) async fn check(
@@ -124,7 +124,8 @@ async fn ready(app: web::Data<App>, principal: Principal, ask: CheckAsk) -> Resu
     let subject = subject(&app, &principal, &payer, &ask).await?;
     let cost = proof_cost(&app, &subject, ask.model.as_deref());
     if ask.prove && cost.money.is_none() && !ask.unpriced && subject.upstream.hosting == Hosting::Hosted {
-        let message = "the offer has no rate, so nobody can say what asking would cost; add a rate, or consent to it (`unpriced`)";
+        let message =
+            "the offer has no rate, so the cost of asking is unknown; add a rate, or consent to it (`unpriced`)";
         return Err(Problem::BadValue { field: "prove", message: message.to_owned() });
     }
     let asking = match (ask.prove, subject.upstream.hosting) {

@@ -32,7 +32,7 @@ pub struct ClientCode {
     pub route: String,
     /// Where the gateway is, as whoever asks reached it.
     pub url: String,
-    /// The variable that has to hold the key.
+    /// The variable that must hold the key.
     pub key_variable: String,
     /// The code.
     pub code: Vec<CodeLine>,

@@ -1,4 +1,4 @@
-//! Codes of an authenticator app: a person sets theirs up and takes them away; owners say who has to have them.
+//! Codes of an authenticator app: a person sets theirs up and takes them away; owners say who must have them.
 
 use actix_web::{HttpResponse, delete, get, post, web};
 use serde::{Deserialize, Serialize};
@@ -37,7 +37,7 @@ pub struct RecoveryCodes {
     pub codes: Vec<String>,
 }
 
-/// Who has to have an authenticator app.
+/// Who must have an authenticator app.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SignInRule {
@@ -77,7 +77,7 @@ pub(super) async fn set_up(
 ) -> Result<web::Json<RecoveryCodes>, Problem> {
     let principal = arriving.principal;
     let kept = app.store.codes_of(&principal.name).await?;
-    let nothing = || Problem::Conflict("no authenticator app is being set up: begin anew".to_owned());
+    let nothing = || Problem::Conflict("no authenticator app is being set up: start again".to_owned());
     let sealed = kept.sealed.filter(|_| kept.since.is_none()).ok_or_else(nothing)?;
     let seed = codes::open(&app.keyring.vault, &principal.name, &sealed).map_err(|_| nothing())?;
     let now = app.clock.now();
@@ -104,21 +104,21 @@ pub(super) async fn remove(arriving: Arriving, app: web::Data<App>) -> Result<Ht
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Who has to have an authenticator app.
+/// Who must have an authenticator app.
 #[utoipa::path(tag = "people", responses((status = 200, body = SignInRule, description = "By role")))]
 #[get("/sign-in-rule")]
 pub(super) async fn rule(principal: Principal, app: web::Data<App>) -> Result<web::Json<SignInRule>, Problem> {
-    principal.must(principal.standing.only_team().is_none(), "see who has to have an authenticator app")?;
+    principal.must(principal.standing.only_team().is_none(), "see who must have an authenticator app")?;
     let codes_required = app.store.codes_required().await?.iter().map(|role| role.as_str().to_owned()).collect();
     Ok(web::Json(SignInRule { codes_required }))
 }
 
-/// Say who has to have an authenticator app. Whoever has none can do nothing else until it is set up.
+/// Say who must have an authenticator app. Whoever has none can do nothing else until it is set up.
 #[utoipa::path(tag = "people", request_body = SignInRule, responses(
     (status = 204, description = "In force"),
-    (status = 400, body = ProblemDetails, description = "A value cannot be taken"),
+    (status = 400, body = ProblemDetails, description = "Invalid value"),
     (status = 403, body = ProblemDetails, description = "Owners only, who signed in again as themselves"),
-    (status = 409, body = ProblemDetails, description = "You would be shut out yourself")))]
+    (status = 409, body = ProblemDetails, description = "You would lock yourself out")))]
 #[post("/sign-in-rule")]
 pub(super) async fn set_rule(
     arriving: Arriving,
@@ -126,10 +126,10 @@ pub(super) async fn set_rule(
     app: web::Data<App>,
     body: web::Json<SignInRule>,
 ) -> Result<HttpResponse, Problem> {
-    principal.must(principal.standing.can_manage_people(), "say who has to have an authenticator app")?;
-    principal.must_be_confirmed(&app, "say who has to have an authenticator app")?;
+    principal.must(principal.standing.can_manage_people(), "say who must have an authenticator app")?;
+    principal.must_be_confirmed(&app, "say who must have an authenticator app")?;
     let read = |word: &String| {
-        let message = || format!("`{word}` is none of owner, operator, lead, viewer");
+        let message = || format!("`{word}` is not one of owner, operator, lead, viewer");
         Role::parse(word).ok_or_else(|| Problem::BadValue { field: "codes_required", message: message() })
     };
     let roles = body.codes_required.iter().map(read).collect::<Result<Vec<Role>, _>>()?;

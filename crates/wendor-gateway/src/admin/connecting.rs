@@ -84,8 +84,8 @@ fn mode(look: bool) -> Mode {
 /// Add an upstream.
 #[utoipa::path(tag = "upstreams", request_body = UpstreamAddition, responses(
     (status = 200, body = CatalogueApplied, description = "Added, or what would be"),
-    (status = 400, body = ProblemDetails, description = "A value cannot be taken"),
-    (status = 409, body = ProblemDetails, description = "There is one of that name")))]
+    (status = 400, body = ProblemDetails, description = "Invalid value"),
+    (status = 409, body = ProblemDetails, description = "The name is taken")))]
 #[post("/upstreams")]
 pub(super) async fn add(
     principal: Principal,
@@ -179,7 +179,7 @@ pub(super) async fn credential(
     principal.must_be_confirmed(&app, "set credentials of upstreams")?;
     let CredentialAddition { value, overlap_seconds } = body.into_inner();
     if !(0..=LONGEST_OVERLAP).contains(&overlap_seconds) {
-        let message = format!("{overlap_seconds} will not do; write 0 to {LONGEST_OVERLAP} seconds");
+        let message = format!("{overlap_seconds} is invalid; use 0 to {LONGEST_OVERLAP} seconds");
         return Err(Problem::BadValue { field: "overlap_seconds", message });
     }
     let value = draft::cleaned(&value)?;

@@ -13,28 +13,25 @@ const PROBLEM: &str = "application/problem+json";
 
 /// What any call may be answered.
 const ANY: [(&str, &str); 3] = [
-    ("400", "Something that came with the call cannot be taken; `field` says which"),
-    ("500", "A fault of Wendor's own; its log says what"),
-    ("503", "The records cannot be reached at the moment"),
+    ("400", "A value of the call is invalid; `field` names it"),
+    ("500", "An internal error; the log of the service says what"),
+    ("503", "The database is unreachable"),
 ];
 
 /// What a call that takes a token may be answered beside.
 const SIGNED_IN: [(&str, &str); 2] = [
-    ("401", "No token came with the call, or one that is not in force"),
-    (
-        "403",
-        "The role does not reach so far, or something has to be done first: sign in again, set up an authenticator app",
-    ),
+    ("401", "No token, or one that is not valid"),
+    ("403", "The role does not allow it, or something is required first: sign in again, set up an authenticator app"),
 ];
 
 /// What a call that changes the catalogue may be answered beside.
 const REVISED: [(&str, &str); 2] = [
-    ("409", "It is in the way of what there is, or another revision is in force by now"),
-    ("422", "The catalogue would not do so; `problems` says where"),
+    ("409", "It conflicts with what exists, or another revision is in force"),
+    ("422", "The catalogue would be invalid; `problems` says where"),
 ];
 
 /// What a call to something by its name may be answered beside.
-const NAMED: (&str, &str) = ("404", "There is no such thing");
+const NAMED: (&str, &str) = ("404", "Not found");
 
 #[derive(OpenApi)]
 #[openapi(
@@ -69,7 +66,7 @@ impl Document {
         let (_, mut document) =
             WebApp::new().into_utoipa_app().openapi(About::openapi()).configure(routes).split_for_parts();
         for (path, item) in &mut document.paths.paths {
-            // Handlers of different things have the same names; an operation's has to be its own.
+            // Handlers of different things have the same names; an operation's must be its own.
             let name = path.trim_start_matches("/manage/v1/").replace(['/', '{', '}', '.'], "-");
             let changing = [("post", &mut item.post), ("put", &mut item.put), ("delete", &mut item.delete)];
             let methods = std::iter::once(("get", &mut item.get)).chain(changing);

@@ -56,7 +56,7 @@ pub struct OfferDraft {
     /// What it can do; all that its dialect has when absent.
     #[serde(default)]
     pub abilities: Option<Vec<String>>,
-    /// The digest of the weights that it has to be served with.
+    /// The digest of the weights that it must be served with.
     #[serde(default)]
     pub weights: Option<String>,
     /// `stop` or `warn`, when others are there.
@@ -144,13 +144,13 @@ fn word<T: Copy>(field: &'static str, text: &str, words: &[(&str, T)]) -> Result
     let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
     found.ok_or_else(|| {
         let list: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
-        bad(field, format!("`{text}` is none of {}", list.join(", ")))
+        bad(field, format!("`{text}` is not one of {}", list.join(", ")))
     })
 }
 
 fn positive(field: &'static str, number: Option<u32>) -> Result<Option<NonZeroU32>, Problem> {
     number
-        .map(|number| NonZeroU32::new(number).ok_or_else(|| bad(field, "0 will not do; leave it out for no limit")))
+        .map(|number| NonZeroU32::new(number).ok_or_else(|| bad(field, "0 is invalid; omit it for no limit")))
         .transpose()
 }
 
@@ -272,7 +272,7 @@ pub fn cleaned(value: &str) -> Result<Secret, Problem> {
         Some(wendor_core::diagnosis::seen::Oddity::Placeholder) => {
             Err(bad("credential", "it is an example that was never replaced; paste the key that the service issued"))
         }
-        Some(_) => Err(bad("credential", "it has a character that no key has; copy it anew from where it was issued")),
+        Some(_) => Err(bad("credential", "it has a character that no key has; copy it again from where it was issued")),
     }
 }
 

@@ -149,7 +149,7 @@ pub(super) async fn list(
     sees_all(&principal)?;
     let kind = |text: &str| {
         let known: Vec<&str> = EventKind::WORDS.iter().map(|(word, _)| *word).collect();
-        let message = format!("`{text}` is none of {}, test", known.join(", "));
+        let message = format!("`{text}` is not one of {}, test", known.join(", "));
         EventKind::parse(text).ok_or(Problem::BadValue { field: "kind", message })
     };
     let kind = params.kind.as_deref().map(kind).transpose()?;

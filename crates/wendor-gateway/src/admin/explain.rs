@@ -61,7 +61,7 @@ pub struct ExplainLine {
     pub reason: String,
     /// What the request would cost there at most.
     pub expected_cost: Option<String>,
-    /// How it is: `not asked yet`, `well`, `degraded`, `on trial` or `failing`.
+    /// How it is: `no traffic yet`, `well`, `degraded`, `on trial` or `failing`.
     pub state: String,
     /// Streams of its upstream under way.
     pub streams_open: u32,
@@ -141,7 +141,7 @@ fn read(ask: &ExplainAsk, route: &Name) -> Result<(AppRequest, bytes::Bytes), Pr
     let path = ask.path.as_deref().unwrap_or("/v1/chat/completions");
     let endpoint = resolve("POST", path, Hints::default())
         .map_err(|_| bad("path", format!("nothing is asked with POST at `{}`", path.escape_debug())))?;
-    let members = body.as_object_mut().ok_or_else(|| bad("request", "has to be a JSON object".to_owned()))?;
+    let members = body.as_object_mut().ok_or_else(|| bad("request", "must be a JSON object".to_owned()))?;
     members.insert("model".to_owned(), json!(route.as_str()));
     let bytes = bytes::Bytes::from(body.to_string());
     let request = AppRequest::read(endpoint, &bytes).map_err(|wrong| bad("request", wrong.message))?;
@@ -214,6 +214,6 @@ fn summary(offers: &[ExplainLine], route: &Name) -> String {
     };
     match taken.next() {
         Some(next) => format!("{} would be asked first, and {} if that fails.", first.offer, next.offer),
-        None => format!("{} alone would be asked.", first.offer),
+        None => format!("Only {} would be asked.", first.offer),
     }
 }

@@ -1,4 +1,4 @@
-//! Looks over everything that may need someone, and hands what it finds to the core, which says it in words.
+//! Looks over everything that may need attention, and hands what it finds to the core, which says it in words.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -39,7 +39,7 @@ pub struct PlaceLine {
     pub name: Option<String>,
 }
 
-/// Something that needs someone.
+/// Something that needs attention.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct NoticeLine {
     /// `failing`, `degraded`, `near limit`, `over limit` or `refused`.
@@ -70,7 +70,7 @@ impl Eyes<'_> {
     }
 }
 
-/// What needs someone who may see what `principal` may see.
+/// What needs attention who may see what `principal` may see.
 pub(super) async fn of(
     app: &App,
     principal: &Principal,
@@ -82,7 +82,7 @@ pub(super) async fn of(
     Ok(notices.into_iter().map(notice_line).collect())
 }
 
-/// Everything that needs someone.
+/// Everything that needs attention.
 ///
 /// # Errors
 /// When the database is away.

@@ -32,7 +32,7 @@ pub struct HealthChangeLine {
 /// How an offer, or the connections to an upstream, are.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct HealthLine {
-    /// `not asked yet`, `well`, `degraded`, `on trial` or `failing`.
+    /// `no traffic yet`, `well`, `degraded`, `on trial` or `failing`.
     pub state: String,
     /// Since when it fails without a success between, or is well without a failure; absent before it was asked.
     pub since: Option<DateTime<Utc>>,

@@ -98,7 +98,7 @@ pub struct InventoryEventLine {
 pub struct InventoryShown {
     /// Each upstream.
     pub upstreams: Vec<InventoryLine>,
-    /// What changed of late, newest first.
+    /// Recent changes, newest first.
     pub events: Vec<InventoryEventLine>,
 }
 
@@ -265,7 +265,7 @@ fn event_words(stored: &wendor_store::inventory::StoredEvent) -> String {
     let plain = |text: &Option<String>| text.clone().unwrap_or_default();
     let upstream = &stored.upstream;
     match event.kind {
-        EventKind::Appeared => format!("{model} appeared at {upstream}; nobody may use it before it is offered"),
+        EventKind::Appeared => format!("{model} appeared at {upstream}; it must be offered before it can be used"),
         EventKind::Vanished => format!("{model} vanished from {upstream}"),
         EventKind::Weights => {
             format!(

@@ -66,7 +66,7 @@ pub struct NewKey {
     pub label: String,
     /// The routes it may use; every route of its team when absent.
     pub routes: Option<Vec<String>>,
-    /// Until when it works; for ever when absent.
+    /// Until when it works; without expiry when absent.
     pub expires_at: Option<DateTime<Utc>>,
     /// `batch`: all that it asks waits behind what somebody waits for; `interactive` when absent.
     #[serde(default)]
@@ -132,7 +132,7 @@ pub(super) async fn list(
 }
 
 fn lane_of(text: &str) -> Result<Lane, Problem> {
-    let message = || format!("`{}` is no lane: write `interactive` or `batch`", text.escape_debug());
+    let message = || format!("`{}` is not a lane: write `interactive` or `batch`", text.escape_debug());
     Lane::parse(text).ok_or_else(|| Problem::BadValue { field: "lane", message: message() })
 }
 

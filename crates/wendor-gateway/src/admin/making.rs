@@ -41,7 +41,7 @@ fn name_of(text: &str) -> Result<Name, Problem> {
 #[utoipa::path(tag = "routes", request_body = RouteAddition, responses(
     (status = 200, body = CatalogueApplied, description = "Made"),
     (status = 404, body = ProblemDetails, description = "No such offer"),
-    (status = 409, body = ProblemDetails, description = "There is one of that name")))]
+    (status = 409, body = ProblemDetails, description = "The name is taken")))]
 #[post("/routes")]
 pub(super) async fn route(
     principal: Principal,
@@ -82,7 +82,7 @@ pub(super) async fn route(
 /// Make a team.
 #[utoipa::path(tag = "teams", request_body = TeamAddition, responses(
     (status = 200, body = CatalogueApplied, description = "Made"),
-    (status = 409, body = ProblemDetails, description = "There is one of that name")))]
+    (status = 409, body = ProblemDetails, description = "The name is taken")))]
 #[post("/teams")]
 pub(super) async fn team(
     principal: Principal,

@@ -1,11 +1,12 @@
 //! What a call names: found for whoever may see it. Who sees one team alone learns of nothing else whether it is there, nor what is called
 //! nearly so.
 
-use wendor_core::name::Name;
+use wendor_core::name::{Name, OfferName};
 use wendor_wire::nearest::nearest;
 
 use super::principal::Principal;
 use super::problem::Problem;
+use crate::app::App;
 use crate::checks::spending::{OPERATORS, ROUTE};
 use crate::snapshot::Snapshot;
 
@@ -103,4 +104,52 @@ pub(super) fn recorded_upstream(principal: &Principal, snapshot: &Snapshot, name
 pub(super) fn upstream(principal: &Principal, what: &str, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
     principal.must(principal.standing.can_change_catalogue(), what)?;
     one("upstream", name, snapshot.catalogue.upstreams.keys())
+}
+
+/// What a filter narrows to, by the names that it was told.
+pub(super) struct Narrowed<'f> {
+    /// A route.
+    pub route: Option<&'f Name>,
+    /// An offer.
+    pub offer: Option<&'f OfferName>,
+    /// The id of a key.
+    pub key: Option<&'f str>,
+}
+
+/// Goes on only if what a filter names is there. For filters that left nothing: what was removed keeps its history, and a name that was never
+/// given is told as one.
+///
+/// # Errors
+/// [`Problem::NoSuch`] with the nearest name of those that the person may see.
+pub(super) async fn must_be_there(principal: &Principal, app: &App, narrowed: Narrowed<'_>) -> Result<(), Problem> {
+    let snapshot = app.now_serving();
+    let own = principal.standing.only_team();
+    if let Some(route) = narrowed.route.filter(|route| route.as_str() != ROUTE) {
+        let access = own.and_then(|team| snapshot.catalogue.teams.get(team)).map(|team| &team.access);
+        let may_see = |known: &&Name| own.is_none() || access.is_some_and(|access| access.allows(known.as_str()));
+        one("route", route.as_str(), snapshot.catalogue.routes.keys().filter(may_see))?;
+    }
+    if let Some(offer) = narrowed.offer {
+        let wanted = offer.to_string();
+        let offers = || {
+            snapshot
+                .catalogue
+                .upstreams
+                .iter()
+                .flat_map(|(upstream, told)| told.offers.keys().map(move |model| format!("{upstream}/{model}")))
+        };
+        if !offers().any(|known| known == wanted) {
+            let all: Vec<String> = if own.is_none() { offers().collect() } else { Vec::new() };
+            let nearest = nearest(&wanted, all.iter().map(String::as_str)).map(str::to_owned);
+            return Err(Problem::NoSuch { what: "offer", name: wanted, nearest });
+        }
+    }
+    let Some(key) = narrowed.key else { return Ok(()) };
+    let keys = app.store.keys().await?;
+    let seen = || keys.iter().map(|stored| &stored.key).filter(|key| principal.standing.can_see(key.team.as_str()));
+    if seen().any(|known| known.id == key) {
+        return Ok(());
+    }
+    let nearest = nearest(key, seen().map(|key| key.id.as_str())).map(str::to_owned);
+    Err(Problem::NoSuch { what: "key", name: key.to_owned(), nearest })
 }

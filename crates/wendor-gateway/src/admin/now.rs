@@ -1,4 +1,4 @@
-//! The morning look: what needs someone, and yesterday by team beside what was expected of it.
+//! The overview of now: what needs attention, and yesterday by team beside what was expected of it.
 
 use std::collections::BTreeMap;
 
@@ -57,14 +57,14 @@ pub struct TeamYesterday {
     pub requests_query: String,
 }
 
-/// The morning look.
+/// The overview of now.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct Now {
     /// When it was made.
     pub at: DateTime<Utc>,
     /// Code of the currency.
     pub currency: String,
-    /// What needs someone, the worst first.
+    /// What needs attention, the worst first.
     pub attention: Vec<NoticeLine>,
     /// Which day yesterday was, UTC.
     pub yesterday: NaiveDate,
@@ -76,8 +76,8 @@ pub struct Now {
     pub together: TeamYesterday,
 }
 
-/// What needs someone, and yesterday by team.
-#[utoipa::path(tag = "figures", responses((status = 200, body = Now, description = "The morning look")))]
+/// What needs attention, and yesterday by team.
+#[utoipa::path(tag = "figures", responses((status = 200, body = Now, description = "The overview of now")))]
 #[get("/now")]
 pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<web::Json<Now>, Problem> {
     let now = app.clock.now();

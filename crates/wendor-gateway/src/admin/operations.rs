@@ -234,11 +234,11 @@ pub struct KeptLine {
     pub table: String,
     /// The setting that says so.
     pub setting: String,
-    /// For how many days; for ever when absent.
+    /// For how many days; without expiry when absent.
     pub days: Option<u64>,
 }
 
-/// What is kept of what happened.
+/// The ledger's tables.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct Partitions {
     /// By table and month.

@@ -1,4 +1,4 @@
-//! Passwords: what they have to be, how they are kept, and whether one is right.
+//! Passwords: what they must be, how they are kept, and whether one is right.
 
 use argon2::password_hash::phc::PasswordHash;
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
@@ -15,10 +15,10 @@ const LONGEST_PASSWORD: usize = 200;
 /// Whether a password is long, and none of those that are tried first.
 pub(super) fn is_hard_to_guess(password: &str, name: &str) -> Result<(), String> {
     if password.chars().count() < PASSWORD_LENGTH {
-        return Err(format!("has to have at least {PASSWORD_LENGTH} characters"));
+        return Err(format!("must have at least {PASSWORD_LENGTH} characters"));
     }
     if password.chars().count() > LONGEST_PASSWORD {
-        return Err(format!("has to have at most {LONGEST_PASSWORD} characters"));
+        return Err(format!("must have at most {LONGEST_PASSWORD} characters"));
     }
     let guessed = zxcvbn::zxcvbn(password, &[name, "wendor"]);
     if guessed.score() < zxcvbn::Score::Two {

@@ -89,7 +89,7 @@ pub struct AddedPerson {
 /// A sentence that names the value and what would do.
 pub fn read_person(name: &str, role: &str, team: Option<&str>) -> Result<(Name, Standing), (&'static str, String)> {
     let name = Name::parse(name).map_err(|error| ("name", error.to_string()))?;
-    let unknown_role = || ("role", format!("`{role}` is none of owner, operator, lead, viewer"));
+    let unknown_role = || ("role", format!("`{role}` is not one of owner, operator, lead, viewer"));
     let role = Role::parse(role).ok_or_else(unknown_role)?;
     let team = team.map(Name::parse).transpose().map_err(|error| ("team", error.to_string()))?;
     match (role.needs_team(), &team) {
@@ -154,10 +154,10 @@ async fn one_time(app: &App, name: &str, doer: &Doer) -> Result<AddedPerson, Pro
 /// Change a person's role and team, or refuse what they present. It is in force everywhere at once.
 #[utoipa::path(tag = "people", params(("name" = String, Path, description = "Their name")), request_body = PersonChanges, responses(
     (status = 204, description = "Changed"),
-    (status = 400, body = ProblemDetails, description = "A value cannot be taken"),
+    (status = 400, body = ProblemDetails, description = "Invalid value"),
     (status = 403, body = ProblemDetails, description = "Owners only"),
     (status = 404, body = ProblemDetails, description = "No such person or team"),
-    (status = 409, body = ProblemDetails, description = "Nobody would be left who may do everything")))]
+    (status = 409, body = ProblemDetails, description = "No owner would be left")))]
 #[post("/people/{name}")]
 pub(super) async fn change(
     principal: Principal,

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::key::without_secrets;
 use wendor_core::shown::is_hidden;
+use wendor_core::words::long_words_cut;
 use wendor_store::StoreError;
 
 /// Why a call was not done.
@@ -29,7 +30,7 @@ pub enum Problem {
     /// The principal's role does not reach that far.
     #[error("{0}")]
     NotAllowed(String),
-    /// A value cannot be taken.
+    /// Invalid value.
     #[error("`{field}`: {message}")]
     BadValue {
         /// Which.
@@ -40,7 +41,7 @@ pub enum Problem {
     /// The catalogue file has problems.
     #[error("the catalogue has {} problem(s)", .0.len())]
     BadCatalogue(Vec<wendor_core::catalog::file::Problem>),
-    /// There is no such thing.
+    /// Not found.
     #[error("there is no {what} `{name}`{}", nearest_words(.nearest.as_deref()))]
     NoSuch {
         /// What kind of thing.
@@ -53,17 +54,17 @@ pub enum Problem {
     /// It is in the way of what there is.
     #[error("{0}")]
     Conflict(String),
-    /// Too many at once; come back after so many seconds.
+    /// Too many requests; come back after so many seconds.
     #[error("{0}")]
     TooMany(String, i64),
     /// The body is larger than what is taken before anyone has signed in, or did not come in time.
     #[error("{1}")]
     BadBody(StatusCode, String),
     /// The database is away.
-    #[error("the records cannot be reached at the moment ({0}); requests are served all the same, try again soon")]
+    #[error("the database is unreachable ({0}); requests are still served, try again soon")]
     RecordsAway(String),
-    /// A fault of Wendor's own. What it was stands in the log.
-    #[error("something failed inside Wendor; its log says what")]
+    /// Internal error. What it was stands in the log.
+    #[error("internal error; the log of the service says what")]
     Internal,
 }
 
@@ -113,14 +114,14 @@ impl Problem {
             Self::ConfirmFirst(_) => (StatusCode::FORBIDDEN, "confirm-first", "Sign in again as yourself"),
             Self::CodesFirst(_) => (StatusCode::FORBIDDEN, "codes-first", "Set up an authenticator app"),
             Self::NotAllowed(_) => (StatusCode::FORBIDDEN, "not-allowed", "Not allowed"),
-            Self::BadValue { .. } => (StatusCode::BAD_REQUEST, "bad-value", "A value cannot be taken"),
+            Self::BadValue { .. } => (StatusCode::BAD_REQUEST, "bad-value", "Invalid value"),
             Self::BadCatalogue(_) => (StatusCode::UNPROCESSABLE_ENTITY, "bad-catalogue", "The catalogue has problems"),
-            Self::NoSuch { .. } => (StatusCode::NOT_FOUND, "no-such-thing", "No such thing"),
-            Self::Conflict(_) => (StatusCode::CONFLICT, "conflict", "In the way of what there is"),
-            Self::TooMany(..) => (StatusCode::TOO_MANY_REQUESTS, "too-many", "Too many at once"),
-            Self::BadBody(status, _) => (*status, "bad-body", "The body cannot be taken"),
-            Self::RecordsAway(_) => (StatusCode::SERVICE_UNAVAILABLE, "records-away", "The records cannot be reached"),
-            Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "A fault of Wendor's own"),
+            Self::NoSuch { .. } => (StatusCode::NOT_FOUND, "no-such-thing", "Not found"),
+            Self::Conflict(_) => (StatusCode::CONFLICT, "conflict", "Conflict"),
+            Self::TooMany(..) => (StatusCode::TOO_MANY_REQUESTS, "too-many", "Too many requests"),
+            Self::BadBody(status, _) => (*status, "bad-body", "The body is too large or cannot be read"),
+            Self::RecordsAway(_) => (StatusCode::SERVICE_UNAVAILABLE, "records-away", "Database unreachable"),
+            Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error"),
         }
     }
 }
@@ -138,7 +139,7 @@ impl ResponseError for Problem {
             kind: format!("urn:wendor:problem:{kind}"),
             title: title.to_owned(),
             status: status.as_u16(),
-            detail: without_secrets(&self.to_string()).into_owned(),
+            detail: long_words_cut(&without_secrets(&self.to_string())),
             field,
             problems: problems.iter().map(CatalogueProblem::from).collect(),
         };
@@ -169,7 +170,9 @@ impl From<StoreError> for Problem {
             StoreError::Exists { .. } | StoreError::Overtaken { .. } | StoreError::LastOwner(_) => {
                 Self::Conflict(error.to_string())
             }
-            StoreError::SchemaTooNew { .. }
+            StoreError::NoDatabase(_)
+            | StoreError::NotLetIn { .. }
+            | StoreError::SchemaTooNew { .. }
             | StoreError::MayNotMigrate { .. }
             | StoreError::Migration(_)
             | StoreError::Unreadable { .. }

@@ -203,8 +203,12 @@ pub(super) async fn list(
     let params = params.into_inner();
     let filter = read(&principal, &app, &params)?;
     let mark = params.after.as_deref().map(read_mark).transpose()?;
-    let limit = params.limit.unwrap_or(PAGE).clamp(1, wendor_store::requests::MAX_PAGE);
+    let limit = limit_of(params.limit)?;
     let entries = app.store.requests(&filter, mark.as_ref(), limit).await?;
+    if entries.is_empty() {
+        let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
+        named::must_be_there(&principal, &app, named::Narrowed { route, offer, key }).await?;
+    }
     let is_full = i64::try_from(entries.len()).is_ok_and(|length| length == limit);
     let next = entries.last().filter(|_| is_full).map(|last| format!("{}_{}", last.at.to_rfc3339(), last.entry_id));
     let currency = app.now_serving().catalogue.currency.clone();
@@ -262,7 +266,7 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
     let words = |all: Vec<&str>| all.join(", ");
     let ends = |text: &str| {
         let known = || words(End::ALL.iter().map(|end| end.as_str()).collect());
-        let no_end = || bad("end", format!("`{text}` is none of {}, failed", known()));
+        let no_end = || bad("end", format!("`{text}` is not one of {}, failed", known()));
         match text {
             "failed" => Ok(End::ALL.into_iter().filter(|end| end.is_failure()).collect()),
             _ => End::parse(text).map(|end| vec![end]).ok_or_else(no_end),
@@ -270,11 +274,11 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
     };
     let failure = |text: &str| {
         let known = || words(FailureKind::ALL.iter().map(|kind| kind.as_str()).collect());
-        FailureKind::parse(text).ok_or_else(|| bad("failure", format!("`{text}` is none of {}", known())))
+        FailureKind::parse(text).ok_or_else(|| bad("failure", format!("`{text}` is not one of {}", known())))
     };
     let offer = params.offer.as_deref().map(OfferName::parse).transpose();
     let label = |text: &str| {
-        let shape = || bad("label", format!("`{text}` is no label: write `name=value`"));
+        let shape = || bad("label", format!("`{text}` is not a label: write `name=value`"));
         text.split_once('=').map(|(name, value)| (name.to_owned(), value.to_owned())).ok_or_else(shape)
     };
     Ok(RequestFilter {
@@ -296,22 +300,34 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         any_attempt: match params.tried.as_deref() {
             None | Some("any") => true,
             Some("last") => false,
-            Some(other) => return Err(bad("tried", format!("`{other}` is none of any, last"))),
+            Some(other) => return Err(bad("tried", format!("`{other}` is not one of any, last"))),
         },
         attempts: params.attempts.as_deref().map(attempts_of).transpose()?,
     })
 }
 
+/// How many requests a page has at most.
+fn limit_of(asked: Option<i64>) -> Result<i64, Problem> {
+    match asked.unwrap_or(PAGE) {
+        ..=0 => {
+            let most = wendor_store::requests::MAX_PAGE;
+            let message = format!("{} is invalid; use 1 to {most}", asked.unwrap_or_default());
+            Err(Problem::BadValue { field: "limit", message })
+        }
+        limit => Ok(limit.min(wendor_store::requests::MAX_PAGE)),
+    }
+}
+
 /// `2`: two attempts; `2+`: two or more.
 fn attempts_of(text: &str) -> Result<(u32, Option<u32>), Problem> {
     let (number, is_least) = text.strip_suffix('+').map_or((text, false), |number| (number, true));
-    let message = format!("`{text}` is no number of attempts: write `2`, or `2+` for two or more");
+    let message = format!("`{text}` is not a number of attempts: write `2`, or `2+` for two or more");
     let number: u32 = number.parse().map_err(|_| Problem::BadValue { field: "attempts", message })?;
     Ok((number, (!is_least).then_some(number)))
 }
 
 fn read_mark(text: &str) -> Result<PageMark, Problem> {
-    let bad = || Problem::BadValue { field: "after", message: "has to be `next` of a page before".to_owned() };
+    let bad = || Problem::BadValue { field: "after", message: "must be `next` of a page before".to_owned() };
     let (at, entry_id) = text.split_once('_').ok_or_else(bad)?;
     // A plus sign of an offset reads as a space in a query string.
     let at = DateTime::parse_from_rfc3339(&at.replace(' ', "+")).map_err(|_| bad())?;
@@ -356,7 +372,7 @@ pub(super) fn request_line(entry: &LedgerEntry) -> RequestLine {
     }
 }
 
-/// What became of it. Attempts and adjustments are not listed by themselves, so that there always is such.
+/// Outcome. Attempts and adjustments are not listed by themselves, so that there always is such.
 fn asked(entry: &LedgerEntry) -> RequestRecord {
     let nothing = RequestRecord {
         attempts: 0,

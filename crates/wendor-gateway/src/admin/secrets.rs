@@ -43,7 +43,7 @@ pub struct SecretRotated {
     pub done: u64,
     /// Credentials that are not yet: ask again.
     pub left: u64,
-    /// Credentials that neither secret opens: they have to be set again.
+    /// Credentials that neither secret opens: they must be set again.
     pub unreadable: u64,
 }
 

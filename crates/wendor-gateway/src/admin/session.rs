@@ -29,7 +29,7 @@ pub struct Me {
     pub codes_since: Option<DateTime<Utc>>,
     /// Recovery codes that they have left.
     pub recovery_codes: i64,
-    /// Whether an authenticator app has to be set up before anything else.
+    /// Whether an authenticator app must be set up before anything else.
     pub lacks_codes: bool,
 }
 

@@ -161,8 +161,8 @@ async fn proven(app: &App, name: &str, password: String, code: Option<&str>) -> 
         return Ok("password and recovery code");
     }
     let seed = codes::open(&app.keyring.vault, name, sealed)
-        .map_err(|error| Problem::Conflict(format!("what the codes of {name} are made of {error}")))?;
-    let wrong = || Problem::WrongCode("this code is not the one that your app shows, or was taken already".to_owned());
+        .map_err(|error| Problem::Conflict(format!("the authenticator seed of {name} {error}")))?;
+    let wrong = || Problem::WrongCode("this code is not the current one of your app, or was used already".to_owned());
     let step = codes::step_of(&seed, code, app.clock.now()).ok_or_else(wrong)?;
     if app.store.use_code(name, step).await? { Ok("password and code") } else { Err(wrong()) }
 }
@@ -170,9 +170,9 @@ async fn proven(app: &App, name: &str, password: String, code: Option<&str>) -> 
 /// Sign in.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
     (status = 200, body = IssuedToken, description = "A session's token"),
-    (status = 401, body = ProblemDetails, description = "Not these, or a code is needed (`urn:wendor:problem:code-needed`)"),
+    (status = 401, body = ProblemDetails, description = "Wrong credentials, or a code is needed (`urn:wendor:problem:code-needed`)"),
     (status = 413, body = ProblemDetails, description = "The body is larger than 64 KiB"),
-    (status = 429, body = ProblemDetails, description = "Too many at once")))]
+    (status = 429, body = ProblemDetails, description = "Too many requests")))]
 #[post("/sign-in")]
 pub(super) async fn sign_in(
     request: HttpRequest,
@@ -186,9 +186,9 @@ pub(super) async fn sign_in(
 /// Sign in again as oneself: for ten minutes keys of others, people and secrets can be changed with this token.
 #[utoipa::path(tag = "session", request_body = Confirmation, responses(
     (status = 204, description = "It is you"),
-    (status = 401, body = ProblemDetails, description = "Not these, or a code is needed"),
+    (status = 401, body = ProblemDetails, description = "Wrong credentials, or a code is needed"),
     (status = 409, body = ProblemDetails, description = "You have no password"),
-    (status = 429, body = ProblemDetails, description = "Too many at once")))]
+    (status = 429, body = ProblemDetails, description = "Too many requests")))]
 #[post("/me/confirm")]
 pub(super) async fn confirm(
     request: HttpRequest,
@@ -198,7 +198,8 @@ pub(super) async fn confirm(
 ) -> Result<HttpResponse, Problem> {
     let principal = arriving.principal;
     if !arriving.bearer.person.has_password {
-        let why = "you have no password to show that it is you: set one (`wendor me password`, or in the console), or sign in anew";
+        let why =
+            "you have no password to confirm with: set one (`wendor me password`, or in the console), or sign in again";
         return Err(Problem::Conflict(why.to_owned()));
     }
     let Confirmation { password, code } = body.into_inner();

@@ -24,7 +24,7 @@ pub struct IssuedToken {
     pub token: String,
     /// Whose it is.
     pub person: String,
-    /// Until when it works; for ever when absent.
+    /// Until when it works; without expiry when absent.
     pub expires_at: Option<DateTime<Utc>>,
     /// Wrong passwords for this person before this sign-in, at this instance.
     #[serde(default)]

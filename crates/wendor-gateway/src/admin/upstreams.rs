@@ -92,7 +92,7 @@ pub struct UpstreamLine {
     pub hosting: String,
     /// A label such as `on-site`.
     pub place: Option<String>,
-    /// `not asked yet`, `well`, `degraded`, `on trial` or `failing`: what its connections and its offers are together.
+    /// `no traffic yet`, `well`, `degraded`, `on trial` or `failing`: what its connections and its offers are together.
     pub state: String,
     /// Since when; absent before it was asked.
     pub since: Option<DateTime<Utc>>,

@@ -6,6 +6,7 @@ use actix_web::{get, web};
 use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use wendor_core::catalog::key::id_in;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::metering::sketch::Sketch;
@@ -179,6 +180,11 @@ pub(super) async fn usage(
     let earlier_than = |at: DateTime<Utc>| (at - shift).max(earliest);
     let before = UsageQuery { from: earlier_than(query.from), to: earlier_than(passed), ..query.clone() };
     let groups = app.store.usage(&query).await?;
+    if groups.is_empty() {
+        let filter = &query.filter;
+        let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
+        named::must_be_there(&principal, &app, named::Narrowed { route, offer, key }).await?;
+    }
     let earlier = app.store.usage(&before).await?;
     let mut lines = match query.by.step() {
         Some(step) => step_lines(&query, step, shift, &groups, &earlier),
@@ -207,11 +213,11 @@ type Groups = BTreeMap<String, RollUp>;
 fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQuery, Problem> {
     let bad = |field, message: String| Problem::BadValue { field, message };
     if params.from >= params.to {
-        return Err(bad("to", format!("{} does not lie after {}", params.to, params.from)));
+        return Err(bad("to", format!("{} is not after {}", params.to, params.from)));
     }
     let by = params.by.as_deref().unwrap_or("team");
     let known = || Dimension::ALL.map(Dimension::as_str).join(", ");
-    let by = Dimension::parse(by).ok_or_else(|| bad("by", format!("`{by}` is none of {}", known())))?;
+    let by = Dimension::parse(by).ok_or_else(|| bad("by", format!("`{by}` is not one of {}", known())))?;
     if let Some(step) = by.step()
         && (params.to - params.from).num_seconds() / step.length.num_seconds() > MAX_STEPS
     {
@@ -232,7 +238,7 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
             .as_deref()
             .map(|upstream| named::recorded_upstream(principal, &snapshot, upstream))
             .transpose()?,
-        key: params.key.clone(),
+        key: params.key.as_deref().map(|key| id_in(key).to_owned()),
     };
     Ok(UsageQuery { from: params.from, to: params.to, by, filter })
 }

@@ -166,7 +166,7 @@ impl Call<'_> {
     }
 
     pub(super) async fn streamed(&self, cap: u32) -> Result<AnswerSeen, NoAnswer> {
-        // What is on its way when reading stops has to be within what was shown too.
+        // What is on its way when reading stops must be within what was shown too.
         let asked = asked_of(cap);
         let question = PricedQuestion {
             path: self.path(true),

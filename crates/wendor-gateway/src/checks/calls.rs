@@ -25,7 +25,7 @@ use crate::data_plane::clients::Clients;
 use crate::data_plane::outlet::{NotARequest, Outlet};
 
 /// Why nothing more is asked of a server that ignores limits.
-const UNBOUNDED: &str = "the server does not keep to the limit on output, so nobody knows what asking more would cost";
+const UNBOUNDED: &str = "the server does not keep to the limit on output, so the cost of further calls is unknown";
 
 /// How far a check goes.
 #[derive(Clone, Debug)]
@@ -67,7 +67,7 @@ pub async fn run(
 ) -> Option<()> {
     const ALL: [Step; 3] = [Step::StreamedAnswer, Step::WholeAnswer, Step::Abilities];
     let why = match extent.asking {
-        Asking::Nothing => Some("this upstream is paid for by use, so it is asked only with your consent"),
+        Asking::Nothing => Some("this upstream is paid for by use, so it is called only with your consent"),
         Asking::NotYet => Some("asked once it is in"),
         Asking::IfLoaded | Asking::Everything => None,
     };
@@ -267,7 +267,7 @@ async fn proofs(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
         });
         checked.proofs.insert(proof, outcome);
     }
-    judged.came_back = if told.is_empty() { "nothing to be proven".to_owned() } else { told.join(", ") };
+    judged.came_back = if told.is_empty() { "nothing to prove".to_owned() } else { told.join(", ") };
     let tried = format!("a small question to {} for each", call.model);
     checked.take(StepReport::of(Step::Abilities, tried, judged, since(start)))
 }

@@ -1,7 +1,7 @@
 //! Checks of upstreams: looking at one layer after the other, as far as the first that bars the way, and handing what is seen to
 //! [`wendor_core::diagnosis`], which says what it means.
 //!
-//! 1. what can be seen without asking, 2. the name, 3. a connection to each address ([`dial`]), 4. encryption ([`tls`], [`words`]),
+//! 1. what can be seen without a request, 2. the name, 3. a connection to each address ([`dial`]), 4. encryption ([`tls`], [`words`]),
 //! 5. HTTP and 6. path and dialect, both without the credential first, 7. the credential, which goes to a verified peer alone and never
 //!    along a redirection ([`talk`] follows none), 8. the listing ([`look`]), and, if that is asked for, 9. a streamed and 10. a whole
 //!    answer and 11. abilities ([`calls`]), which are asked as requests are ([`question`]) and paid for ([`spending`]).

@@ -1,4 +1,4 @@
-//! What a port says where it is no answer in HTTP: a banner of its own, TLS, the second version of HTTP. Nothing of ours is told to it.
+//! What a port says where it is no HTTP answer: a banner of its own, TLS, the second version of HTTP. Nothing of ours is told to it.
 
 use std::io::ErrorKind;
 use std::net::SocketAddr;

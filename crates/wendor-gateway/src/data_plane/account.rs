@@ -51,7 +51,7 @@ pub struct Account {
     pub asked_for: AskedFor,
     /// Whether its input tells how its offer counts: it is text.
     pub teaches: bool,
-    /// Whether the app set no limit on its output and a quota has to be kept: then the offer's cap is sent as one.
+    /// Whether the app set no limit on its output and a quota must be kept: then the offer's cap is sent as one.
     pub sends_cap: bool,
     /// How far it is.
     pub how_far: HowFar,

@@ -328,7 +328,7 @@ pub fn content_of(snapshot: &Snapshot, route: &Route, request: &AppRequest, body
 /// The same, where an offer makes it necessary to look into the request, or not.
 ///
 /// # Errors
-/// When what has to be read cannot be.
+/// When what must be read cannot be.
 pub fn content_if(request: &AppRequest, body: &Bytes, is_choosy: impl FnOnce() -> bool) -> Result<Content, Refusal> {
     if let Kind::Embed(form, _) = &request.endpoint.kind {
         let embedding = EmbeddingRequest::read(*form, body).map_err(Refusal::BadRequest)?;
@@ -370,7 +370,7 @@ fn worst_case(app: &App, snapshot: &Snapshot, route: &Route, asked_for: AskedFor
     })
 }
 
-/// Whether the offer's cap has to be sent with a request whose app set no limit: something is refused past a limit that its output
+/// Whether the offer's cap must be sent with a request whose app set no limit: something is refused past a limit that its output
 /// counts against.
 fn sends_cap(team: &Team, asked_for: AskedFor) -> bool {
     let counts_output = |quota: &Quota| match quota.measure {

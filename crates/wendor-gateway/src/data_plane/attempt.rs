@@ -62,7 +62,7 @@ pub struct Along {
     pub deadlines: Deadlines,
     /// Whether the app has lowered them.
     pub is_lowered: bool,
-    /// When the whole request has to be over.
+    /// When the whole request must be over.
     pub whole_until: Instant,
 }
 

@@ -59,7 +59,7 @@ pub struct Try<'a> {
     pub head: &'a dyn Fn() -> AnswerHead,
     /// Deadlines of its stage.
     pub deadlines: Deadlines,
-    /// When the whole request has to be over.
+    /// When the whole request must be over.
     pub whole_until: Instant,
     /// When it is made.
     pub now: DateTime<Utc>,

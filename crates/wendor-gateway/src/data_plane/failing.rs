@@ -46,7 +46,7 @@ pub(super) fn failure_of(error: &hyper_util::client::legacy::Error, one: &Try<'_
                 "nothing is sent to {address}: its name leads to an address that hands out a machine's own credentials"
             )
         }
-        Some(_) | None => format!("no connection to {address}: its name may not resolve"),
+        Some(_) | None => format!("no connection to {address}: its name does not resolve"),
     };
     Failure::new(FailureKind::Unreachable, detail)
 }

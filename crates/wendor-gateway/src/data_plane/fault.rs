@@ -32,7 +32,7 @@ pub fn log_panics() {
     std::panic::set_hook(Box::new(|panic| {
         let place = panic.location().map(ToString::to_string).unwrap_or_default();
         let thread = std::thread::current().name().unwrap_or("unnamed").to_owned();
-        tracing::error!(place, thread, "a fault in Wendor itself: please report the place");
+        tracing::error!(place, thread, "an internal error: please report the place");
     }));
 }
 

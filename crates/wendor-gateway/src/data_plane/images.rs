@@ -72,8 +72,12 @@ impl tower_service::Service<HostName> for PublicHosts {
     fn call(&mut self, name: HostName) -> Self::Future {
         let hosts = self.0.clone();
         Box::pin(async move {
-            let inside =
-                |_| std::io::Error::new(std::io::ErrorKind::PermissionDenied, "the name leads to no public address");
+            let inside = |_| {
+                std::io::Error::new(
+                    std::io::ErrorKind::PermissionDenied,
+                    "the name does not resolve to a public address",
+                )
+            };
             let found = hosts.look_up_public(name.as_str()).await.map_err(inside)?;
             Ok(found.into_iter().map(|address| SocketAddr::new(address, 0)).collect::<Vec<_>>().into_iter())
         })
@@ -131,8 +135,7 @@ pub async fn fetched(
             let bytes = image(&client, url)
                 .await
                 .map_err(|why| refused(path, format!("`{path}` could not be fetched: {why}")))?;
-            let kind =
-                kind_of(&bytes).ok_or_else(|| refused(path, format!("`{path}` leads to no image that models take")))?;
+            let kind = kind_of(&bytes).ok_or_else(|| refused(path, format!("`{path}` is not a supported image")))?;
             // In base64, and as written into the body.
             share.grow(2 * bytes.len() as u64, teams).map_err(|_| Refusal::TooManyBodies)?;
             found.insert(url.clone(), (kind, BASE64.encode(&bytes)));
@@ -154,12 +157,13 @@ async fn image(client: &Fetching, url: &str) -> Result<Vec<u8>, String> {
     let mut url = public(url)?;
     for _ in 0..=REDIRECTIONS {
         let request = Request::get(url.as_str()).header(ACCEPT, "image/*").body(Empty::new());
-        let request = request.map_err(|error| format!("it is no address ({error})"))?;
+        let request = request.map_err(|error| format!("it is not an address ({error})"))?;
         let answer = client.request(request).await.map_err(|error| connecting(&error))?;
         if answer.status().is_redirection() {
             let to = answer.headers().get(LOCATION).and_then(|to| to.to_str().ok()).unwrap_or_default();
-            let to = url.join(to).map_err(|error| format!("it leads on to no address ({error})"))?;
-            url = public(to.as_str()).map_err(|why| format!("it leads on to where nothing is fetched from: {why}"))?;
+            let to =
+                url.join(to).map_err(|error| format!("it redirects to something that is not an address ({error})"))?;
+            url = public(to.as_str()).map_err(|why| format!("it redirects to where nothing is fetched from: {why}"))?;
             continue;
         }
         if !answer.status().is_success() {
@@ -167,7 +171,7 @@ async fn image(client: &Fetching, url: &str) -> Result<Vec<u8>, String> {
         }
         return read(answer).await;
     }
-    Err(format!("it leads on more than {REDIRECTIONS} times"))
+    Err(format!("it redirects more than {REDIRECTIONS} times"))
 }
 
 /// What of a failed connection is the app's business: whether the host is a public one, and no more of what is there.
@@ -177,7 +181,7 @@ fn connecting(error: &hyper_util::client::legacy::Error) -> String {
         let denied =
             cause.downcast_ref::<std::io::Error>().is_some_and(|io| io.kind() == std::io::ErrorKind::PermissionDenied);
         if denied {
-            return "its name leads to no public address".to_owned();
+            return "its name does not resolve to a public address".to_owned();
         }
         source = cause.source();
     }

@@ -87,7 +87,7 @@ enum Phase {
     Streaming(StreamBody),
     /// It ends with these frames, once that is on record.
     Ending(Frames),
-    /// The error has to have left before the connection breaks.
+    /// The error must have left before the connection breaks.
     Lingering(Pin<Box<Sleep>>),
     /// Everything has gone out.
     Over,

@@ -47,7 +47,7 @@ pub struct Common {
     pub fetched: Option<Fetched>,
     /// The content type of a form.
     pub form: Option<HeaderValue>,
-    /// When the whole request has to be over.
+    /// When the whole request must be over.
     pub whole_until: Instant,
 }
 

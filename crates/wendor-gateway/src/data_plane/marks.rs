@@ -41,7 +41,7 @@ impl Marks {
             match value.to_str() {
                 Ok(text) if !text.is_empty() && text.len() <= LABEL_BYTES => Ok(Some(text.to_owned())),
                 Ok(_) | Err(_) => {
-                    Err(Refusal::BadHeader(name, format!("has to hold 1 to {LABEL_BYTES} visible characters")))
+                    Err(Refusal::BadHeader(name, format!("must hold 1 to {LABEL_BYTES} visible characters")))
                 }
             }
         };
@@ -50,7 +50,7 @@ impl Marks {
             let wrong = || {
                 Refusal::BadHeader(
                     "wendor-labels",
-                    format!("has to look like `feature=search,env=prod`, with at most {LABELS} labels"),
+                    format!("must look like `feature=search,env=prod`, with at most {LABELS} labels"),
                 )
             };
             for pair in value.to_str().map_err(|_| wrong())?.split(',').filter(|pair| !pair.trim().is_empty()) {
@@ -62,13 +62,14 @@ impl Marks {
                 labels.insert(name.to_owned(), value.to_owned());
             }
         }
-        let lane =
-            match headers.get("wendor-lane") {
-                None => Lane::default(),
-                Some(value) => value.to_str().ok().and_then(Lane::parse).ok_or_else(|| {
-                    Refusal::BadHeader("wendor-lane", "has to be `interactive` or `batch`".to_owned())
-                })?,
-            };
+        let lane = match headers.get("wendor-lane") {
+            None => Lane::default(),
+            Some(value) => value
+                .to_str()
+                .ok()
+                .and_then(Lane::parse)
+                .ok_or_else(|| Refusal::BadHeader("wendor-lane", "must be `interactive` or `batch`".to_owned()))?,
+        };
         let deadlines = match headers.get("wendor-deadlines").map(|value| value.to_str().unwrap_or("?")) {
             None => StageDeadlines::default(),
             Some(text) => StageDeadlines::parse(text).map_err(|why| Refusal::BadHeader("wendor-deadlines", why))?,

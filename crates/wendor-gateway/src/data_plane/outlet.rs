@@ -153,7 +153,7 @@ mod tests {
 
     fn upstream(auth: Auth) -> Upstream {
         let address = Address::parse("http://quarry.example/models").unwrap();
-        let headers = [("x-harbour".to_owned(), "fairhaven".to_owned())].into();
+        let headers = [("x-harbour".to_owned(), "farhythe".to_owned())].into();
         Upstream { auth, headers, ..Upstream::at(address, Dialect::ChatCompletions, Hosting::Hosted) }
     }
 
@@ -178,7 +178,7 @@ mod tests {
             assert_eq!(header(name), Some(value));
         }
         assert_eq!(request.headers().contains_key("authorization"), matches!(sent, Some(("authorization", _))));
-        assert_eq!((header("x-harbour"), header("accept")), (Some("fairhaven"), Some("application/json")));
+        assert_eq!((header("x-harbour"), header("accept")), (Some("farhythe"), Some("application/json")));
         assert_eq!((header("x-request-id"), header("traceparent")), (Some("an-id"), Some("a-trace")));
         assert_eq!(header("accept-encoding"), Some("identity"));
         assert!(!format!("{:?}", request.headers()).contains("a&b c"), "a credential is not printed");

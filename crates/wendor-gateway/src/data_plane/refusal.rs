@@ -57,7 +57,7 @@ pub enum Refusal {
     BodyTooSlow,
     /// The bodies of all requests together are too large at the moment.
     TooManyBodies,
-    /// The body cannot be taken.
+    /// The body is too large or cannot be read.
     BadRequest(BadRequest),
     /// The body holds a secret that must not leave.
     SecretInBody(SecretHeld),
@@ -111,9 +111,9 @@ fn told(status: u16, class: &'static str, code: RefusalCode) -> Told {
 }
 
 const MESSAGE_OF_FAULT: &str =
-    "Wendor itself failed on this request; nothing is wrong with your key. Tell whoever runs it the request's id.";
-const MESSAGE_OF_STOP: &str = "The service stops, and the time for what was under way is over. Ask again.";
-const MESSAGE_OF_AGE: &str = "The service could not ask its database for changes for too long, so it serves nobody until it can. Ask again later.";
+    "An internal error of Wendor; nothing is wrong with your key. Report the request's id to whoever runs it.";
+const MESSAGE_OF_STOP: &str = "The service stops, and the time for open requests is over. Send the request again.";
+const MESSAGE_OF_AGE: &str = "The service could not ask its database for changes for too long, so it refuses requests until it can. Send the request again later.";
 
 impl Refusal {
     fn told(&self) -> Told {
@@ -188,12 +188,12 @@ impl Refusal {
     pub fn message(&self) -> String {
         match self {
             Self::ForeignPage(origin) => format!(
-                "A web page of {origin} asks, which this route does not list. Ask from a program, or have it listed in the route's `origins`."
+                "Web pages of {origin} are not allowed on this route. Call it from a program, or have the origin listed in the route's `origins`."
             ),
             Self::NoKey => "No key came with this request. Send one as `Authorization: Bearer wdr-..`.".to_owned(),
             Self::TwoKeys => "Two different keys came with this request. Send one.".to_owned(),
             Self::KeyInQuery => {
-                "A key in the query is not taken here, since addresses stand in logs. Send it as `Authorization: Bearer wdr-..`."
+                "A key in the query is not accepted here, since addresses are logged. Send it as `Authorization: Bearer wdr-..`."
                     .to_owned()
             }
             Self::NotAKey(bad) => sentence(&bad.to_string()),
@@ -209,12 +209,12 @@ impl Refusal {
             }
             Self::BadHeader(name, why) => format!("The header {name} {why}."),
             Self::BodyTooLarge(limit) => format!(
-                "The body is larger than {limit} bytes, the most that is taken here. Send less, or ask for a higher body_limit."
+                "The body is larger than {limit} bytes, the limit here. Send less, or ask for a higher body_limit."
             ),
             Self::BodyBroken => "The body broke off before its end. Send the request again.".to_owned(),
-            Self::BodyTooSlow => "The body did not come to its end in time, or came in drops. Send the request again.".to_owned(),
+            Self::BodyTooSlow => "The body was not complete in time, or came too slowly. Send the request again.".to_owned(),
             Self::TooManyBodies => {
-                "Too many large requests are under way at the moment. Come back in a second.".to_owned()
+                "Too many large requests are under way at the moment. Try again in a second.".to_owned()
             }
             Self::BadRequest(bad) => sentence(&bad.message),
             Self::SecretInBody(held) => secret_held(held),
@@ -223,14 +223,14 @@ impl Refusal {
                 let remedy = nearest.map_or_else(String::new, |path| format!(" Nearest: {path}."));
                 format!("There is nothing at {path}.{remedy}")
             }
-            Self::WrongMethod(path, right) => format!("{path} is asked with {right}."),
+            Self::WrongMethod(path, right) => format!("{path} accepts only {right}."),
             Self::CannotServe(cannot) => cannot_serve(cannot),
             Self::OverQuota(full) => over_quota(full),
             Self::StreamsFull(full) => full.to_string(),
             Self::TooManyConnections(_) => {
-                "Your team has so many connections that others would find none. Use those that are open, or close some.".to_owned()
+                "Your team has too many open connections. Reuse open ones, or close some.".to_owned()
             }
-            Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Come back in a moment."),
+            Self::NoSpool(no_slot) => format!("Wendor cannot record this request: {no_slot}. Try again in a moment."),
             Self::AllFailed(given_up) => all_failed(&given_up.attempts, &given_up.left_out),
             Self::Fault => MESSAGE_OF_FAULT.to_owned(),
             Self::Stopped => MESSAGE_OF_STOP.to_owned(),
@@ -411,8 +411,8 @@ mod tests {
         full(Measure::Tokens, Window::Day, [1_000, 0, 0, 5_000], TimeDelta::hours(3)), 429,
         "Quota timetables/tokens/day has no room: timetables has used 0 of 1000 tokens today (UTC). This request alone may need 5000: ask for fewer with `max_tokens`. There is room again at 17:14:00 UTC on 21 September, in 3 h."
     )]
-    #[case::no_such_route(route(Some("manifests"), &["deck-plans", "manifests"]), 404, "No route is called manifest. Nearest: manifests. This key may use deck-plans, manifests.")]
-    #[case::no_route_at_all(route(None, &[]), 404, "No route is called manifest. This key may use no route yet.")]
+    #[case::no_such_route(route(Some("manifests"), &["deck-plans", "manifests"]), 404, "Unknown route manifest. Nearest: manifests. This key may use deck-plans, manifests.")]
+    #[case::no_route_at_all(route(None, &[]), 404, "Unknown route manifest. This key may use no route yet.")]
     #[case::mistyped(
         Refusal::NotAKey(BadKey::Mistyped),
         401,
@@ -423,7 +423,7 @@ mod tests {
     #[case::full_disk(
         Refusal::NoSpool(NoSlot::NotWritable),
         503,
-        "Wendor cannot record this request: the disk of the spool takes nothing at the moment. Come back in a moment."
+        "Wendor cannot record this request: the disk of the spool is full or not writable. Try again in a moment."
     )]
     fn what_an_app_is_told(#[case] refusal: Refusal, #[case] status: u16, #[case] message: &str) {
         assert_eq!((refusal.told().status, refusal.message().as_str()), (status, message));

@@ -1,4 +1,4 @@
-//! The sentences in which refusals are told: what was wrong, with which value, and what to do. Nothing here repeats the app's query.
+//! The sentences in which refusals are told: what was wrong, with which value, and what to do. Page not found repeats the app's query.
 
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::quota::window::Window;
@@ -21,7 +21,7 @@ pub(super) fn secret_held(held: &SecretHeld) -> String {
         SecretHeld::Credential => "the credential of a model's server".to_owned(),
     };
     format!(
-        "The body holds {what}. Nothing was sent. Take it out, and have it revoked if somebody else may have seen it."
+        "The body holds {what}. Nothing was sent. Remove it, and have it revoked if somebody else may have seen it."
     )
 }
 
@@ -33,7 +33,7 @@ pub(super) fn no_such_route(unknown: &UnknownRoute) -> String {
         [] => "This key may use no route yet.".to_owned(),
         names => format!("This key may use {}.", names.join(", ")),
     };
-    format!("No route is called {wanted}.{nearest} {known}")
+    format!("Unknown route {wanted}.{nearest} {known}")
 }
 
 pub(super) fn cannot_serve(cannot: &CannotServe) -> String {
@@ -94,7 +94,7 @@ pub(super) fn all_failed(attempts: &[FailedAttempt], left_out: &[String]) -> Str
     let tried: Vec<String> = attempts.iter().map(of_attempt).collect();
     let left_out = match left_out {
         [] => String::new(),
-        reasons => format!(" Left out: {}.", reasons.join("; ")),
+        reasons => format!(" Skipped: {}.", reasons.join("; ")),
     };
     match tried.as_slice() {
         [] => format!("No offer of this route can serve at the moment.{left_out}"),

@@ -107,7 +107,7 @@ impl fmt::Display for StreamsFull {
         let requests = if *limit == 1 { "1 request".to_owned() } else { format!("{limit} requests") };
         write!(
             formatter,
-            "{whose} has {requests} under way, as many as {whom} may at once. Come back when one has ended."
+            "{whose} has {requests} under way, as many as {whom} may at once. Try again when one has ended."
         )
     }
 }

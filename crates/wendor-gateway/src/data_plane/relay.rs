@@ -157,7 +157,7 @@ enum Phase {
     Flowing,
     /// The end is known: these last bytes go out once the entry is in the spool.
     Settling(Written, Bytes, Closing),
-    /// The error has to have left before the connection breaks.
+    /// The error must have left before the connection breaks.
     Lingering(Pin<Box<Sleep>>),
     /// Everything has gone out.
     Over,
@@ -235,7 +235,7 @@ impl Stream {
             class: "server_error",
             code: code.to_string(),
             param: None,
-            message: format!("The answer broke off: {why}. What came before it is not whole.{more}"),
+            message: format!("The answer broke off: {why}. What came before it is incomplete.{more}"),
             request: self.ticket.as_ref().map(|ticket| ticket.id().to_string()).unwrap_or_default(),
         }
     }
@@ -378,7 +378,7 @@ impl Stream {
         let is_over = self.clock.is_over(now);
         if untaken >= ticket.app().settings.timing.take || (is_over && untaken >= NOT_TAKEN) {
             self.upstream = None;
-            let told = self.told(408, RefusalCode::AnswerNotTaken, "it was not taken in time");
+            let told = self.told(408, RefusalCode::AnswerNotTaken, "the app did not read it in time");
             let (frames, closing) = self.passage.broken_off(&told);
             self.end(Outcome::NotTaken(Progress::of(self.passage.facts())), frames, closing);
             return false;

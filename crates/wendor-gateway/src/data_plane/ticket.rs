@@ -60,7 +60,7 @@ impl Ticket {
     #[must_use]
     pub fn open(account: Account, slot: SpoolSlot, held: Vec<Held>, places: Vec<sharing::Place>) -> Box<Self> {
         let admitted_ms = account.call.elapsed_ms();
-        // Each as large as it has to be: they are kept for as long as a stream is open.
+        // Each as large as it must be: they are kept for as long as a stream is open.
         let of_request = held.iter().filter(|held| held.measure() == Measure::Requests).count();
         let (mut own, mut spare) = (Vec::with_capacity(of_request), Vec::with_capacity(held.len() - of_request));
         for held in held {

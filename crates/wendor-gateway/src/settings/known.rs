@@ -126,11 +126,7 @@ pub const KNOWN: [Known; 44] = [
         default: "10s",
         about: "how often connections to upstreams are tried that rest or that nobody asks",
     },
-    Known {
-        name: "look_every",
-        default: "30s",
-        about: "how often it is looked whether something needs someone, to tell webhooks of it",
-    },
+    Known { name: "look_every", default: "30s", about: "how often webhooks are sent what needs attention" },
     Known {
         name: "secret",
         default: "",
@@ -167,6 +163,6 @@ pub const KNOWN: [Known; 44] = [
         about: "ranges that upstreams may be at although they are refused otherwise: link-local ones and those of metadata services",
     },
     Known { name: "check_tokens", default: "200000", about: "tokens that checks of upstreams may take a day" },
-    Known { name: "inventory_every", default: "5m", about: "how often it is looked what upstreams serve" },
+    Known { name: "inventory_every", default: "5m", about: "how often the models of upstreams are listed" },
     Known { name: "log", default: "info", about: "what is logged: error, warn, info, debug" },
 ];

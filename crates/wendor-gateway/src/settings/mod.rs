@@ -102,7 +102,7 @@ pub struct Settings {
     pub spool: PathBuf,
     /// How it is kept.
     pub spool_options: Options,
-    /// How long an instance has to be gone until its spool is drained by another.
+    /// How long an instance must be gone until its spool is drained by another.
     pub spool_adopt_after: Duration,
     /// How long lines of the ledger are kept.
     pub keep_ledger: Keep,
@@ -185,7 +185,7 @@ impl Layers {
             } else if let toml::Value::Integer(number) = value {
                 number.to_string()
             } else {
-                return Err(bad(&name, format!("has to be a text or a whole number, not {}", value.type_str())));
+                return Err(bad(&name, format!("must be a text or a whole number, not {}", value.type_str())));
             };
             self.file.insert(name, text);
         }
@@ -256,11 +256,7 @@ impl Layers {
                 || "`wendor serve --help` lists them".to_owned(),
                 |near| format!("did you mean `{near}`?"),
             );
-            BadSetting {
-                name: name.clone(),
-                source_word: "file",
-                message: format!("no setting is called so; {remedy}"),
-            }
+            BadSetting { name: name.clone(), source_word: "file", message: format!("unknown setting; {remedy}") }
         };
         self.file.keys().filter(is_unknown).map(as_problem).collect()
     }
@@ -350,7 +346,7 @@ impl Check<'_> {
             Err(message) => {
                 let message = match text {
                     "" => format!("is not set: {message}"),
-                    text => format!("`{}` will not do: {message}", shown(name, text)),
+                    text => format!("`{}` is invalid: {message}", shown(name, text)),
                 };
                 self.problems.push(BadSetting { name: name.to_owned(), source_word: source.as_str(), message });
                 None
@@ -421,7 +417,7 @@ mod tests {
         let told: Vec<String> = layers.check().unwrap_err().iter().map(ToString::to_string).collect();
         assert_eq!(told.len(), 4, "{told:?}");
         assert!(told.iter().any(|line| line.starts_with("database_url (default)")), "{told:?}");
-        assert!(told.iter().any(|line| line.contains("`large` will not do: write a size")), "{told:?}");
+        assert!(told.iter().any(|line| line.contains("`large` is invalid: write a size")), "{told:?}");
     }
 
     #[test]

@@ -16,7 +16,7 @@ pub struct Timing {
     pub head_after: Duration,
     /// How often connections to upstreams are tried that nobody asks.
     pub probe_every: Duration,
-    /// How often it is looked whether something needs someone, for events.
+    /// How often it is looked whether something needs attention, for events.
     pub look_every: Duration,
     /// How long the state of before is served while changes cannot be looked for.
     pub serve_stale: Duration,

@@ -89,10 +89,7 @@ pub(super) fn tokens(text: &str) -> Result<u64, String> {
 pub(super) fn secret(text: &str) -> Result<Option<wendor_core::secret::Secret>, String> {
     match text.len() {
         0 => Ok(None),
-        1..=31 => {
-            Err("it is too short to be one: write 32 characters or more, such as `openssl rand -hex 32` makes"
-                .to_owned())
-        }
+        1..=31 => Err("it is too short: use 32 characters or more, such as `openssl rand -hex 32` prints".to_owned()),
         _ => Ok(Some(wendor_core::secret::Secret::new(text))),
     }
 }

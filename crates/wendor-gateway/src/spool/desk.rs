@@ -31,7 +31,7 @@ struct Desk {
 
 #[derive(Debug, Default)]
 struct Waiting {
-    /// Whether the writer has to be told that something was appended.
+    /// Whether the writer must be told that something was appended.
     has_news: bool,
     /// By the number of their entry, in the order in which they came.
     tasks: VecDeque<(u64, Waker)>,

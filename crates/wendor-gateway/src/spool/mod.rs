@@ -127,7 +127,7 @@ pub enum NoSlot {
     #[error("{SLOTS} requests are under way already")]
     Full,
     /// The last write failed.
-    #[error("the disk of the spool takes nothing at the moment")]
+    #[error("the disk of the spool is full or not writable")]
     NotWritable,
     /// What is free on the disk is kept for what is under way.
     #[error("the disk of the spool is nearly full")]

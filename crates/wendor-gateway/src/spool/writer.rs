@@ -46,7 +46,7 @@ struct Taken {
 }
 
 impl Queue {
-    /// Adds an entry. Gives its number, and whether the writer sleeps and has to be told.
+    /// Adds an entry. Gives its number, and whether the writer sleeps and must be told.
     pub(super) fn push(&self, frame: Bytes, slot: SpoolSlot) -> (u64, bool) {
         let mut waiting = locked(&self.waiting);
         waiting.frames.push((frame, slot));
@@ -150,7 +150,7 @@ pub(super) fn run(mut segment: Segment, shared: &Arc<Shared>) {
 /// Begins a new segment. Where that fails the old one goes on growing, and it is tried again at the next write.
 fn rotate(segment: &mut Segment, shared: &Shared, syncer: Option<&Syncer>) {
     if let Some(syncer) = syncer {
-        // What stands in the old one has to be durable before it is let go of.
+        // What stands in the old one must be durable before it is let go of.
         syncer.finish();
     }
     match segment.rotate() {

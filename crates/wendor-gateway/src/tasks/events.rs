@@ -1,4 +1,4 @@
-//! Looks time and again over what may need someone, and writes what has changed, and every other event, with a delivery for each webhook that
+//! Looks time and again over what may need attention, and writes what has changed, and every other event, with a delivery for each webhook that
 //! wants it.
 
 use std::sync::Arc;

@@ -103,7 +103,7 @@ async fn remember(app: &App) {
     }
 }
 
-/// Looks at upstreams. Gives those that have to be looked at later, since a look could have ended an answer there.
+/// Looks at upstreams. Gives those that must be looked at later, since a look could have ended an answer there.
 pub async fn refresh(app: &App, which: Which<'_>) -> BTreeSet<Name> {
     let snapshot = app.now_serving();
     let now = app.clock.now();
@@ -133,7 +133,7 @@ pub async fn refresh(app: &App, which: Which<'_>) -> BTreeSet<Name> {
             Ok(inventory) => Ok(inventory),
         };
         if let Err(error) = keep(app, name, seen).await {
-            tracing::warn!(upstream = %name, %error, "what it serves could not be kept");
+            tracing::warn!(upstream = %name, %error, "what it serves could not be stored");
         }
     }
     put_off

@@ -42,7 +42,7 @@ async fn adopt(app: &App, store: &Store, gone_for: Duration) -> Result<(), Drain
 async fn drain_orphan(store: &Store, orphan: Claim) -> Result<u64, DrainError> {
     let place = store.spool_place(orphan.id()).await?;
     let place = place.map(|place| Place { segment: place.segment, offset: place.offset });
-    // Nothing is written to it, so nothing has to be kept free or made durable.
+    // Nothing is written to it, so nothing must be kept free or made durable.
     let options = Options { sync: Sync::Never, segment_bytes: 4_096, keep_free_bytes: 0 };
     let (spool, mut reader) = Spool::open(orphan, place, options).map_err(std::io::Error::other)?;
     let drained = reader.each_pending(|_| {})?;

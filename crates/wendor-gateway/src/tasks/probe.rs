@@ -1,4 +1,4 @@
-//! Tries the connections to upstreams that rest or that nobody asks: a connection, encrypted where it has to be, and any answer to a free look
+//! Tries the connections to upstreams that rest or that nobody asks: a connection, encrypted where it must be, and any answer to a free look
 //! without the credential. So one that is mended is found without a request that waits for it, and one that is gone before a request is.
 
 use std::sync::Arc;

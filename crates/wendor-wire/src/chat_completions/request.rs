@@ -158,7 +158,7 @@ fn check_messages(member: Option<&Member<'_>>) -> Result<(), BadRequest> {
     match member {
         Some(messages) if messages.value.starts_with('[') => Ok(()),
         Some(_) => {
-            Err(BadRequest::of_member("messages", RefusalCode::InvalidType, "`messages` has to be a list of messages"))
+            Err(BadRequest::of_member("messages", RefusalCode::InvalidType, "`messages` must be a list of messages"))
         }
         None => {
             let message = "`messages` is missing: send the conversation as a list, at least one message";
@@ -170,7 +170,7 @@ fn check_messages(member: Option<&Member<'_>>) -> Result<(), BadRequest> {
 fn count(member: Option<&Member<'_>>, name: &'static str) -> Result<Option<u64>, BadRequest> {
     let Some(member) = member else { return Ok(None) };
     let number: u64 = member.value.parse().map_err(|_| {
-        BadRequest::of_member(name, RefusalCode::InvalidType, format!("`{name}` has to be a whole number from 0 on"))
+        BadRequest::of_member(name, RefusalCode::InvalidType, format!("`{name}` must be a whole number from 0 on"))
     })?;
     if number > MOST_BELIEVED {
         let message = format!("`{name}` is {number}; no model reaches more than {MOST_BELIEVED}");

@@ -76,7 +76,7 @@ pub struct Conversation {
     pub sampling: Sampling,
     /// The most output tokens for one choice.
     pub output_limit: Option<u64>,
-    /// What the answer has to look like.
+    /// What the answer must look like.
     pub format: Option<AnswerFormat>,
     /// Whether and how long to think.
     pub thinking: ThinkingWish,

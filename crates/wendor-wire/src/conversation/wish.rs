@@ -129,7 +129,7 @@ pub struct ThinkingWish {
     pub is_shown: Option<bool>,
 }
 
-/// What the answer has to look like.
+/// What the answer must look like.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum AnswerFormat {
     /// Text, said outright.
@@ -155,7 +155,7 @@ pub struct Schema {
     pub is_strict: Option<bool>,
 }
 
-/// Whether and which function has to be called.
+/// Whether and which function must be called.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ToolChoice {
     /// As the model likes.
@@ -172,7 +172,7 @@ pub enum ToolChoice {
     Subset {
         /// Which.
         names: Vec<String>,
-        /// Whether one of them has to be called.
+        /// Whether one of them must be called.
         must: bool,
     },
 }

@@ -9,7 +9,7 @@ use crate::steps::spent;
 
 /// A value that is not what the dialect says.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("`{path}` has to be {expected}")]
+#[error("`{path}` must be {expected}")]
 pub struct Wrong {
     /// Where it stands.
     pub path: String,
@@ -216,7 +216,7 @@ impl<'a> Object<'a> {
         Some(Node { raw: found, path: self.path_of(name), repeats: self.repeats })
     }
 
-    /// Takes a member that has to be there.
+    /// Takes a member that must be there.
     ///
     /// # Errors
     /// When it is not.
@@ -232,7 +232,7 @@ impl<'a> Object<'a> {
         self.take(name).map(|node| node.text()).transpose()
     }
 
-    /// Takes a text that has to be there.
+    /// Takes a text that must be there.
     ///
     /// # Errors
     /// When it is missing or something else.
@@ -323,8 +323,8 @@ mod tests {
         let mut object = root.object().unwrap();
         let list = object.list("a").unwrap();
         let wrong = list[1].object().unwrap().count("b").unwrap_err();
-        assert_eq!(wrong.to_string(), "`a[1].b` has to be a whole number from 0 on");
-        assert_eq!(object.required("c", "the answer").unwrap_err().to_string(), "`c` has to be there: the answer");
+        assert_eq!(wrong.to_string(), "`a[1].b` must be a whole number from 0 on");
+        assert_eq!(object.required("c", "the answer").unwrap_err().to_string(), "`c` must be there: the answer");
         assert!(object.rest().is_empty());
     }
 

@@ -1,4 +1,4 @@
-//! The texts of a JSON body, one after the other, with their places: for what has to be found wherever it stands, and however its letters
+//! The texts of a JSON body, one after the other, with their places: for what must be found wherever it stands, and however its letters
 //! were written.
 
 use std::borrow::Cow;

@@ -1,4 +1,4 @@
-//! Errors as the dialect's clients read them (`docs/protocols.md` section 4.5): the outer `type` has to be there for the message to show.
+//! Errors as the dialect's clients read them (`docs/protocols.md` section 4.5): the outer `type` must be there for the message to show.
 
 use crate::codec::ErrorTold;
 use crate::json::Members;

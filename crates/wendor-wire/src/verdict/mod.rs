@@ -98,7 +98,7 @@ pub fn judge(conversation: &Conversation, target: &Target<'_>) -> Verdict {
         apply(&mut verdict, rule(conversation.dialect, target, field), path);
     }
     if conversation.dialect != target.dialect || is_written_anew {
-        let what = "nobody here knows this member, so it is left out";
+        let what = "unknown member, left out";
         let unknown = conversation.unknown.iter();
         verdict.approximated.extend(unknown.map(|path| Note { path: path.clone(), what: what.to_owned() }));
     }
@@ -115,7 +115,7 @@ pub fn judge_members(from: Dialect, members: &[Native], target: &Target<'_>) -> 
     verdict
 }
 
-/// Whether thinking has to be turned off for the request to be taken.
+/// Whether thinking must be turned off for the request to be taken.
 #[must_use]
 pub fn turns_thinking_off(conversation: &Conversation, target: &Target<'_>) -> bool {
     found::fields(conversation, target).iter().any(|(field, _)| {

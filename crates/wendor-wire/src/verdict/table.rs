@@ -24,7 +24,7 @@ pub enum Cell {
 
 use Cell::{Approximated as A, Carried, Controlled, Marked, OwnOnly, Refused as R};
 
-const DROPPED: Cell = A("there is no such setting there, so it is left out");
+const DROPPED: Cell = A("the offer has no such setting, so it is left out");
 const FOR_SYSTEM: Cell = A("becomes system text");
 const MIDWAY: Cell = A("is put into the nearest turn of the user, marked as a system note");
 const NAMED: Cell = A("is put before the text");
@@ -67,7 +67,7 @@ const NO_LOOP: Cell = A(
     "is turned off until the tools' results are answered: the service takes no call without the thinking that it sealed",
 );
 const FOREIGN: Cell = A("its seal comes from another service, so this thinking is left out");
-const NO_MARKS: Cell = A("there is no such mark there, so it is left out");
+const NO_MARKS: Cell = A("the offer has no such mark, so it is left out");
 const NO_PREDICTION: Cell = R("this offer takes no prediction; leave it out");
 const NO_CITATIONS: Cell = R("this offer names no sources; leave them out");
 const TEXT_ONLY: Cell = R("this offer answers in text only");
@@ -172,8 +172,8 @@ pub const TABLE: &[(Field, [Cell; 5])] = &[
     (Field::TruncationAuto, [TOO_LONG, Carried, TOO_LONG, TOO_LONG, TOO_LONG]),
     (Field::MaxToolCalls, [HOSTED_ONLY, Carried, HOSTED_ONLY, HOSTED_ONLY, HOSTED_ONLY]),
     (Field::IncludeHosted, [HOSTED_ONLY, Carried, HOSTED_ONLY, HOSTED_ONLY, HOSTED_ONLY]),
-    (Field::KeepAlive, [Controlled(Control::KeepAlive, &DROPPED); 5]),
-    (Field::NumCtx, [Controlled(Control::NumCtx, &DROPPED); 5]),
+    (Field::KeepAlive, [Controlled(Control::StayLoaded, &DROPPED); 5]),
+    (Field::NumCtx, [Controlled(Control::LoadedWindow, &DROPPED); 5]),
     (Field::LoadOptions, [Controlled(Control::LoadOptions, &DROPPED); 5]),
     (Field::ServiceTier, [Controlled(Control::ServiceTier, &DROPPED); 5]),
     (Field::Store, [Controlled(Control::Store, &DROPPED); 5]),

@@ -54,7 +54,7 @@ fn sent(from: Dialect, body: &str, to: Dialect) -> Value {
     sent_from(chat(from), body, &target(to)).unwrap_or_else(|why| panic!("{why}: {body}")).0
 }
 
-/// A body of the dialect with these members beside what has to be there.
+/// A body of the dialect with these members beside what must be there.
 pub fn body(dialect: Dialect, members: &str) -> String {
     let base = match dialect {
         C | L => r#""model":"m","messages":[{"role":"user","content":"Hm"}]"#,
@@ -98,7 +98,7 @@ fn bodies_that_pass_are_held_to_the_same_rules(
     assert_eq!(went, left);
     assert!(changes.len() >= 2, "{changes:?}");
     let refuse = Some(ControlPolicy::Refuse);
-    let controls = Controls { keep_alive: refuse, service_tier: refuse, ..Controls::default() };
+    let controls = Controls { stay_loaded: refuse, service_tier: refuse, ..Controls::default() };
     assert!(sent_from(endpoint, body, &Target { controls, ..target(dialect) }).is_err());
 }
 
@@ -392,7 +392,7 @@ fn json_mode_always_instructs() {
     assert!(went["system"][2]["text"].as_str().unwrap().contains("JSON"), "{went}");
 }
 
-/// What an answer has to look like, where services hold the model to it: no further members, and held only where all are required.
+/// What an answer must look like, where services hold the model to it: no further members, and held only where all are required.
 #[rstest]
 #[case::to_messages(G, M, r#""generationConfig":{"responseSchema":{"type":"OBJECT","properties":{"a":{"type":"STRING"}}}}"#, "/output_config/format", json!({ "type": "json_schema", "schema": { "type": "object", "properties": { "a": { "type": "string" } }, "additionalProperties": false } }))]
 #[case::all_required(G, C, r#""generationConfig":{"responseSchema":{"type":"OBJECT","properties":{"a":{"type":"STRING"}},"required":["a"]}}"#, "/response_format/json_schema", json!({ "name": "response", "strict": true, "schema": { "type": "object", "properties": { "a": { "type": "string" } }, "required": ["a"], "additionalProperties": false } }))]

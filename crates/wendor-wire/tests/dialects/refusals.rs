@@ -16,7 +16,7 @@ fn target(dialect: Dialect) -> Target<'static> {
     Target { dialect, model: "m", marks, controls, seals: SealDomain::named("farlight"), output_cap: None }
 }
 
-/// A request of the dialect with these members beside what has to be there.
+/// A request of the dialect with these members beside what must be there.
 fn request(dialect: Dialect, members: &str) -> Conversation {
     let base = match dialect {
         C => r#""model":"m","messages":[{"role":"user","content":"Hm"}]"#,

@@ -41,7 +41,7 @@ fn weights(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<WeightsPin> {
             if text.len() >= 12 && text.bytes().all(|byte| byte.is_ascii_graphic()) {
                 Ok(text.to_owned())
             } else {
-                Err(format!("`{text}` is no digest: copy it from `wendor upstream models`, 12 characters or more"))
+                Err(format!("`{text}` is not a digest: copy it from `wendor upstream models`, 12 characters or more"))
             }
         };
         reader.parsed(&item, digest)
@@ -58,7 +58,7 @@ fn about(reader: &mut Reader<'_>, item: &Item<'_>) -> BTreeMap<String, String> {
     for (name, span, item) in table.entries() {
         if !ABOUT.iter().any(|(word, _)| *word == name) {
             let words = listed(ABOUT.iter().map(|(word, _)| *word));
-            reader.problem(&item.path, &span, format!("`{name}` is none of {words}"));
+            reader.problem(&item.path, &span, format!("`{name}` is not one of {words}"));
         } else if let Some(value) = reader.string(&item) {
             known.insert(name, value.to_owned());
         }
@@ -71,7 +71,7 @@ fn words<T: Copy>(reader: &mut Reader<'_>, item: &Item<'_>, known: &[(&str, T)])
     items.iter().filter_map(|item| reader.word(item, known)).collect()
 }
 
-/// `{ keep-alive = "pass" }`.
+/// `{ stay-loaded = "pass" }`.
 fn controls(reader: &mut Reader<'_>, item: &Item<'_>) -> Controls {
     let mut controls = Controls::default();
     let Some(table) = reader.table(item) else { return controls };
@@ -84,7 +84,7 @@ fn controls(reader: &mut Reader<'_>, item: &Item<'_>) -> Controls {
             }
             None => {
                 let known = listed(Control::WORDS.iter().map(|(word, _)| *word));
-                reader.problem(&item.path, &span, format!("`{name}` is none of {known}"));
+                reader.problem(&item.path, &span, format!("`{name}` is not one of {known}"));
             }
         }
     }

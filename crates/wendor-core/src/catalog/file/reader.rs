@@ -111,7 +111,7 @@ impl<'a> Reader<'a> {
                     Some(name) => format!("did you mean `{name}`?"),
                     None => format!("there is {}", listed(known)),
                 };
-                self.problem(&item.path, &span, format!("nothing here is called `{key}`; {remedy}"));
+                self.problem(&item.path, &span, format!("unknown key `{key}`; {remedy}"));
             }
         }
     }
@@ -126,7 +126,7 @@ impl<'a> Reader<'a> {
     }
 
     fn unlike(&mut self, item: &Item<'_>, wanted: &str) {
-        let message = format!("has to be {wanted}, not {}", item.value.type_str());
+        let message = format!("must be {wanted}, not {}", item.value.type_str());
         self.problem(&item.path, &item.span, message);
     }
 
@@ -181,7 +181,7 @@ impl<'a> Reader<'a> {
     pub(super) fn word<T: Copy>(&mut self, item: &Item<'_>, words: &[(&str, T)]) -> Option<T> {
         self.parsed(item, |text| {
             let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
-            found.ok_or_else(|| format!("`{text}` is none of {}", listed(words.iter().map(|(word, _)| *word))))
+            found.ok_or_else(|| format!("`{text}` is not one of {}", listed(words.iter().map(|(word, _)| *word))))
         })
     }
 
@@ -237,7 +237,7 @@ impl<'a> Reader<'a> {
 
     fn unlike_number(&mut self, item: &Item<'_>, wanted: &str) {
         let written = self.text.get(item.span.clone()).unwrap_or_default().to_owned();
-        self.problem(&item.path, &item.span, format!("has to be {wanted}, not `{written}`"));
+        self.problem(&item.path, &item.span, format!("must be {wanted}, not `{written}`"));
     }
 
     /// A duration such as `"10s"`, in milliseconds.
@@ -278,7 +278,7 @@ pub(super) fn listed<'w>(words: impl Iterator<Item = &'w str>) -> String {
 /// A sentence that a name does not exist, with the nearest one that does.
 pub(super) fn no_such<'w>(what: &str, name: &str, names: impl Iterator<Item = &'w str> + Clone) -> String {
     match nearest(name, names) {
-        Some(near) => format!("no {what} is called `{name}`; did you mean `{near}`?"),
-        None => format!("no {what} is called `{name}`"),
+        Some(near) => format!("unknown {what} `{name}`; did you mean `{near}`?"),
+        None => format!("unknown {what} `{name}`"),
     }
 }

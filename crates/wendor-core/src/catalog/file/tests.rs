@@ -21,7 +21,7 @@ address = "https://quarry.example/v1/"
 hosting = "hosted"
 credential = { env = "WENDOR_UPSTREAM_QUARRY" }
 auth = "header:x-quarry-key"
-headers = { x-harbour = "fairhaven" }
+headers = { x-harbour = "farhythe" }
 certificate = "sha256:00112233445566778899aabbccddeeff00112233445566778899aabbccddeeff"
 plain_http = "allowed"
 client_certificate = "quarry.pem"
@@ -75,7 +75,7 @@ fn what_is_written_reads_back_the_same() {
     "pick = \"room\"",
     "pick = \"rome\"",
     "routes.night-sailings.stages[0].pick",
-    "none of `share`, `room`"
+    "not one of `share`, `room`"
 )]
 #[case::no_such_offer(
     "[\"quayside-a/dunlin-7b\"]",

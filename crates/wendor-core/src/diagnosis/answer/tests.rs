@@ -147,7 +147,7 @@ fn a_well_stream_is_told_with_its_figures() {
     let judged = judge_streamed(&rhythm(1_230_000, 30_000, &[FINISH, USAGE, DONE]), None, OF);
     assert_eq!(judged.came_back, "first token after 1.23 s, 10 pieces within 0.27 s, 3 in, 9 out, proper end");
     let untold = judge_streamed(&rhythm(1_000, 0, &[FINISH, DONE]), None, OF);
-    assert!(untold.came_back.contains("usage not told"), "{}", untold.came_back);
+    assert!(untold.came_back.contains("usage not reported"), "{}", untold.came_back);
 }
 
 #[rstest]
@@ -202,4 +202,11 @@ fn findings_beside_an_answer(#[case] finding: Finding, #[case] expected: &str) {
 #[case::whole(Collected::Whole(1_500_000), "in one piece after 1.50 s")]
 fn how_a_stream_was_collected_is_said(#[case] how: Collected, #[case] words: &str) {
     assert!(buffered(how).says.contains(words), "{:?}", buffered(how));
+}
+
+#[test]
+fn what_stands_in_the_place_of_an_answer_is_quoted() {
+    let seen = whole(Dialect::ChatCompletions, br#"{"error":{"message":"out of memory"}}"#, 9);
+    assert_eq!(seen.said, r#" It says: "out of memory""#);
+    assert_eq!(whole(Dialect::ChatCompletions, b"out of memory", 9).said, "");
 }

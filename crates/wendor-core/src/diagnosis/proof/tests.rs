@@ -36,7 +36,7 @@ fn a_proof_ages_and_holds_for_its_weights_alone(
 #[case::json(Proof::Json)]
 #[case::reasoning(Proof::Reasoning)]
 fn what_luck_can_say_is_no_proof(#[case] proof: Proof) {
-    let text = r#"{"berth_1":"Fairhaven","berth":"123"}"#;
+    let text = r#"{"berth_1":"Farhythe","berth":"123"}"#;
     let answer = Answer::of([Event::Text { choice: 0, text: text.to_owned() }]);
     let seen = AnswerSeen { answer, ..AnswerSeen::default() };
     assert!(matches!(judge(proof, 482_913, &seen, &Offer::default()), Outcome::Absent { .. }));
@@ -83,7 +83,7 @@ fn broken() -> AnswerSeen {
 #[case::not_seen(Proof::ImagesIn, said("481913"), Some("not in the answer"))]
 #[case::kept_to(Proof::Json, said(r#" {"berth_482913":"Gull"} "#), None)]
 #[case::another_property(Proof::Json, said(r#"{"berth":"Gull"}"#), Some("not what the schema"))]
-#[case::no_json(Proof::Json, said("berth_482913"), Some("no JSON"))]
+#[case::no_json(Proof::Json, said("berth_482913"), Some("not JSON"))]
 #[case::thought(Proof::Reasoning, thought("Well."), None)]
 #[case::thinking_counted(Proof::Reasoning, counted(Usage { reasoning: Some(1), ..Usage::default() }), None)]
 #[case::none_counted(Proof::Reasoning, counted(Usage { reasoning: Some(0), ..Usage::default() }), Some("no thinking"))]

@@ -139,3 +139,25 @@ proptest! {
         let _not_a_panic = read(&frame);
     }
 }
+
+#[rstest]
+#[case::whole(0, 0, true)]
+#[case::with_more_behind_it(0, 9, true)]
+#[case::cut(1, 0, false)]
+#[case::cut_to_its_head(usize::MAX, 0, false)]
+fn a_frame_could_begin_where_all_of_it_is(#[case] cut: usize, #[case] more: usize, #[case] could: bool) {
+    let adjusted = Record::Adjustment(AdjustmentRecord { reason: "priced anew".to_owned() });
+    let mut bytes = Vec::new();
+    write_settled(&settled(adjusted), &mut bytes);
+    bytes.truncate(bytes.len().saturating_sub(cut).max(HEAD_BYTES));
+    bytes.extend(std::iter::repeat_n(0, more));
+    assert_eq!(could_begin(&bytes), could);
+}
+
+#[rstest]
+#[case::no_length(&[0; 64])]
+#[case::another_version(&[1, 0, 0, 0, 9, 9, 9, 9, 250, 0, 0])]
+#[case::nothing(&[])]
+fn other_bytes_begin_no_frame(#[case] bytes: &[u8]) {
+    assert!(!could_begin(bytes));
+}

@@ -112,17 +112,17 @@ fn a_quota_near_its_limit(#[case] near: NearLimit, #[case] state: &str, #[case] 
 )]
 #[case::no_credential(
     Finding::NoCredential { upstream: "quarry".into(), why: "variable WENDOR_UPSTREAM_QUARRY is not set".into() },
-    "quarry cannot be asked: it has no credential",
+    "quarry cannot be used: it has no credential",
     "Variable WENDOR_UPSTREAM_QUARRY is not set. Set it where the service runs, and start it again."
 )]
 #[case::no_route(
     Finding::NoRoute { wanted: "night-sailing".into(), count: 1_200, teams: vec!["timetables".into()], nearest: Some("night-sailings".into()) },
-    "night-sailing was asked for 1,200 times in the last hour and is no route of who asked",
+    "night-sailing was requested 1,200 times in the last hour and is not a route of the teams that asked",
     "By timetables. Nearest: night-sailings."
 )]
 #[case::over_quota(
     Finding::OverQuota { team: "harbour-ops".into(), count: 1 },
-    "harbour-ops was refused once in the last hour for want of room in a quota",
+    "harbour-ops was refused once in the last hour: quota exceeded",
     "What is refused costs nothing and is not in the ledger."
 )]
 #[case::away(
@@ -133,7 +133,7 @@ fn a_quota_near_its_limit(#[case] near: NearLimit, #[case] state: &str, #[case] 
 #[case::full(
     Finding::SpoolGrows { pending: 3, is_reachable: true, is_writable: false },
     "the spool cannot be written: requests are refused",
-    "The disk of the spool takes nothing. Make room on it; requests go on by themselves."
+    "The disk of the spool is full or not writable. Make room on it; requests resume by themselves."
 )]
 fn findings_in_words(#[case] finding: Finding, #[case] words: &str, #[case] why: &str) {
     let told = &notices(vec![finding], now(), "EUR")[0];

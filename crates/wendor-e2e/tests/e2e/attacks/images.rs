@@ -140,13 +140,25 @@ async fn an_offer_says_what_it_is_given() {
 #[rstest]
 #[case::an_image("https://images.ferry.example:PORT/a.png", 200, "data:image/png;base64,")]
 #[case::that_leads_on("https://images.ferry.example:PORT/on", 200, "data:image/png;base64,")]
-#[case::that_leads_inside("https://images.ferry.example:PORT/inside", 400, "leads on to where nothing is fetched from")]
-#[case::that_leads_to_a_name_inside("https://images.ferry.example:PORT/named", 400, "leads to no public address")]
-#[case::that_leads_on_for_ever("https://images.ferry.example:PORT/for-ever", 400, "leads on more than 3 times")]
+#[case::that_leads_inside(
+    "https://images.ferry.example:PORT/inside",
+    400,
+    "redirects to where nothing is fetched from"
+)]
+#[case::that_leads_to_a_name_inside(
+    "https://images.ferry.example:PORT/named",
+    400,
+    "does not resolve to a public address"
+)]
+#[case::that_leads_on_for_ever("https://images.ferry.example:PORT/for-ever", 400, "redirects more than 3 times")]
 #[case::too_large("https://images.ferry.example:PORT/large", 400, "larger than 10485760 bytes")]
-#[case::no_image("https://images.ferry.example:PORT/page", 400, "no image that models take")]
+#[case::no_image("https://images.ferry.example:PORT/page", 400, "not a supported image")]
 #[case::missing("https://images.ferry.example:PORT/none", 400, "answered 404")]
-#[case::a_name_that_leads_inside("https://inside.ferry.example:PORT/a.png", 400, "leads to no public address")]
+#[case::a_name_that_leads_inside(
+    "https://inside.ferry.example:PORT/a.png",
+    400,
+    "does not resolve to a public address"
+)]
 #[case::unencrypted("http://images.ferry.example:PORT/a.png", 400, "only https: is taken")]
 #[tokio::test]
 async fn what_the_gateway_fetches(#[case] url: &str, #[case] status: u16, #[case] told: &str) {

@@ -36,7 +36,7 @@ async fn a_page_of_another_site_and_a_hostile_server_take_no_session_over() {
     browser.open(&format!("{}/console/", ferry.service.url)).await;
     browser.fill("One-time sign-in", &one_time).await;
     browser.click("Sign in").await;
-    browser.see("Needs someone").await;
+    browser.see("Needs attention").await;
 
     let site = Site::of(posting(&ferry)).await;
     browser.open(&site.origin).await;

@@ -26,7 +26,10 @@ async fn whoever_is_disabled_is_out_at_once_and_everywhere() {
     let waiting = ferry.one_time("deckhand", "operator", None).await;
     assert_eq!(status(&ferry, &token, "/upstreams").await, 200);
     let told = ferry.wendor(&["person", "disable", "lookout"]).await;
-    assert_eq!((told.status, told.out.as_str()), (0, "lookout is disabled: nothing of theirs is taken any more.\n"));
+    assert_eq!(
+        (told.status, told.out.as_str()),
+        (0, "lookout is disabled: their password, sessions and tokens are refused.\n")
+    );
     assert_eq!(status(&ferry, &token, "/upstreams").await, 401);
     assert!(ferry.wendor(&["person", "list"]).await.out.contains("disabled"));
     assert_eq!(ferry.wendor(&["person", "disable", "deckhand"]).await.status, 0);

@@ -61,7 +61,7 @@ async fn a_draft_names_no_other_secret(#[case] credential: Value) {
     let told = call.send().await.unwrap().text().await.unwrap();
     let hostname = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
     assert!(!heard(&mine).contains(SECRET) && !heard(&mine).contains(hostname.trim()), "{}", heard(&mine));
-    let says = ["is no variable of a credential", "has no folder of credentials", "is no file of a credential"];
+    let says = ["is not a variable for a credential", "has no folder of credentials", "is not a file for a credential"];
     assert!(says.iter().any(|why| told.contains(why)), "{told}");
     // The same in a file of the whole catalogue.
     let (word, value) = credential.as_object().unwrap().iter().next().unwrap();

@@ -30,13 +30,13 @@ async fn one_command_leads_from_an_address_to_an_answer() {
     let asked = wendor(&["ask", "night-sailings", "When does the last boat leave?"], &environment, "").await;
     assert_eq!(asked.status, 0, "{}", asked.err);
     assert!(!asked.out.trim().is_empty());
-    // Run again, it uses what is there; whose the key is has to be said.
+    // Run again, it uses what is there; whose the key is must be said.
     let unsaid = ferry.wendor(&["start"]).await;
     assert_eq!(unsaid.status, 2, "{} {}", unsaid.out, unsaid.err);
     assert!(unsaid.err.contains("Which team pays, of timetables") && !unsaid.out.contains("wdr-"), "{}", unsaid.err);
     let again = ferry.wendor(&["start", "--team", "timetables"]).await;
     assert_eq!(again.status, 0, "{} {}", again.out, again.err);
-    assert!(again.err.contains("is in already"), "{}", again.err);
+    assert!(again.err.contains("is already added"), "{}", again.err);
 }
 
 #[tokio::test]

@@ -37,7 +37,7 @@ async fn what_changes_at_a_server_is_noticed_within_one_look() {
     let told: Vec<&str> =
         seen["events"].as_array().unwrap().iter().map(|event| event["says"].as_str().unwrap()).collect();
     for (what, words) in [
-        ("appeared", "kittiwake appeared at chartroom; nobody may use it before it is offered"),
+        ("appeared", "kittiwake appeared at chartroom; it must be offered before it can be used"),
         ("vanished", "dunlin-7b vanished from chartroom"),
         ("weights", "knot-13b at chartroom stands for other weights"),
         ("version", "chartroom has another version: 1.0.0 before, 2.0.0 now"),

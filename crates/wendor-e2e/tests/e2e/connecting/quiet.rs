@@ -114,7 +114,7 @@ async fn a_server_that_answers_somebody_else_is_busy_if_it_answered_before() {
     assert!(is_whole(&answer.text().await.unwrap(), TOKENS));
 }
 
-/// What asks to be left alone is left alone by whatever looks by itself; a person may look.
+/// What rate-limits requests is left alone by whatever looks by itself; a person may look.
 #[tokio::test]
 async fn one_that_is_asked_too_often_is_left_alone() {
     let mut quayside = Profile::quick("quayside", &["dunlin-70b"]);

@@ -30,7 +30,7 @@ async fn the_palette_opens_things_by_name_and_requests_by_id() {
     browser.press_with_control('k').await;
     assert!(browser.wait_for("document.querySelector('[role=dialog]')").await);
     browser.press("foghorn").await;
-    browser.see("Nothing is called so").await;
+    browser.see("No match").await;
     browser.press(Key::Escape).await;
     assert!(browser.wait_for("!document.querySelector('[role=dialog]')").await, "Escape closes it");
 }

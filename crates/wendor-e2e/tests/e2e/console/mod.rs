@@ -19,7 +19,7 @@ async fn signed_in(ferry: &Ferry, role: &str, team: Option<&str>) -> Browser {
     browser.open(&format!("{}/console/", ferry.service.url)).await;
     browser.fill("One-time sign-in", &one_time).await;
     browser.click("Sign in").await;
-    browser.see("Needs someone").await;
+    browser.see("Needs attention").await;
     browser
 }
 

@@ -20,7 +20,7 @@ async fn with_password(ferry: &Ferry) -> Browser {
         .unwrap();
     let browser = Browser::begin().await;
     sign_in(&browser, ferry).await;
-    browser.see("Needs someone").await;
+    browser.see("Needs attention").await;
     browser
 }
 
@@ -42,24 +42,24 @@ async fn an_owner_is_asked_whether_it_is_still_them_and_goes_on_where_they_were(
     browser.click("Add a person").await;
     browser.fill("Name", "lookout").await;
     browser.click("Add them").await;
-    browser.see("Is it still you?").await;
+    browser.see("Confirm that it is you").await;
     browser.fill("Your password", "a guess of a thief").await;
-    browser.click("It is me").await;
+    browser.click("Confirm").await;
     browser.see("this is not your password").await;
     browser.fill("Your password", PASSWORD).await;
-    browser.click("It is me").await;
+    browser.click("Confirm").await;
     browser.see("Their sign-in, this once").await;
     browser.see("Give it to lookout").await;
     browser.click("I have it").await;
-    browser.see("a one-time sign-in that waits").await;
+    browser.see("a one-time sign-in, not used yet").await;
     browser.click_on("[aria-label='Change lookout']").await;
     browser.click("Disable lookout").await;
     browser.see("disabled").await;
     open(&browser, &ferry, "/audit").await;
     browser.see("signed in again").await;
     browser.see("changed a person").await;
-    browser.click("Look it through").await;
-    browser.see("each as it was written").await;
+    browser.click("Verify").await;
+    browser.see("hash chain intact").await;
 }
 
 /// Leaving the question leaves everything as it was.
@@ -72,9 +72,9 @@ async fn who_does_not_answer_changes_nothing() {
     browser.click("Issue a key").await;
     browser.fill("What it is for", "departure board").await;
     browser.click("Issue it").await;
-    browser.see("Is it still you?").await;
+    browser.see("Confirm that it is you").await;
     browser.click_on(".z-20 form button[type=button]").await;
-    browser.see_gone("Is it still you?").await;
+    browser.see_gone("Confirm that it is you").await;
     browser.see("sign in again as yourself").await;
     assert_eq!(ferry.get("/keys?team=timetables").await.as_array().unwrap().len(), 1, "the one of the test");
 }
@@ -98,10 +98,10 @@ async fn an_authenticator_app_is_set_up_and_asked_for() {
     browser.see("your authenticator app shows now").await;
     browser.fill("Code", "000000").await;
     browser.click("Sign in").await;
-    browser.see("not the one that your app shows").await;
+    browser.see("not the current one of your app").await;
     browser.fill("Code", &code_of(&secret)).await;
     browser.click("Sign in").await;
-    browser.see("Needs someone").await;
+    browser.see("Needs attention").await;
     browser.see("given for you once before you signed in").await;
 }
 

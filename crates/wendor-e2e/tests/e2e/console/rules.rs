@@ -81,7 +81,7 @@ async fn no_page_breaks_a_rule_in_either_theme() {
         if theme == "light" {
             browser.fill("One-time sign-in", &one_time).await;
             browser.click("Sign in").await;
-            browser.see("Needs someone").await;
+            browser.see("Needs attention").await;
         }
         for page in &pages {
             open(&browser, &ferry, page).await;

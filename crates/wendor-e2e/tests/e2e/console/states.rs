@@ -30,7 +30,7 @@ async fn the_list_of_requests_waits_is_empty_has_a_problem_and_is_filled() {
 
     // A filter that nothing fits.
     browser.choose("End", "cancelled").await;
-    browser.see("No request fits. Leave a filter out, or look further back.").await;
+    browser.see("No matching requests. Remove a filter, or choose a longer range.").await;
     assert!(browser.address().await.contains("end=cancelled"));
 
     // A service that does not answer for a while: the list before stays, marked as being replaced.
@@ -41,7 +41,7 @@ async fn the_list_of_requests_waits_is_empty_has_a_problem_and_is_filled() {
     assert!(browser.wait_for("document.querySelector('[data-state=filled][aria-busy=true]')").await);
     browser.see("quayside/dunlin-70b").await;
     signal(&ferry, "CONT");
-    browser.see("No request fits").await;
+    browser.see("No matching requests").await;
 
     // Where there is none before, it says what it waits for.
     open(&browser, &ferry, "/usage?range=24h").await;
@@ -69,7 +69,7 @@ async fn old_figures_stay_and_say_how_old_they_are() {
     open(&browser, &ferry, "/teams").await;
     browser.see("timetables").await;
     open(&browser, &ferry, "/").await;
-    browser.see("Nothing needs anyone").await;
+    browser.see("Nothing needs attention").await;
     signal(&ferry, "STOP");
     // The page is there already; what it asks for is not.
     browser.press_with_control('k').await;
@@ -78,7 +78,7 @@ async fn old_figures_stay_and_say_how_old_they_are() {
     ferry.service.kill();
     browser.see("These figures are of").await;
     browser.see("Wendor does not answer").await;
-    browser.see("Nothing needs anyone").await;
+    browser.see("Nothing needs attention").await;
 }
 
 /// What is under way is watched as it goes on, and what has ended stands below it.
@@ -91,7 +91,7 @@ async fn what_is_under_way_is_watched() {
     let ferry = Ferry::with(wishes).await;
     let browser = signed_in(&ferry, "operator", None).await;
     open(&browser, &ferry, "/under-way").await;
-    browser.see("Nothing is under way at this instance.").await;
+    browser.see("No requests are under way at this instance.").await;
     let asked = question("harbour", true);
     let open_stream = ferry.ask(&asked).await;
     let waits = ferry.ask(&asked);
@@ -99,7 +99,7 @@ async fn what_is_under_way_is_watched() {
         browser.see("2 requests are under way: 1 waits for room and 1 is answered.").await;
         browser.see("place 1").await;
         browser.choose("Team", "freight-desk").await;
-        browser.see("Others are left out by the filters above.").await;
+        browser.see("Others are hidden by the filters above.").await;
         browser.choose("Team", "any").await;
         browser.see("1 request is under way: 1 is answered.").await;
         browser.see("Just ended").await;
@@ -107,7 +107,7 @@ async fn what_is_under_way_is_watched() {
     let (text, answer, ()) = tokio::join!(open_stream.text(), waits, watched);
     assert!(text.unwrap().ends_with("data: [DONE]\n\n"));
     answer.text().await.unwrap();
-    browser.see("Nothing is under way at this instance.").await;
+    browser.see("No requests are under way at this instance.").await;
     assert!(browser.wait_for("document.querySelectorAll('main table tbody tr').length === 2").await);
 }
 
@@ -135,5 +135,5 @@ async fn a_webhook_is_tried_and_its_log_is_read() {
     browser.click("Try it").await;
     browser.see("it answered 500").await;
     browser.choose("Of", "health of upstreams").await;
-    browser.see("Nothing of that kind happened.").await;
+    browser.see("No matching events.").await;
 }

@@ -16,7 +16,7 @@ use super::{is_full, of, tell};
 
 const A_SECOND: u64 = 50;
 
-/// From mending on, the shares have to be as before within this time.
+/// From mending on, the shares must be as before within this time.
 const BACK_WITHIN: f64 = 30.0;
 
 fn own(name: &str) -> Profile {

@@ -64,7 +64,7 @@ async fn what_has_no_time_left_is_told() {
     let line = ferry.get(&format!("/requests/{id}")).await["request"].clone();
     assert_eq!((&line["end"], &line["failure"]), (&"cut-off".into(), &Value::Null), "{line}");
     let upstreams = ferry.get("/upstreams").await;
-    assert!(upstreams.to_string().contains("not asked yet"), "nobody else is blamed: {upstreams}");
+    assert!(upstreams.to_string().contains("no traffic yet"), "nobody else is blamed: {upstreams}");
 }
 
 /// Under load another instance takes the socket over: no request fails, none is lost.
