@@ -174,6 +174,9 @@ fn refused(shared: &Shared, manners: &Manners, conversation: &Conversation) -> O
     if !script::knows_its_thinking(&shared.profile, conversation) {
         return Some(error(dialect, 400, "invalid_seal", "This thinking was sealed by somebody else."));
     }
+    if conversation.turns.iter().all(|turn| turn.parts.is_empty()) {
+        return Some(error(dialect, 400, "invalid_value", "There has to be at least one message with content."));
+    }
     let has_developer = conversation.turns.iter().any(|turn| turn.role == Role::Developer);
     let refuses = manners.no_developer && has_developer;
     refuses.then(|| error(dialect, 400, "invalid_value", "Roles are system, user, assistant and tool."))

@@ -119,20 +119,7 @@ async fn dispatch(command: Command) -> anyhow::Result<()> {
                 .await
                 .with_context(|| format!("the control call cannot listen on {control}"))
         }
-        Command::Fault { name, fault, control } => {
-            let response = client()?.post(format!("http://{control}/{name}/{fault}")).send().await?;
-            let status = response.status();
-            let text = response.text().await?;
-            if !status.is_success() {
-                return Err(anyhow!("{text}"));
-            }
-            let reports: Vec<StandInReport> = serde_json::from_str(&text)?;
-            let shown = reports
-                .iter()
-                .filter(|report| report.name == name)
-                .map(|report| Ok(format!("{}: {}", report.name, serde_json::to_string(&report.fault)?)));
-            print(&shown.collect::<Result<Vec<_>, serde_json::Error>>()?.join("\n"))
-        }
+        Command::Fault { name, fault, control } => set_fault(&name, &fault, control).await,
         Command::Tally { control } => print(&client()?.get(format!("http://{control}/")).send().await?.text().await?),
         Command::History { catalogue, traffic, spool, keys, days, seed } => {
             let traffic: TrafficFile = read(&traffic)?;
@@ -155,6 +142,22 @@ async fn dispatch(command: Command) -> anyhow::Result<()> {
             traffic::run(&client()?, &url, &traffic.ask, Duration::from_secs(every_seconds)).await
         }
     }
+}
+
+/// Sets the fault of one stand-in, and says what it is now.
+async fn set_fault(name: &str, fault: &str, control: SocketAddr) -> anyhow::Result<()> {
+    let response = client()?.post(format!("http://{control}/{name}/{fault}")).send().await?;
+    let status = response.status();
+    let text = response.text().await?;
+    if !status.is_success() {
+        return Err(anyhow!("{text}"));
+    }
+    let reports: Vec<StandInReport> = serde_json::from_str(&text)?;
+    let shown = reports
+        .iter()
+        .filter(|report| report.name == name)
+        .map(|report| Ok(format!("{}: {}", report.name, serde_json::to_string(&report.fault)?)));
+    print(&shown.collect::<Result<Vec<_>, serde_json::Error>>()?.join("\n"))
 }
 
 fn read<T: serde::de::DeserializeOwned>(path: &Path) -> anyhow::Result<T> {

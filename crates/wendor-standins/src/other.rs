@@ -51,6 +51,31 @@ pub(crate) fn counted(body: &[u8]) -> Value {
     json!({ "input_tokens": tokens, "totalTokens": tokens, "object": "response.input_tokens" })
 }
 
+/// A legacy text as a stream: a chunk for each piece, the usage where it is wanted, the terminator.
+pub(crate) fn streamed(profile: &Profile, body: &Value) -> (String, u64, u64) {
+    let prompt = body.get("prompt").map(ToString::to_string).unwrap_or_default();
+    let pieces = text::pieces(profile.seed, profile.answer_tokens.0);
+    let (input, output) = (words(&prompt), u64::try_from(pieces.len()).unwrap_or(0));
+    let chunk = |choices: Value, usage: Value| {
+        let chunk = json!({
+            "id": "text-1", "object": "text_completion", "created": 1_790_000_000, "model": body["model"],
+            "choices": choices, "usage": usage,
+        });
+        format!("data: {chunk}\n\n")
+    };
+    let piece = |text: &str, finish: Value| {
+        chunk(json!([{ "text": text, "index": 0, "logprobs": null, "finish_reason": finish }]), Value::Null)
+    };
+    let mut stream: String = pieces.iter().map(|text| piece(text, Value::Null)).collect();
+    stream.push_str(&piece("", json!("stop")));
+    if body["stream_options"]["include_usage"] == true {
+        let usage = json!({ "prompt_tokens": input, "completion_tokens": output, "total_tokens": input + output });
+        stream.push_str(&chunk(json!([]), usage));
+    }
+    stream.push_str("data: [DONE]\n\n");
+    (stream, input, output)
+}
+
 /// A legacy text.
 pub(crate) fn completed(profile: &Profile, passed: Passed, body: &Value) -> (Value, u64, u64) {
     let prompt = body.get("prompt").map(ToString::to_string).unwrap_or_default();

@@ -8,11 +8,12 @@ use base64::engine::general_purpose::STANDARD as BASE64;
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
 use serde_json::{Value, json};
-use wendor_wire::conversation::event::{Event, Stop, Usage};
+use wendor_wire::conversation::event::{Event, Stop, TokenLogprob, Usage};
 use wendor_wire::conversation::turn::{CallKind, text_of};
 use wendor_wire::conversation::{
     AnswerFormat, Conversation, Media, MediaSource, Part, PartKind, Role, ThinkingAmount, Tool, ToolChoice, ToolKind,
 };
+use wendor_wire::json::Number;
 use wendor_wire::seal::Seal;
 
 use crate::manners::Manners;
@@ -28,6 +29,12 @@ const TOKENS_AN_IMAGE: u64 = 85;
 
 /// Functions that are called at once at most.
 const MAX_CALLS: usize = 2;
+
+/// Answers to one question at most.
+const MOST_CHOICES: u64 = 8;
+
+/// Other tokens beside one at most.
+const MOST_OTHERS: u64 = 20;
 
 /// An answer to be given piece by piece.
 #[derive(Clone, Debug)]
@@ -61,8 +68,12 @@ impl Script {
             }
             events.extend(pieces.into_iter().take(limit).map(|text| Event::Text { choice: 0, text }));
         }
-        let output_tokens = count(&events);
         events.push(Event::Finish { choice: 0, stop });
+        if !called {
+            further_choices(profile, seed, conversation, &mut events);
+        }
+        let output_tokens = count(&events);
+        let events = with_logprobs(conversation, events);
         let input_tokens = conversation.turns.iter().map(|turn| tokens_of(&turn.parts)).sum();
         Self { events, input_tokens, output_tokens, reasoning_tokens: (reasoning > 0).then_some(reasoning), seed }
     }
@@ -116,6 +127,43 @@ impl Script {
             ..Usage::default()
         }
     }
+}
+
+/// Further answers to the same question, each another text.
+fn further_choices(profile: &Profile, seed: u64, conversation: &Conversation, events: &mut Vec<Event>) {
+    let wanted = conversation.sampling.choices.unwrap_or(1).min(MOST_CHOICES);
+    let limit = conversation.output_limit.and_then(|limit| usize::try_from(limit).ok()).unwrap_or(usize::MAX);
+    for choice in (1..wanted).filter_map(|choice| u32::try_from(choice).ok()) {
+        let pieces = pieces(profile, seed.wrapping_add(u64::from(choice)), conversation);
+        let stop = if limit < pieces.len() { Stop::OutputCap } else { Stop::End };
+        events.extend(pieces.into_iter().take(limit).map(|text| Event::Text { choice, text }));
+        events.push(Event::Finish { choice, stop });
+    }
+}
+
+/// The same with the log probability of each token behind it, and as many others as are wanted, where they are.
+fn with_logprobs(conversation: &Conversation, events: Vec<Event>) -> Vec<Event> {
+    if conversation.sampling.logprobs != Some(true) {
+        return events;
+    }
+    let others = conversation.sampling.top_logprobs.unwrap_or(0).min(MOST_OTHERS);
+    let mut told = Vec::with_capacity(events.len() * 2);
+    for event in events {
+        let token = if let Event::Text { choice, text } = &event { Some((*choice, text.clone())) } else { None };
+        told.push(event);
+        if let Some((choice, token)) = token {
+            told.extend(logprob(token, others).map(|token| Event::Logprobs { choice, tokens: vec![token] }));
+        }
+    }
+    told
+}
+
+/// A token that was likely, with others that were less so.
+fn logprob(token: String, others: u64) -> Option<TokenLogprob> {
+    let number = |at: u64| Number::of_f32(-0.125 - u16::try_from(at).map_or(0.0, f32::from));
+    let other = |at: u64| Some((text::place(at).to_owned(), number(at + 1)?));
+    let top = (0..others).filter_map(other).collect();
+    Some(TokenLogprob { logprob: number(0)?, token, top })
 }
 
 fn count(events: &[Event]) -> u64 {

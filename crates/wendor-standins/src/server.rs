@@ -17,7 +17,7 @@ use tokio::task::{JoinHandle, JoinSet};
 use tokio_rustls::TlsAcceptor;
 use wendor_core::diagnosis::listing::is_called;
 use wendor_wire::asked::AppRequest;
-use wendor_wire::endpoint::{Endpoint, Kind};
+use wendor_wire::endpoint::{Endpoint, Kind, Passed};
 
 use crate::asked::{asked, taken};
 use crate::chat::{self, Account, AnswerBody};
@@ -37,14 +37,22 @@ pub struct StandIn {
     shared: Arc<Shared>,
     address: SocketAddr,
     tls: Option<TlsAcceptor>,
-    accepting: tokio::sync::Mutex<Option<JoinHandle<()>>>,
+    accepting: tokio::sync::Mutex<Accepting>,
+}
+
+/// Whether it takes connections.
+enum Accepting {
+    /// It does, by this task.
+    On(JoinHandle<()>),
+    /// It refuses them: its port is held and not listened on, so that nobody else gets it meanwhile.
+    Off(TcpSocket),
 }
 
 impl StandIn {
     /// Starts one.
     ///
     /// # Errors
-    /// When its address cannot listen on.
+    /// When it cannot listen on its address.
     pub async fn start(profile: Profile) -> std::io::Result<Self> {
         Self::start_with(profile, None).await
     }
@@ -52,7 +60,7 @@ impl StandIn {
     /// Starts one that speaks TLS.
     ///
     /// # Errors
-    /// When its address cannot listen on.
+    /// When it cannot listen on its address.
     pub async fn start_encrypted(profile: Profile, tls: rustls::ServerConfig) -> std::io::Result<Self> {
         Self::start_with(profile, Some(TlsAcceptor::from(Arc::new(tls)))).await
     }
@@ -64,7 +72,7 @@ impl StandIn {
         let state = State { manners: profile.manners.clone(), models: profile.models.clone(), ..State::default() };
         let shared = Arc::new(Shared { profile, state: Mutex::new(state), turn: Arc::default() });
         let accepting = tokio::spawn(accept(listener, shared.clone(), tls.clone()));
-        Ok(Self { shared, address, tls, accepting: tokio::sync::Mutex::new(Some(accepting)) })
+        Ok(Self { shared, address, tls, accepting: tokio::sync::Mutex::new(Accepting::On(accepting)) })
     }
 
     /// Gives it other manners.
@@ -103,14 +111,19 @@ impl StandIn {
         let mut accepting = self.accepting.lock().await;
         let refuses = fault == Fault::Refuse;
         self.shared.state().fault = fault;
-        if refuses {
-            if let Some(task) = accepting.take() {
+        match &mut *accepting {
+            Accepting::On(task) if refuses => {
                 task.abort();
                 // Its listener and connections are closed once the task is gone; that it was aborted is no news.
                 let _aborted = task.await;
+                *accepting = Accepting::Off(bound(self.address)?);
             }
-        } else if accepting.is_none() {
-            *accepting = Some(tokio::spawn(accept(listen(self.address)?, self.shared.clone(), self.tls.clone())));
+            Accepting::Off(socket) if !refuses => {
+                let held = std::mem::replace(socket, TcpSocket::new_v4()?);
+                let listener = held.listen(BACKLOG)?;
+                *accepting = Accepting::On(tokio::spawn(accept(listener, self.shared.clone(), self.tls.clone())));
+            }
+            Accepting::On(_) | Accepting::Off(_) => {}
         }
         Ok(())
     }
@@ -159,17 +172,21 @@ impl StandIn {
 
 impl Drop for StandIn {
     fn drop(&mut self) {
-        if let Some(task) = self.accepting.get_mut().take() {
+        if let Accepting::On(task) = self.accepting.get_mut() {
             task.abort();
         }
     }
 }
 
 fn listen(address: SocketAddr) -> std::io::Result<TcpListener> {
+    bound(address)?.listen(BACKLOG)
+}
+
+fn bound(address: SocketAddr) -> std::io::Result<TcpSocket> {
     let socket = TcpSocket::new_v4()?;
     socket.set_reuseaddr(true)?;
     socket.bind(address)?;
-    socket.listen(BACKLOG)
+    Ok(socket)
 }
 
 async fn accept(listener: TcpListener, shared: Arc<Shared>, tls: Option<TlsAcceptor>) {
@@ -329,7 +346,10 @@ pub(crate) async fn served(
 ) -> Result<Response<AnswerBody>, std::io::Error> {
     let dialect = shared.profile.dialect;
     let unreadable = || Ok(chat::error(dialect, 400, "invalid_value", "The request cannot be read."));
-    let Ok(asked) = AppRequest::read(endpoint, &body) else { return unreadable() };
+    let asked = match AppRequest::read(endpoint, &body) {
+        Ok(asked) => asked,
+        Err(wrong) => return Ok(chat::error(dialect, 400, "invalid_value", &wrong.to_string())),
+    };
     let model = asked.route.strip_prefix("models/").unwrap_or(&asked.route);
     let manners = shared.manners();
     if let Some((status, code, message)) = &manners.refuses {
@@ -342,8 +362,12 @@ pub(crate) async fn served(
     if manners.refuses_models.iter().any(|refused| is_called(refused, model)) {
         return Ok(chat::error(dialect, 403, "forbidden", "This model is for others."));
     }
-    if let (Kind::Chat(_), Ok(conversation)) = (&asked.endpoint.kind, asked.understood(&body)) {
-        return chat::complete(shared, asked, conversation, request, fault).await;
+    if let Kind::Chat(_) = &asked.endpoint.kind {
+        return match asked.understood(&body) {
+            Ok(conversation) => chat::complete(shared, asked, conversation, request, fault).await,
+            // Roles that there are not, members of another type: said with the member's name.
+            Err(wrong) => Ok(chat::error(dialect, 400, "invalid_value", &wrong.to_string())),
+        };
     }
     if let Some(shown) = chat::fault_at_once(dialect, &fault) {
         return Ok(shown);
@@ -355,7 +379,10 @@ pub(crate) async fn served(
         },
         Kind::Count(_) => return Ok(chat::json(AnswerBody::whole(other::counted(&body).to_string()))),
         Kind::Passed(passed) => {
-            let asked = serde_json::from_slice(&body).unwrap_or_default();
+            let asked: serde_json::Value = serde_json::from_slice(&body).unwrap_or_default();
+            if *passed == Passed::Completions && asked["stream"] == true {
+                return streamed_text(shared, &asked, request, &fault);
+            }
             let (reply, input, output) = other::completed(&shared.profile, *passed, &asked);
             (reply.to_string(), input, output)
         }
@@ -365,6 +392,20 @@ pub(crate) async fn served(
     };
     let account = Account::open(&shared, request, input, output);
     chat::whole(Bytes::from(reply), output, account, &fault)
+}
+
+/// A legacy text that streams.
+fn streamed_text(
+    shared: Arc<Shared>,
+    asked: &serde_json::Value,
+    request: Option<String>,
+    fault: &Fault,
+) -> Result<Response<AnswerBody>, std::io::Error> {
+    let (body, input, output) = other::streamed(&shared.profile, asked);
+    let account = Account::open(&shared, request, input, output);
+    let mut response = chat::whole(Bytes::from(body), output, account, fault)?;
+    response.headers_mut().insert(header::CONTENT_TYPE, header::HeaderValue::from_static("text/event-stream"));
+    Ok(response)
 }
 
 fn replayed(replay: Replay) -> Response<AnswerBody> {
@@ -379,60 +420,4 @@ fn replayed(replay: Replay) -> Response<AnswerBody> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-    use serde_json::{Value, json};
-
-    async fn ask(standin: &StandIn, body: &Value) -> reqwest::Result<reqwest::Response> {
-        let _installed = rustls::crypto::ring::default_provider().install_default();
-        let client = reqwest::Client::builder().no_proxy().build()?;
-        client.post(format!("http://{}/v1/chat/completions", standin.address())).json(body).send().await
-    }
-
-    fn question(model: &str, streamed: bool) -> Value {
-        json!({ "model": model, "stream": streamed, "stream_options": { "include_usage": true },
-                "messages": [{ "role": "user", "content": "When is the next sailing?" }] })
-    }
-
-    #[tokio::test]
-    async fn a_stream_and_a_whole_reply_say_the_same_and_are_tallied() {
-        let standin = StandIn::start(Profile::quick("quayside", &["dunlin-7b"])).await.unwrap();
-        let whole: Value = ask(&standin, &question("dunlin-7b", false)).await.unwrap().json().await.unwrap();
-        let text = ask(&standin, &question("dunlin-7b", true)).await.unwrap().text().await.unwrap();
-        let frames: Vec<Value> =
-            text.lines().filter_map(|line| serde_json::from_str(line.strip_prefix("data: ")?).ok()).collect();
-        let streamed: String =
-            frames.iter().filter_map(|frame| frame["choices"][0]["delta"]["content"].as_str()).collect();
-        assert_eq!(whole["choices"][0]["message"]["content"], json!(streamed));
-        assert!(text.ends_with("data: [DONE]\n\n"));
-        let usage = &frames.last().unwrap()["usage"];
-        assert_eq!(usage, &whole["usage"]);
-        let tally = standin.tally();
-        assert_eq!((tally.served, json!(tally.output_tokens / 2)), (2, usage["completion_tokens"].clone()));
-    }
-
-    #[rstest]
-    #[case::refused(Fault::Refuse, None)]
-    #[case::status(Fault::Status { status: 429, retry_after: Some(7) }, Some(429))]
-    #[case::garbage(Fault::Garbage, Some(200))]
-    #[tokio::test]
-    async fn a_fault_is_shown_until_it_is_taken_back(#[case] fault: Fault, #[case] status: Option<u16>) {
-        let standin = StandIn::start(Profile::quick("quayside", &["dunlin-7b"])).await.unwrap();
-        standin.set_fault(fault).await.unwrap();
-        let shown = ask(&standin, &question("dunlin-7b", false)).await;
-        assert_eq!(shown.as_ref().ok().map(|answer| answer.status().as_u16()), status);
-        standin.set_fault(Fault::None).await.unwrap();
-        assert_eq!(ask(&standin, &question("dunlin-7b", false)).await.unwrap().status(), 200);
-        assert_eq!(standin.tally().served, 1);
-    }
-
-    #[tokio::test]
-    async fn it_demands_its_credential_and_knows_its_models() {
-        let profile = Profile { credential: Some("s3cret".into()), ..Profile::quick("quarry", &["fulmar-large"]) };
-        let closed = StandIn::start(profile).await.unwrap();
-        assert_eq!(ask(&closed, &question("fulmar-large", false)).await.unwrap().status(), 401);
-        let open = StandIn::start(Profile::quick("quarry", &["fulmar-large"])).await.unwrap();
-        assert_eq!(ask(&open, &question("dunlin-7b", false)).await.unwrap().status(), 404);
-    }
-}
+mod tests;

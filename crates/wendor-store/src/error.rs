@@ -116,6 +116,24 @@ impl StoreError {
         }
     }
 
+    /// What the database or the system says of it, where one of both does; otherwise all of it.
+    #[must_use]
+    pub fn reason(&self) -> String {
+        match self {
+            Self::Away(error) | Self::Refused(error) => plainly(error),
+            Self::NoDatabase(_)
+            | Self::NotLetIn { .. }
+            | Self::SchemaTooNew { .. }
+            | Self::MayNotMigrate { .. }
+            | Self::Migration(_)
+            | Self::Unreadable { .. }
+            | Self::Exists { .. }
+            | Self::Missing { .. }
+            | Self::LastOwner(_)
+            | Self::Overtaken { .. } => self.to_string(),
+        }
+    }
+
     /// Whether trying again later may help.
     #[must_use]
     pub fn is_away(&self) -> bool {

@@ -278,9 +278,9 @@ mod tests {
         Kind::Chat(model("skerry/dunlin-7b", false))
     )]
     #[case::colon_in_name(
-        "/v1beta/models/dunlin-7b:small:streamGenerateContent",
+        "/v1beta/models/dunlin-7b:latest:streamGenerateContent",
         Dialect::GenerateContent,
-        Kind::Chat(model("dunlin-7b:small", true))
+        Kind::Chat(model("dunlin-7b:latest", true))
     )]
     #[case::escaped_slash("/v1/models/skerry%2Fdunlin-7b", Dialect::ChatCompletions, Kind::Model("skerry/dunlin-7b".into()))]
     #[case::local("/api/chat", Dialect::LocalChat, Kind::Chat(InPath::default()))]

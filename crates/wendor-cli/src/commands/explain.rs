@@ -64,7 +64,7 @@ fn row(line: &ExplainLine) -> Vec<String> {
         (waiting, most) => format!("{waiting} wait, {} at most", words::seconds(most)),
     };
     vec![
-        line.turn.map_or_else(|| "left".to_owned(), |turn| turn.to_string()),
+        line.turn.map_or_else(|| "skipped".to_owned(), |turn| turn.to_string()),
         format!("{}, by {}", line.stage, line.pick),
         line.offer.clone(),
         line.state.clone(),

@@ -71,7 +71,7 @@ async fn absurd_nesting_and_a_body_over_the_limit_are_refused() {
 async fn bodies_together_are_bounded() {
     let settings = vec![("WENDOR_BODY_LIMIT", "64KiB".into()), ("WENDOR_BODIES_LIMIT", "16KiB".into())];
     let ferry = Ferry::with(Wishes { settings, ..Wishes::default() }).await;
-    let body = |length: usize| format!(r#"{{"model":"night-sailings","messages":[],"x":"{}"}}"#, "a".repeat(length));
+    let body = |length: usize| format!(r#"{{"model":"night-sailings","messages":[{{"role":"user","content":"Hm"}}],"x":"{}"}}"#, "a".repeat(length));
     assert_eq!(post(&ferry, body(8_000)).await.0, 200);
     let (status, error) = post(&ferry, body(30_000)).await;
     assert_eq!((status, error["error"]["code"].as_str()), (503, Some("too_many_bodies")));
@@ -119,7 +119,7 @@ async fn a_wrong_method_and_an_unknown_call_are_told_in_the_form_of_their_plane(
     assert_eq!(get.status(), 405);
     let error: Value = get.json().await.unwrap();
     let message = error["error"]["message"].as_str().unwrap();
-    assert!(message.starts_with("/v1/chat/completions is asked with POST."), "{message}");
+    assert!(message.starts_with("/v1/chat/completions accepts only POST."), "{message}");
     let unknown = ferry.http.get(ferry.manage("/harbours")).bearer_auth(&ferry.owner).send().await.unwrap();
     assert_eq!((unknown.status().as_u16(), header(&unknown, "content-type")), (404, "application/problem+json".into()));
     let problem: Value = unknown.json().await.unwrap();

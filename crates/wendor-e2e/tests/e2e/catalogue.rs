@@ -15,7 +15,7 @@ async fn what_is_exported_changes_nothing_and_a_change_is_shown_and_applied() {
     let export = ferry.wendor(&["catalogue", "export"]).await;
     let file = written(&ferry, &export.out);
     let same = ferry.wendor(&["catalogue", "diff", &file]).await;
-    assert_eq!((same.status, same.out.as_str()), (0, "Nothing changes: revision 1 is the same.\n"), "{}", same.err);
+    assert_eq!((same.status, same.out.as_str()), (0, "No changes: the file equals revision 1.\n"), "{}", same.err);
     let changed =
         export.out.replace("streams = 400", "streams = 12").replace("[teams.freight-desk]", "[teams.harbour-ops]");
     let file = written(&ferry, &changed);
@@ -41,7 +41,7 @@ async fn what_is_exported_changes_nothing_and_a_change_is_shown_and_applied() {
     );
     assert_eq!(
         ferry.wendor(&["catalogue", "apply", &file, "--yes"]).await.out,
-        "Nothing changes: revision 2 is the same.\n"
+        "No changes: the file equals revision 2.\n"
     );
 }
 
@@ -99,7 +99,7 @@ async fn who_was_overtaken_is_told_and_nothing_is_lost() {
         late.json(&json!({ "text": text.replace("streams = 400", "streams = 9"), "base": 1 })).send().await.unwrap();
     assert_eq!(late.status(), 409);
     let problem: Value = late.json().await.unwrap();
-    assert!(problem["detail"].as_str().unwrap().contains("revision 2 is in force by now"), "{problem}");
+    assert!(problem["detail"].as_str().unwrap().contains("revision 2 is in force"), "{problem}");
     assert!(ferry.get("/catalogue").await["text"].as_str().unwrap().contains("streams = 7"));
 }
 
@@ -109,7 +109,7 @@ async fn the_demos_catalogue_has_no_problem() {
     let checked = wendor_e2e::wendor::wendor(&["catalogue", "check", path], &[], "").await;
     assert_eq!(
         (checked.status, checked.out.as_str()),
-        (0, "No problem: 7 upstreams with 11 offers, 6 routes, 5 teams.\n"),
+        (0, "Valid: 7 upstreams with 11 offers, 6 routes, 5 teams.\n"),
         "{}",
         checked.err
     );

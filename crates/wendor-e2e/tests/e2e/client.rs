@@ -158,7 +158,7 @@ async fn serve_check_tells_where_each_setting_came_from_and_starts_nothing() {
     let wrong = wendor(&["serve", "--check", "--workers", "none"], &[], "").await;
     assert_eq!(wrong.status, 2);
     assert!(
-        wrong.err.contains("workers (flag): `none` will not do") && wrong.err.contains("database_url (default)"),
+        wrong.err.contains("workers (flag): `none` is invalid") && wrong.err.contains("database_url (default)"),
         "{}",
         wrong.err
     );

@@ -54,7 +54,7 @@ async fn a_fault_is_a_500_in_the_dialect_of_the_app_and_is_nobody_elses(
 
     assert_eq!(ask("as-usual").await.unwrap().status(), 200, "the next request is served");
     let now = ferry.get("/now").await;
-    let says = "failed on 2 requests by a fault of its own in the last hour";
+    let says = "failed on 2 requests with an internal error in the last hour";
     let notices = now["attention"].as_array().unwrap();
     assert!(notices.iter().any(|notice| notice["says"] == says), "{now}");
     let metrics = ferry.http.get(format!("{}/metrics", ferry.service.url)).send().await.unwrap().text().await.unwrap();

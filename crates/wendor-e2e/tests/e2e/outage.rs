@@ -26,7 +26,7 @@ async fn with_the_database_away_known_keys_are_answered_and_the_spool_drains_lat
     assert_eq!(shown.status(), 200);
     let usage = ferry.wendor(&["usage"]).await;
     assert_eq!(usage.status, 1);
-    assert!(usage.err.contains("Database unreachable"), "{}", usage.err);
+    assert!(usage.err.contains("The database is unreachable"), "{}", usage.err);
     let ready = ferry.http.get(format!("{}/readyz", ferry.service.url)).send().await.unwrap();
     assert_eq!(ready.status(), 200);
     let ready: serde_json::Value = ready.json().await.unwrap();

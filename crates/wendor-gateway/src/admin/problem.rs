@@ -165,7 +165,7 @@ impl From<&wendor_core::catalog::file::Problem> for CatalogueProblem {
 impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         match error {
-            StoreError::Away(source) => Self::RecordsAway(source.to_string()),
+            away @ StoreError::Away(_) => Self::RecordsAway(away.reason()),
             StoreError::Missing { what, name } => Self::NoSuch { what, name, nearest: None },
             StoreError::Exists { .. } | StoreError::Overtaken { .. } | StoreError::LastOwner(_) => {
                 Self::Conflict(error.to_string())

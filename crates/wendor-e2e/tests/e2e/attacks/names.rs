@@ -67,7 +67,6 @@ async fn answers_name_nothing_that_the_asker_may_not_see() {
         ("GET", "/requests?team=freight-desk".into(), "/requests?team=freight-dsk".into(), json!({})),
         ("GET", format!("/usage?{range}&team=freight-desk"), format!("/usage?{range}&team=freight-dsk"), json!({})),
         ("GET", "/requests?upstream=quarry".into(), "/requests?upstream=quary".into(), json!({})),
-        ("GET", "/requests?route=harbour".into(), "/requests?route=harbor".into(), json!({})),
         ("POST", format!("/keys/{id}/revoke"), format!("/keys/{nearly}/revoke"), json!({})),
         ("POST", "/upstreams/quayside/mend".into(), "/upstreams/quaysid/mend".into(), mend.clone()),
         (
@@ -92,5 +91,15 @@ async fn answers_name_nothing_that_the_asker_may_not_see() {
             told.push(status);
         }
         assert_eq!(told[0], told[1], "{there}: whether it is there shows");
+    }
+    // A route that a team may not use is to its lead as one that is not there.
+    let lead = ferry.sign_in("freighter", "lead", Some("freight-desk")).await;
+    for path in ["/requests?route=harbour".to_owned(), format!("/usage?{range}&route=harbour")] {
+        for (path, nearest) in [(path.clone(), false), (path.replace("harbour", "night-sailing"), true)] {
+            let answer = ferry.http.get(ferry.manage(&path)).bearer_auth(&lead).send().await.unwrap();
+            assert_eq!(answer.status(), 404, "{path}");
+            let text = answer.text().await.unwrap();
+            assert_eq!(text.contains("nearest"), nearest, "{path}: {text}");
+        }
     }
 }

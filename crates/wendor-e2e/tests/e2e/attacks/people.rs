@@ -48,7 +48,7 @@ async fn a_role_changes_for_tokens_that_are_out() {
     let ferry = Ferry::begin().await;
     let token = ferry.sign_in("lookout", "operator", None).await;
     let told = ferry.wendor(&["person", "change", "lookout", "--role", "viewer", "--team", "timetables"]).await;
-    assert_eq!(told.out, "lookout is viewer of timetables from now on.\n", "{}", told.err);
+    assert_eq!(told.out, "lookout is now viewer of timetables.\n", "{}", told.err);
     assert_eq!((status(&ferry, &token, "/upstreams").await, status(&ferry, &token, "/teams").await), (403, 200));
     let out = ferry.wendor(&["person", "sign-out", "lookout"]).await.out;
     assert!(out.starts_with("lookout is signed out: "), "{out}");

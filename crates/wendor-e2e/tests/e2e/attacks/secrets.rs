@@ -89,7 +89,7 @@ async fn a_kept_key_goes_nowhere_else() {
     let mine_at = format!("http://localhost:{}", mine.address().port());
     let draft = json!({ "address": mine_at, "dialect": "chat-completions", "credential": { "kept": id } });
     let report = ferry.post("/upstreams/check", &json!({ "draft": draft })).await.to_string();
-    assert!(report.contains("is for pier at 127.0.0.1 and goes nowhere else"), "{report}");
+    assert!(report.contains("is for pier at 127.0.0.1 and is not sent elsewhere"), "{report}");
 
     let moved = json!({ "change": { "setting": "address", "to": mine_at } });
     let call = ferry.http.post(ferry.manage("/upstreams/pier/mend")).bearer_auth(&ferry.owner).json(&moved);

@@ -143,18 +143,18 @@ async fn nothing_is_kept_without_a_secret_and_another_secret_says_what_to_do() {
 #[tokio::test]
 async fn a_local_server_is_brought_in_by_a_whole_endpoint_path() {
     let ferry = Ferry::begin().await;
-    let profile = Profile { dialect: Dialect::LocalChat, ..Profile::quick("chartroom", &["dunlin-7b:small"]) };
+    let profile = Profile { dialect: Dialect::LocalChat, ..Profile::quick("chartroom", &["dunlin-7b:latest"]) };
     let server = StandIn::start(profile).await.unwrap();
     let address = format!("{}/api/chat", server.address());
     let added = ferry.wendor(&["upstream", "add", &address, "--yes"]).await;
     assert_eq!(added.status, 0, "{} {}", added.out, added.err);
     assert!(
-        added.out.contains("+ upstream server-") && added.out.contains("offers.dunlin-7b:small.context_window: 8192"),
+        added.out.contains("+ upstream server-") && added.out.contains("offers.dunlin-7b:latest.context_window: 8192"),
         "{}",
         added.out
     );
     let unknown =
         ferry.wendor(&["upstream", "add", &address, "--name", "b", "--models", "dunlim-7b:latest", "--yes"]).await;
     assert_eq!(unknown.status, 4);
-    assert!(unknown.err.contains("Nearest: dunlin-7b:small."), "{}", unknown.err);
+    assert!(unknown.err.contains("Nearest: dunlin-7b:latest."), "{}", unknown.err);
 }

@@ -87,7 +87,7 @@ async fn the_dialogue_says_what_is_wrong_mends_it_and_adds_what_was_chosen() {
     browser.see("What to offer to routes").await;
     browser.fill("Name of the upstream", "quarry-two").await;
     browser.click("Add with 1 offer").await;
-    browser.see("Nothing was asked of quarry-two").await;
+    browser.see("quarry-two had no traffic").await;
     assert_eq!(browser.address().await, "/console/upstreams/quarry-two");
     let upstreams = ferry.get("/upstreams").await;
     let added = upstreams.as_array().unwrap().iter().find(|line| line["name"] == "quarry-two").unwrap().clone();
@@ -113,8 +113,8 @@ async fn a_check_mends_an_upstream_and_proves_what_it_can_do() {
     assert_eq!(ferry.get("/revisions").await[0]["note"], "quayside mended after a check");
     browser.click("Prove its abilities").await;
     browser.see("at most").await;
-    browser.click("Ask it").await;
-    browser.see("The offer is said to have images-in, and does not").await;
+    browser.click("Run it").await;
+    browser.see("The offer is declared to have images-in, and does not").await;
     browser.click("Take `images-in` out of the offer's abilities").await;
     browser.see("All steps passed.").await;
     open(&browser, &ferry, "/models").await;

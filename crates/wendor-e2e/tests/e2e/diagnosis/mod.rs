@@ -209,7 +209,7 @@ async fn pairs_are_named_one_after_the_other(
     setup.with(|manners| manners.prefix = Some("/serve/deep".into())).at("http://HERE/serve/deep/")
 })]
 #[case::tag_left_out(Dialect::LocalChat, |setup: Setup| {
-    Setup { profile: Profile { models: vec!["dunlin-7b:small".into()], ..setup.profile }, ..setup }
+    Setup { profile: Profile { models: vec!["dunlin-7b:latest".into()], ..setup.profile }, ..setup }
 })]
 #[case::thinks_a_while(Dialect::Messages, |setup: Setup| setup.with(|manners| manners.thinks = 300))]
 #[case::slow_but_even(Dialect::ChatCompletions, |setup: Setup| {

@@ -141,13 +141,13 @@ async fn a_webhook_can_be_tried() {
     let (ferry, station) = watched("", Wishes::default()).await;
     let tried = ferry.wendor(&["webhook", "try", "on-call"]).await;
     assert_eq!(tried.status, 0, "{}", tried.err);
-    assert!(tried.out.contains("on-call took delivery") && tried.out.contains("answered 204"), "{}", tried.out);
+    assert!(tried.out.contains("on-call accepted delivery") && tried.out.contains("with status 204"), "{}", tried.out);
     let message = station.events().first().map(verified).unwrap();
     assert_eq!((&message["kind"], &message["subject"]), (&json!("test"), &json!("on-call")));
     station.set_fault(Fault::Status { status: 401, retry_after: None }).await.unwrap();
     let refused = ferry.wendor(&["webhook", "try", "on-call"]).await;
     assert_eq!(refused.status, 6);
-    assert!(refused.err.contains("did not get through to on-call: it answered 401"), "{}", refused.err);
+    assert!(refused.err.contains("to on-call failed: it answered 401"), "{}", refused.err);
     let log = ferry.wendor(&["webhook", "deliveries", "on-call"]).await.out;
     assert!(log.contains("on-call answered 204") && log.contains("it answered 401; next try"), "{log}");
     let unknown = ferry.wendor(&["webhook", "try", "on-cal"]).await;

@@ -73,7 +73,7 @@ async fn what_would_become_of_a_request_is_told_and_nothing_is_sent() {
     }
     let shown = ferry.wendor(&["route", "explain", "night-sailings", "--team", "timetables"]).await;
     assert!(
-        shown.out.starts_with("quarry/fulmar-large alone would be asked. Nothing was sent"),
+        shown.out.starts_with("Only quarry/fulmar-large would be asked. Nothing was sent"),
         "{} {}",
         shown.out,
         shown.err
