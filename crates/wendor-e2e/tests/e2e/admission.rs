@@ -71,7 +71,12 @@ async fn absurd_nesting_and_a_body_over_the_limit_are_refused() {
 async fn bodies_together_are_bounded() {
     let settings = vec![("WENDOR_BODY_LIMIT", "64KiB".into()), ("WENDOR_BODIES_LIMIT", "16KiB".into())];
     let ferry = Ferry::with(Wishes { settings, ..Wishes::default() }).await;
-    let body = |length: usize| format!(r#"{{"model":"night-sailings","messages":[{{"role":"user","content":"Hm"}}],"x":"{}"}}"#, "a".repeat(length));
+    let body = |length: usize| {
+        format!(
+            r#"{{"model":"night-sailings","messages":[{{"role":"user","content":"Hm"}}],"x":"{}"}}"#,
+            "a".repeat(length)
+        )
+    };
     assert_eq!(post(&ferry, body(8_000)).await.0, 200);
     let (status, error) = post(&ferry, body(30_000)).await;
     assert_eq!((status, error["error"]["code"].as_str()), (503, Some("too_many_bodies")));
