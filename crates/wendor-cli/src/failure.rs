@@ -124,8 +124,8 @@ impl Failure {
         let body: serde_json::Value = serde_json::from_slice(body).unwrap_or_default();
         let text = |name: &str| body.pointer(&format!("/error/{name}")).and_then(serde_json::Value::as_str);
         // One dialect has a text where the others have an object.
-        let told = text("message").or_else(|| body.get("error").and_then(serde_json::Value::as_str));
-        let message = told.map_or_else(|| format!("the service answered {status}"), str::to_owned);
+        let message_text = text("message").or_else(|| body.get("error").and_then(serde_json::Value::as_str));
+        let message = message_text.map_or_else(|| format!("the service answered {status}"), str::to_owned);
         match (status, text("code").and_then(RefusalCode::parse)) {
             (401 | 403, _) => Self::NotAllowed(message),
             (404, _) => Self::NoSuch(message),

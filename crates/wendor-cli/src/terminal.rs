@@ -27,7 +27,7 @@ pub fn terminal() -> Terminal {
 
 /// The same from what is known: `columns` is what a terminal says of itself.
 fn of(is_there: bool, columns: Option<usize>, variable: &dyn Fn(&str) -> Option<String>) -> Terminal {
-    let told = variable("COLUMNS").and_then(|columns| columns.parse().ok()).filter(|columns| *columns > 0);
+    let columns_set = variable("COLUMNS").and_then(|columns| columns.parse().ok()).filter(|columns| *columns > 0);
     let is_dumb = variable("TERM").is_some_and(|kind| kind == "dumb");
     // In this order, as setlocale(3) looks for them. Without any, most terminals of today have all letters.
     let locale = ["LC_ALL", "LC_CTYPE", "LANG"].iter().find_map(|name| variable(name));
@@ -36,7 +36,7 @@ fn of(is_there: bool, columns: Option<usize>, variable: &dyn Fn(&str) -> Option<
         small.contains("utf-8") || small.contains("utf8")
     };
     Terminal {
-        width: told.or(columns),
+        width: columns_set.or(columns),
         has_colours: is_there && !is_dumb && variable("NO_COLOR").is_none(),
         is_ascii: !locale.is_none_or(has_letters),
     }

@@ -90,7 +90,7 @@ mod tests {
     #[test]
     fn a_column_of_counts_has_one_unit() {
         assert_eq!(counts(&[50_970, 999_999]), ["50,970", "999,999"]);
-        assert_eq!(counts(&[50_970, 41_249_999, 4_999]), ["0.05 M", "41.25 M", "0.00 M"]);
+        assert_eq!(counts(&[50_970, 41_249_999, 4_999]), ["0.05 M", "41.25 M", "4,999"]);
     }
 
     #[test]

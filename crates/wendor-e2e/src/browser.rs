@@ -61,9 +61,18 @@ impl Browser {
         }
         wanted.add_arg(&format!("--user-data-dir={}", profile.path().display())).expect("it is an argument");
         let driver = WebDriver::new(format!("http://127.0.0.1:{port}"), wanted).await.expect("the browser starts");
+        let browser = Self { driver, process, profile };
+        browser.resize(1280).await;
+        browser
+    }
+
+    /// Makes the window so wide.
+    ///
+    /// # Panics
+    /// When it has no size.
+    pub async fn resize(&self, width: u32) {
         // A window is taller than its page by what the driver counts as its frame.
-        driver.set_window_rect(0, 0, 1280, 943).await.expect("the window has a size");
-        Self { driver, process, profile }
+        self.driver.set_window_rect(0, 0, width, 943).await.expect("the window has a size");
     }
 
     /// Opens an address.

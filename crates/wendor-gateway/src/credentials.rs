@@ -91,14 +91,14 @@ impl Keyring {
     fn file(&self, path: &str) -> Result<Secret, String> {
         let folder =
             self.folder.as_ref().ok_or("is not read: the service has no folder of credentials (`credentials`)")?;
-        let told = |error: std::io::Error| error.to_string();
+        let in_words = |error: std::io::Error| error.to_string();
         let folder =
             folder.canonicalize().map_err(|error| format!("is not read: the folder `credentials`: {error}"))?;
-        let found = folder.join(path).canonicalize().map_err(told)?;
-        if !found.starts_with(&folder) {
+        let real_path = folder.join(path).canonicalize().map_err(in_words)?;
+        if !real_path.starts_with(&folder) {
             return Err("is not read: it lies outside of the folder that `credentials` names".to_owned());
         }
-        std::fs::read_to_string(found).map(Secret::new).map_err(told)
+        std::fs::read_to_string(real_path).map(Secret::new).map_err(in_words)
     }
 }
 

@@ -93,9 +93,9 @@ impl Hosts {
         if let Some(known) = self.names.get(&host.to_ascii_lowercase()) {
             return known.clone();
         }
-        let found = tokio::net::lookup_host((host, 0)).await;
+        let resolved = tokio::net::lookup_host((host, 0)).await;
         let mut addresses: Vec<IpAddr> = Vec::new();
-        for address in found.into_iter().flatten().map(|address| address.ip()) {
+        for address in resolved.into_iter().flatten().map(|address| address.ip()) {
             if !addresses.contains(&address) {
                 addresses.push(address);
             }
@@ -118,14 +118,14 @@ impl tower_service::Service<Name> for Hosts {
         Box::pin(async move {
             let led = hosts.look_up(name.as_str()).await;
             if let Some((address, why)) = led.refused {
-                let told = format!("the name leads to {address}, {why}");
-                return Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, told));
+                let why_not = format!("the name leads to {address}, {why}");
+                return Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, why_not));
             }
-            let found: Vec<SocketAddr> = led.to.into_iter().map(|address| SocketAddr::new(address, 0)).collect();
-            if found.is_empty() {
+            let addresses: Vec<SocketAddr> = led.to.into_iter().map(|address| SocketAddr::new(address, 0)).collect();
+            if addresses.is_empty() {
                 Err(std::io::Error::new(std::io::ErrorKind::NotFound, "the name does not resolve"))
             } else {
-                Ok(found.into_iter())
+                Ok(addresses.into_iter())
             }
         })
     }

@@ -340,7 +340,7 @@ fn status_fault(dialect: Dialect, status: u16, retry_after: Option<u32>) -> Resp
 
 /// An error in the dialect's form.
 pub(crate) fn error(dialect: Dialect, status: u16, code: &str, message: &str) -> Response<AnswerBody> {
-    let told = ErrorTold {
+    let error = ErrorTold {
         status,
         class: if status < 500 { "invalid_request_error" } else { "server_error" },
         code: code.to_owned(),
@@ -348,7 +348,7 @@ pub(crate) fn error(dialect: Dialect, status: u16, code: &str, message: &str) ->
         message: message.to_owned(),
         request: "stand-in".to_owned(),
     };
-    let mut response = json(AnswerBody::whole(dialects::of(dialect).error(&told)));
+    let mut response = json(AnswerBody::whole(dialects::of(dialect).error(&error)));
     *response.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
     response
 }

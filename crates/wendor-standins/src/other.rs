@@ -33,8 +33,8 @@ pub(crate) fn vectors(form: EmbedForm, request: &AppRequest, body: &[u8]) -> Opt
     let dimensions = asked.dimensions.unwrap_or(DIMENSIONS).min(4_096);
     let one = |text: &String| (0..dimensions).filter_map(|at| number(text, at)).collect::<Vec<Number>>();
     let tokens = texts.iter().map(|text| words(text)).sum();
-    let found = Vectors { vectors: texts.iter().map(one).collect(), came_in_order: true, input_tokens: Some(tokens) };
-    Some((asked.reply(&found, request), tokens))
+    let vectors = Vectors { vectors: texts.iter().map(one).collect(), came_in_order: true, input_tokens: Some(tokens) };
+    Some((asked.reply(&vectors, request), tokens))
 }
 
 /// A number between -1 and 1 that the text and its place decide.

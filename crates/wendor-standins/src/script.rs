@@ -147,15 +147,16 @@ fn with_logprobs(conversation: &Conversation, events: Vec<Event>) -> Vec<Event> 
         return events;
     }
     let others = conversation.sampling.top_logprobs.unwrap_or(0).min(MOST_OTHERS);
-    let mut told = Vec::with_capacity(events.len() * 2);
+    let mut with_probabilities = Vec::with_capacity(events.len() * 2);
     for event in events {
         let token = if let Event::Text { choice, text } = &event { Some((*choice, text.clone())) } else { None };
-        told.push(event);
+        with_probabilities.push(event);
         if let Some((choice, token)) = token {
-            told.extend(logprob(token, others).map(|token| Event::Logprobs { choice, tokens: vec![token] }));
+            with_probabilities
+                .extend(logprob(token, others).map(|token| Event::Logprobs { choice, tokens: vec![token] }));
         }
     }
-    told
+    with_probabilities
 }
 
 /// A token that was likely, with others that were less so.

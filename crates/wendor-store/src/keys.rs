@@ -115,13 +115,13 @@ impl Store {
     /// [`StoreError::Missing`] when there is no such key.
     pub async fn revoke_key(&self, id: &str, doer: &Doer) -> Result<DateTime<Utc>, StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let found: Option<(String, Option<DateTime<Utc>>)> =
+        let row: Option<(String, Option<DateTime<Utc>>)> =
             sqlx::query_as("select team, revoked_at from app_key where id = $1 for update")
                 .bind(id)
                 .fetch_optional(&mut *transaction)
                 .await?;
         let missing = || StoreError::Missing { what: "key", name: id.to_owned() };
-        let (team, revoked_at) = found.ok_or_else(missing)?;
+        let (team, revoked_at) = row.ok_or_else(missing)?;
         if let Some(revoked_at) = revoked_at {
             return Ok(revoked_at);
         }

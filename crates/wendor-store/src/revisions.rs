@@ -97,12 +97,12 @@ impl Store {
         let mut transaction = self.pool.begin().await?;
         // The counter's row orders those who change something at once.
         sqlx::query("select value from change_counter for update").execute(&mut *transaction).await?;
-        let found: i64 =
+        let current: i64 =
             sqlx::query_scalar("select coalesce(max(number), 0) from revision").fetch_one(&mut *transaction).await?;
-        if found != new.base {
-            return Err(StoreError::Overtaken { expected: new.base, found });
+        if current != new.base {
+            return Err(StoreError::Overtaken { expected: new.base, found: current });
         }
-        let number = found + 1;
+        let number = current + 1;
         sqlx::query("insert into revision (number, made_at, made_by, note, document) values ($1, $2, $3, $4, $5)")
             .bind(number)
             .bind(new.by.at)
@@ -123,7 +123,7 @@ impl Store {
             append_rate(&mut transaction, offer, rate, &new).await?;
         }
         let deed = Deed::of(Action::RevisionMade, format!("revision {number}"))
-            .before(json!({ "revision": found }))
+            .before(json!({ "revision": current }))
             .after(json!({ "revision": number, "note": new.note, "changes": new.changes }));
         commit(transaction, Tell::Everyone, new.by, &deed).await?;
         Ok(number)

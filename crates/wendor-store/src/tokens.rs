@@ -163,14 +163,14 @@ impl Store {
     /// [`StoreError::Missing`] when they have none of that id.
     pub async fn end_token(&self, person: &str, id: &str, doer: &Doer) -> Result<(), StoreError> {
         let mut transaction = self.pool.begin().await?;
-        let found: Option<(String, String, Option<DateTime<Utc>>)> =
+        let row: Option<(String, String, Option<DateTime<Utc>>)> =
             sqlx::query_as("select kind, label, ended_at from person_token where person = $1 and id = $2 for update")
                 .bind(person)
                 .bind(id)
                 .fetch_optional(&mut *transaction)
                 .await?;
         let missing = || StoreError::Missing { what: "token", name: id.to_owned() };
-        let (kind, label, ended_at) = found.ok_or_else(missing)?;
+        let (kind, label, ended_at) = row.ok_or_else(missing)?;
         if ended_at.is_some() {
             return Ok(());
         }

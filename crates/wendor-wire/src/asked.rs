@@ -378,8 +378,8 @@ fn models_of_batch(requests: &Member<'_>) -> Vec<Range<usize>> {
     let place = |request: &serde_json::value::RawValue| {
         let text = request.get();
         let offset = requests.place.start + (text.as_ptr().addr() - requests.value.as_ptr().addr());
-        let found = members(text.as_bytes()).ok()?;
-        let model = found.into_iter().find(|member| member.name == "model")?.place;
+        let fields = members(text.as_bytes()).ok()?;
+        let model = fields.into_iter().find(|member| member.name == "model")?.place;
         Some(offset + model.start..offset + model.end)
     };
     listed.into_iter().filter_map(place).collect()

@@ -47,9 +47,9 @@ pub(crate) fn outermost(body: &[u8]) -> Result<(Scan, Vec<Member<'_>>), BadReque
         let message = format!("the body nests {} levels deep; at most {MAX_DEPTH} are read", scanned.depth);
         return Err(BadRequest::of_body(RefusalCode::NestedTooDeep, message));
     }
-    let found = members(body).map_err(|error| not_json(&error))?;
-    refuse_repeated(&found)?;
-    Ok((scanned, found))
+    let fields = members(body).map_err(|error| not_json(&error))?;
+    refuse_repeated(&fields)?;
+    Ok((scanned, fields))
 }
 
 /// What a body says of whether the answer is to be a stream; `None` where it says nothing.

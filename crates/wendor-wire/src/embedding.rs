@@ -319,22 +319,22 @@ fn vectors(text: &str) -> Result<Vectors, Wrong> {
             return Err(node.wrong("a vector with an index of its own"));
         }
     }
-    let mut found: Vec<Vec<Number>> = listed.into_values().collect();
+    let mut in_order: Vec<Vec<Number>> = listed.into_values().collect();
     for node in reply.list("embeddings")? {
-        found.push(if node.is_list() {
+        in_order.push(if node.is_list() {
             numbers(&node)?
         } else {
             numbers(&node.object()?.required("values", "a vector")?)?
         });
     }
     if let Some(node) = reply.take("embedding") {
-        found.push(if node.is_list() {
+        in_order.push(if node.is_list() {
             numbers(&node)?
         } else {
             numbers(&node.object()?.required("values", "a vector")?)?
         });
     }
-    Ok(Vectors { vectors: found, came_in_order, input_tokens })
+    Ok(Vectors { vectors: in_order, came_in_order, input_tokens })
 }
 
 fn of_base64(node: &Node<'_>) -> Result<Vec<Number>, Wrong> {

@@ -73,11 +73,11 @@ fn place_of(endpoint: &Endpoint) -> Option<(Option<&'static str>, &'static str)>
 #[must_use]
 pub fn with_limit(endpoint: &Endpoint, body: &[u8], limit: u64) -> Option<(String, Edit)> {
     let (container, name) = place_of(endpoint)?;
-    let found = members(body).ok()?;
+    let fields = members(body).ok()?;
     let path = container.map_or_else(|| name.to_owned(), |container| format!("{container}.{name}"));
     let (scope, text, offset) = match container {
-        None => (found, body, 0),
-        Some(container) => match found.iter().rfind(|member| member.name == container) {
+        None => (fields, body, 0),
+        Some(container) => match fields.iter().rfind(|member| member.name == container) {
             Some(member) if member.value == "null" => {
                 return Some((path, (member.place.clone(), format!("{{\"{name}\":{limit}}}"))));
             }

@@ -47,9 +47,9 @@ pub fn members(text: &[u8]) -> Result<Vec<Member<'_>>, serde_json::Error> {
     }
     spent(text.len());
     let mut reader = serde_json::Deserializer::from_slice(text);
-    let found = reader.deserialize_map(Members(text))?;
+    let fields = reader.deserialize_map(Members(text))?;
     reader.end()?;
-    Ok(found)
+    Ok(fields)
 }
 
 #[derive(serde::Deserialize)]

@@ -28,12 +28,12 @@ impl LineDecoder {
 
     /// The next whole line, if there is one, as a frame.
     pub fn next_frame(&mut self) -> Option<SseFrame> {
-        let found = memchr(b'\n', self.buffer.get(self.searched..)?);
-        let Some(found) = found else {
+        let line_end = memchr(b'\n', self.buffer.get(self.searched..)?);
+        let Some(line_end) = line_end else {
             self.searched = self.buffer.len();
             return None;
         };
-        let raw = self.buffer.split_to(self.searched + found + 1).freeze();
+        let raw = self.buffer.split_to(self.searched + line_end + 1).freeze();
         self.searched = 0;
         Some(frame_of(raw))
     }

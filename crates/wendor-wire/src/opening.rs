@@ -14,12 +14,12 @@ const TURNS: [&str; 3] = ["messages", "contents", "input"];
 /// The opening of the conversation that a body holds; `None` where it holds none.
 #[must_use]
 pub fn opening(body: &[u8]) -> Option<u64> {
-    let found = members(body).ok()?;
+    let fields = members(body).ok()?;
     let mut hash = Fnv::default();
-    for member in found.iter().filter(|member| INSTRUCTIONS.contains(&member.name.as_ref())) {
+    for member in fields.iter().filter(|member| INSTRUCTIONS.contains(&member.name.as_ref())) {
         hash.take(member.value);
     }
-    let turns = found.iter().find(|member| TURNS.contains(&member.name.as_ref()))?;
+    let turns = fields.iter().find(|member| TURNS.contains(&member.name.as_ref()))?;
     if !turns.value.starts_with('[') {
         hash.take(turns.value);
         return Some(hash.0);
@@ -28,7 +28,7 @@ pub fn opening(body: &[u8]) -> Option<u64> {
         let turn = turns.value.get(turn)?;
         hash.take(turn);
         let is_users = members(turn.as_bytes())
-            .is_ok_and(|found| found.iter().any(|member| member.name == "role" && member.value == "\"user\""));
+            .is_ok_and(|fields| fields.iter().any(|member| member.name == "role" && member.value == "\"user\""));
         if is_users {
             break;
         }

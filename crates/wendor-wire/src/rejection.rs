@@ -87,17 +87,17 @@ pub fn is_loading(body: &[u8]) -> bool {
 
 /// The codes of an error, wherever servers put one.
 fn codes(mut body: Object<'_>) -> Vec<String> {
-    let mut found = Vec::new();
+    let mut issues = Vec::new();
     let mut of = |object: &mut Object<'_>| {
         for name in ["code", "type"] {
-            found.extend(object.take(name).filter(Node::is_text).and_then(|code| code.text().ok()));
+            issues.extend(object.take(name).filter(Node::is_text).and_then(|code| code.text().ok()));
         }
     };
     of(&mut body);
     if let Some(mut error) = body.take("error").and_then(|error| error.object().ok()) {
         of(&mut error);
     }
-    found
+    issues
 }
 
 struct Reason {

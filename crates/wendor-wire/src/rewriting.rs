@@ -48,13 +48,13 @@ impl Rewriting {
     /// The same for an upstream of chat-completions that knows the limit on output only by its old name.
     #[must_use]
     pub fn with_old_limit(mut self, body: &[u8]) -> Self {
-        let found = members(body).unwrap_or_default();
+        let fields = members(body).unwrap_or_default();
         let limit = |name: &str| {
-            let member = found.iter().find(|member| member.name == name)?;
+            let member = fields.iter().find(|member| member.name == name)?;
             Some((member.value.parse::<u64>().ok()?, member.place.clone()))
         };
         let Some((new, _)) = limit("max_completion_tokens") else { return self };
-        let places = cuts(body, &found, |member| member.name == "max_completion_tokens");
+        let places = cuts(body, &fields, |member| member.name == "max_completion_tokens");
         self.edits.extend(places.into_iter().map(|place| (place, String::new())));
         match limit("max_tokens") {
             // Servers differ in which of the two they keep to: the larger one was reserved.
@@ -83,18 +83,18 @@ impl Rewriting {
     /// The same, and the answer is asked for as a stream, or whole, whatever the app wants. `None` where the body cannot be read.
     #[must_use]
     pub fn delivered(mut self, dialect: Dialect, body: &[u8], is_streamed: bool) -> Option<Self> {
-        let found = members(body).ok()?;
+        let fields = members(body).ok()?;
         self.is_delivered_otherwise = true;
         let codec = dialects::of(dialect);
         if !codec.is_told_in_path() {
             let flag = is_streamed.to_string();
-            self.edits.push(match found.iter().find(|member| member.name == "stream") {
+            self.edits.push(match fields.iter().find(|member| member.name == "stream") {
                 Some(member) => (member.place.clone(), flag),
                 None => insertion(body, &format!("\"stream\":{flag}")),
             });
         }
         if codec.tells_usage_apart() {
-            let options = cuts(body, &found, |member| member.name == "stream_options");
+            let options = cuts(body, &fields, |member| member.name == "stream_options");
             self.edits.extend(options.into_iter().map(|place| (place, String::new())));
             if is_streamed {
                 self.edits.push(insertion(body, "\"stream_options\":{\"include_usage\":true}"));

@@ -51,10 +51,10 @@ pub fn read_told<'h>(headers: impl Iterator<Item = (&'h str, &'h str)>, now: Dat
             _ => *whole_in = reset(value.trim(), now),
         }
     }
-    let told = |(paced, Seen(limit, left, whole_in)): (Paced, Seen)| {
+    let limit_of = |(paced, Seen(limit, left, whole_in)): (Paced, Seen)| {
         Some(ToldLimit { paced, limit: limit?, left: left?, whole_in })
     };
-    Paced::ALL.into_iter().zip(seen).filter_map(told).collect()
+    Paced::ALL.into_iter().zip(seen).filter_map(limit_of).collect()
 }
 
 fn limit_header(name: &str) -> Option<(Paced, &str)> {

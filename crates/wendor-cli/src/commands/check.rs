@@ -326,8 +326,8 @@ async fn mended(
     let findings = report.steps.iter().flat_map(|step| &step.findings);
     let remedies: Vec<(&str, &RemedyLine)> =
         findings.flat_map(|finding| finding.remedies.iter().map(|remedy| (finding.kind.as_str(), remedy))).collect();
-    let found = remedies.iter().find(|(_, remedy)| remedy.number == Some(number));
-    let Some((kind, remedy)) = found else {
+    let numbered = remedies.iter().find(|(_, remedy)| remedy.number == Some(number));
+    let Some((kind, remedy)) = numbered else {
         let count = remedies.iter().filter(|(_, remedy)| remedy.number.is_some()).count();
         let there = match count {
             0 => "there is none that Wendor can apply".to_owned(),
@@ -391,7 +391,7 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
         "failing" => '×',
         _ => '○',
     };
-    let told = match step.state.as_str() {
+    let came_back = match step.state.as_str() {
         "not reached" => format!("not reached: {}", step.came_back),
         "not asked" if step.came_back == last_reason => "not asked either".to_owned(),
         "not asked" => format!("not asked: {}", step.came_back),
@@ -399,7 +399,7 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
     };
     let took = words::took(step.took_us);
     let room = TOLD_WIDTH.min(width().saturating_sub(AROUND_TOLD)).max(20);
-    let mut lines = words::wrapped(&told, room);
+    let mut lines = words::wrapped(&came_back, room);
     let first = if lines.is_empty() { String::new() } else { lines.remove(0) };
     let mut text = format!("{sign} {:<17}{first:<room$} {took:>9}", step.step).trim_end().to_owned() + "\n";
     lines.iter().for_each(|line| text.push_str(&format!("{:19}{line}\n", "")));

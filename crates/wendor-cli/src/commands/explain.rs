@@ -20,12 +20,12 @@ pub(super) async fn run(
 ) -> Result<(), Failure> {
     let request = file.map(request_of).transpose()?;
     let ask = json!({ "team": team, "request": request, "path": path });
-    let told: Explained = management.post(&format!("/routes/{}/explain", part(route)), &ask).await?;
+    let explained: Explained = management.post(&format!("/routes/{}/explain", part(route)), &ask).await?;
     if reader == Reader::Program {
-        return output::json(&told);
+        return output::json(&explained);
     }
-    let tokens = words::grouped(told.input_tokens);
-    output::line(&format!("{} Nothing was sent; the request has about {tokens} input tokens.\n", told.summary))?;
+    let tokens = words::grouped(explained.input_tokens);
+    output::line(&format!("{} Nothing was sent; the request has about {tokens} input tokens.\n", explained.summary))?;
     let columns = [
         Column::Text("turn"),
         Column::Text("stage"),
@@ -35,9 +35,9 @@ pub(super) async fn run(
         Column::Number("streams"),
         Column::Number("wait"),
         Column::Number("first token"),
-        Column::Money("at most", told.currency.clone()),
+        Column::Money("at most", explained.currency.clone()),
     ];
-    output::table(&columns, told.offers.iter().map(row).collect(), "The route has no offers.")
+    output::table(&columns, explained.offers.iter().map(row).collect(), "The route has no offers.")
 }
 
 fn request_of(file: &str) -> Result<Value, Failure> {

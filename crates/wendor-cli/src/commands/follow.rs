@@ -16,11 +16,11 @@ use crate::words;
 const EVERY: Duration = Duration::from_millis(500);
 
 /// What was told of a request last: step, offer, attempt, place.
-type Told = (String, Option<String>, Option<u32>, Option<usize>);
+type Printed = (String, Option<String>, Option<u32>, Option<usize>);
 
 pub(super) async fn run(args: FollowArgs, management: &Management, reader: Reader) -> Result<(), Failure> {
     let FollowArgs { id, team, route, upstream } = args;
-    let mut told: BTreeMap<String, Told> = BTreeMap::new();
+    let mut told: BTreeMap<String, Printed> = BTreeMap::new();
     let mut after: Option<u64> = None;
     loop {
         let query = [

@@ -81,12 +81,12 @@ pub(super) async fn manage(command: PersonCommand, management: &Management, read
             changed(&name, &body, &format!("{name} is now {standing}."), management, reader).await
         }
         PersonCommand::Disable { name } => {
-            let told = format!("{name} is disabled: their password, sessions and tokens are refused.");
-            changed(&name, &json!({ "disabled": true }), &told, management, reader).await
+            let message = format!("{name} is disabled: their password, sessions and tokens are refused.");
+            changed(&name, &json!({ "disabled": true }), &message, management, reader).await
         }
         PersonCommand::Enable { name } => {
-            let told = format!("{name} may sign in again; their earlier sessions and tokens stay ended.");
-            changed(&name, &json!({ "disabled": false }), &told, management, reader).await
+            let message = format!("{name} may sign in again; their earlier sessions and tokens stay ended.");
+            changed(&name, &json!({ "disabled": false }), &message, management, reader).await
         }
         PersonCommand::Reset { name } => {
             let given: AddedPerson = management.post(&format!("/people/{}/reset", part(&name)), &json!({})).await?;

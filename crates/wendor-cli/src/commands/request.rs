@@ -164,9 +164,9 @@ fn plan(shown: &RequestShown) -> Result<(), Failure> {
 
 /// Where the time went: parts that sum to the whole.
 fn latency(shown: &RequestShown) -> Result<(), Failure> {
-    let told: Vec<String> =
+    let parts: Vec<String> =
         shown.latency.iter().map(|part| format!("{} {}", part.what, words::exact_wait(part.ms))).collect();
-    output::line(&format!("Time: {}; together {}.\n", told.join(", "), words::seconds(shown.request.whole_ms)))
+    output::line(&format!("Time: {}; together {}.\n", parts.join(", "), words::seconds(shown.request.whole_ms)))
 }
 
 fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
@@ -221,8 +221,8 @@ fn marks(shown: &RequestShown) -> Result<(), Failure> {
         ("step", request.step.clone()),
         ("labels", (!labels.is_empty()).then(|| labels.join(", "))),
     ];
-    let told: Vec<String> = marks.into_iter().filter_map(|(name, value)| Some(format!("{name} {}", value?))).collect();
-    let marks = if told.is_empty() { String::new() } else { format!(", {}", told.join(", ")) };
+    let parts: Vec<String> = marks.into_iter().filter_map(|(name, value)| Some(format!("{name} {}", value?))).collect();
+    let marks = if parts.is_empty() { String::new() } else { format!(", {}", parts.join(", ")) };
     output::line(&format!("\nRevision {}, key {}{marks}.", request.revision, request.key))
 }
 

@@ -24,13 +24,13 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
         RouteCommand::Code { name, language, streamed } => {
             let code = code_of(management, &name).await?;
             let way = if streamed { "streamed" } else { "whole" };
-            let found = code.code.iter().find(|line| line.language == language && line.way == way);
+            let snippet = code.code.iter().find(|line| line.language == language && line.way == way);
             let unknown =
                 || Failure::NotUnderstood(format!("There is no code for `{language}`: shell, python, javascript."));
-            let found = found.ok_or_else(unknown)?;
+            let snippet = snippet.ok_or_else(unknown)?;
             match reader {
-                Reader::Program => output::json(found),
-                Reader::Person => output::print(&found.text),
+                Reader::Program => output::json(snippet),
+                Reader::Person => output::print(&snippet.text),
             }
         }
         RouteCommand::Env { name } => {

@@ -179,20 +179,20 @@ fn log(settings: &Settings) {
 }
 
 #[derive(Serialize)]
-struct ToldSetting<'a> {
+struct CheckedSetting<'a> {
     name: &'a str,
     value: &'a str,
     source: &'a str,
 }
 
 #[derive(Serialize)]
-struct Told<'a> {
+struct Checked<'a> {
     version: &'a str,
     schema_known: i64,
     schema_found: Option<i64>,
     database: Option<String>,
     console: String,
-    settings: Vec<ToldSetting<'a>>,
+    settings: Vec<CheckedSetting<'a>>,
 }
 
 /// Where the console would be.
@@ -215,12 +215,12 @@ const PATIENCE: std::time::Duration = std::time::Duration::from_secs(1);
 async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
     let store = Store::new(settings.database_url.expose())?;
     let schema = store.schema().await;
-    let as_line = |told: &'_ wendor_gateway::settings::Told| {
+    let as_line = |told: &'_ wendor_gateway::settings::ShownSetting| {
         vec![told.name.to_owned(), told.value.clone(), told.source.as_str().to_owned()]
     };
     let version = env!("CARGO_PKG_VERSION");
     match reader {
-        Reader::Program => output::json(&Told {
+        Reader::Program => output::json(&Checked {
             version,
             schema_known: Store::known_schema(),
             schema_found: schema.as_ref().ok().map(|schema| schema.found),
@@ -229,7 +229,7 @@ async fn tell(settings: &Settings, reader: Reader) -> Result<(), Failure> {
             settings: settings
                 .told
                 .iter()
-                .map(|told| ToldSetting { name: told.name, value: &told.value, source: told.source.as_str() })
+                .map(|told| CheckedSetting { name: told.name, value: &told.value, source: told.source.as_str() })
                 .collect(),
         })?,
         Reader::Person => {

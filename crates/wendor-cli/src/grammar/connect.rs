@@ -130,6 +130,13 @@ pub enum UpstreamCommand {
     },
 }
 
+/// How long a check may take.
+fn check_time(text: &str) -> Result<Duration, String> {
+    let time = humantime::parse_duration(text).map_err(|error| error.to_string())?;
+    let bounds = Duration::from_secs(1)..=Duration::from_secs(600);
+    bounds.contains(&time).then_some(time).ok_or_else(|| "a check takes from 1s to 10m".to_owned())
+}
+
 /// A server and how it is reached.
 #[derive(Clone, Debug, Default, Args)]
 pub struct ServerArgs {
@@ -163,8 +170,8 @@ pub struct ServerArgs {
     /// A file of the service's folder of credentials with the certificate by which Wendor says who it is.
     #[arg(long, value_name = "PATH")]
     pub client_certificate: Option<String>,
-    /// How long a check may take [10s; 60s with --prove].
-    #[arg(long, value_name = "TIME", value_parser = humantime::parse_duration)]
+    /// How long a check may take, 1s to 10m [10s; 60s with --prove].
+    #[arg(long, value_name = "TIME", value_parser = check_time)]
     pub timeout: Option<Duration>,
     /// The other host that may be asked and get the key, where a remedy leads to one.
     #[arg(long, value_name = "HOST")]

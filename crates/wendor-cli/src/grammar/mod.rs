@@ -159,9 +159,9 @@ pub struct DialectArg(pub Dialect);
 impl std::str::FromStr for DialectArg {
     type Err = String;
     fn from_str(text: &str) -> Result<Self, String> {
-        let found = Dialect::ALL.into_iter().find(|dialect| dialect.as_str() == text);
+        let known = Dialect::ALL.into_iter().find(|dialect| dialect.as_str() == text);
         let names = Dialect::ALL.map(Dialect::as_str).join(", ");
-        found.map(Self).ok_or_else(|| format!("there is {names}"))
+        known.map(Self).ok_or_else(|| format!("there is {names}"))
     }
 }
 

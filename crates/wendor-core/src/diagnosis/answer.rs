@@ -171,8 +171,8 @@ pub fn judge_unlimited(seen: &AnswerSeen, limit: u32, of: Of<'_>, has_old: bool)
         format!("Your server does not keep to the limit of output tokens that requests to {} ask for.", of.model);
     let mended = has_old.then(|| Remedy::change("Send the limit as `max_tokens`, which the server keeps to", mark));
     let remedies = mended.into_iter().chain([Remedy::owner(owner)]).collect();
-    let told = format!("past its limit of {limit} tokens, reading stopped");
-    Judged::found(told, Finding::noted(FindingKind::LimitIgnored, says, remedies))
+    let came_back = format!("past its limit of {limit} tokens, reading stopped");
+    Judged::found(came_back, Finding::noted(FindingKind::LimitIgnored, says, remedies))
 }
 
 /// Judges a stream. `again` is a second one with a higher cap, where the first was silent at its cap.

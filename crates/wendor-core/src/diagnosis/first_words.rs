@@ -30,12 +30,12 @@ pub fn judge(address: &Address, path: &str, answered: &Answered, known: Known<'_
         Ok(heard) => heard,
         Err(not) => return Judged::found("no HTTP answer", unheard(address, not, known)),
     };
-    let told = heard.told();
+    let answer_words = heard.told();
     match stands_in_the_way(address, path, heard, known) {
-        Some(finding) => Judged::found(told, finding),
+        Some(finding) => Judged::found(answer_words, finding),
         None => Judged::well(match &heard.server {
-            Some(server) => format!("speaks HTTP: {told}, by {}", server.chars().take(40).collect::<String>()),
-            None => format!("speaks HTTP: {told}"),
+            Some(server) => format!("speaks HTTP: {answer_words}, by {}", server.chars().take(40).collect::<String>()),
+            None => format!("speaks HTTP: {answer_words}"),
         }),
     }
 }

@@ -62,22 +62,22 @@ const KEY_MEMBERS: [&str; 4] = ["key", "api-key", "api_key", "apikey"];
 /// # Errors
 /// A sentence that names the text, without what may be a secret in it, and what an address looks like.
 pub fn read(text: &str) -> Result<Pasted, String> {
-    let mut found = Taken::default();
+    let mut taken = Taken::default();
     let plain = straight(text);
     let bare = plain.trim().trim_matches(['"', '\'', '`', '<', '>']).trim();
     let bare = match bare.split_whitespace().count() {
         0 => return Err("an address is wanted, such as `http://127.0.0.1:8000`".to_owned()),
         1 => bare.to_owned(),
         // Quotes at its ends belong to words of it.
-        _ => found.out_of_words(plain.trim())?,
+        _ => taken.out_of_words(plain.trim())?,
     };
-    let bare = found.out_of_variable(&bare);
+    let bare = taken.out_of_variable(&bare);
     let whole = with_scheme(&bare);
-    let whole = found.out_of_authority(&whole);
-    found.out_of_query(&whole);
+    let whole = taken.out_of_authority(&whole);
+    taken.out_of_query(&whole);
     let whole = whole.split(['?', '#']).next().unwrap_or_default().trim_end_matches('/');
     let (base, dialect, endpoint) = without_endpoint(whole);
-    let Taken { key, headers, from } = found;
+    let Taken { key, headers, from } = taken;
     Ok(Pasted { address: Address::parse(base)?, dialect, endpoint, key, headers, taken_from: from })
 }
 

@@ -47,8 +47,8 @@ pub fn judge_refused(address: &Address, refused: IpAddr, why: &str) -> Judged {
 /// Judges the connections.
 #[must_use]
 pub fn judge_connection(address: &Address, dialled: &Dialled) -> Judged {
-    let told: Vec<String> = dialled.each.iter().map(|(to, dial)| told(*to, dial)).collect();
-    let came_back = told.join("; ");
+    let lines: Vec<String> = dialled.each.iter().map(|(to, dial)| told(*to, dial)).collect();
+    let came_back = lines.join("; ");
     let has = |wanted: fn(&Dial) -> bool| dialled.each.iter().any(|(_, dial)| wanted(dial));
     if let Some((good, _)) = dialled.each.iter().find(|(_, dial)| matches!(dial, Dial::Open(_))) {
         let dead: Vec<&SocketAddr> =

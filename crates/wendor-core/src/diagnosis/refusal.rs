@@ -21,7 +21,7 @@ const TERMS: [&str; 8] =
 
 /// What a refusal says.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Told {
+pub struct ErrorSaid {
     /// Its code, or its kind.
     pub code: String,
     /// Its words.
@@ -30,15 +30,15 @@ pub struct Told {
 
 /// Reads a refusal in whatever shape it has.
 #[must_use]
-pub fn told(heard: &Heard) -> Told {
+pub fn told(heard: &Heard) -> ErrorSaid {
     let text = |value: Option<&Value>| value.and_then(Value::as_str).unwrap_or_default().to_owned();
     let Some(body) = heard.json() else {
         let words = String::from_utf8_lossy(&heard.body).trim().to_owned();
-        return Told { code: String::new(), message: if heard.is_page() { String::new() } else { cut(&words) } };
+        return ErrorSaid { code: String::new(), message: if heard.is_page() { String::new() } else { cut(&words) } };
     };
     let error = body.get("error").unwrap_or(&body);
     if let Some(words) = error.as_str() {
-        return Told { code: text(body.get("code")), message: cut(words) };
+        return ErrorSaid { code: text(body.get("code")), message: cut(words) };
     }
     let deep = error.pointer("/details/error_code");
     let code = [error.get("code"), deep, error.get("status"), error.get("type")].into_iter().map(text);
@@ -46,7 +46,7 @@ pub fn told(heard: &Heard) -> Told {
     let message = [error.get("message"), error.get("detail"), body.get("message"), body.get("detail")];
     let message = message.into_iter().map(text).find(|words| !words.is_empty());
     let message = message.or_else(|| wrong_places(&heard.body)).unwrap_or_default();
-    Told { code, message: cut(&message) }
+    ErrorSaid { code, message: cut(&message) }
 }
 
 /// What a server says of itself, as a sentence that quotes it; empty where it says nothing.
@@ -129,7 +129,7 @@ pub fn body_limit(host: &str, taken: u64, refused: u64) -> Finding {
 /// What a refusal means.
 #[must_use]
 pub fn judge(heard: &Heard, asked: Asked<'_>) -> Finding {
-    let Told { code, message } = told(heard);
+    let ErrorSaid { code, message } = told(heard);
     let small = format!("{code} {message}").to_ascii_lowercase();
     let quoted = quoted(heard);
     let host = asked.host;

@@ -79,26 +79,26 @@ pub fn cleaned(text: &str) -> String {
 #[must_use]
 pub fn judge(upstream: &Upstream, stated: Option<Dialect>, credential: &CredentialSeen) -> Judged {
     let address = &upstream.address;
-    let found = |finding| Judged::found("", finding);
+    let judged = |finding| Judged::found("", finding);
     if let Ok(pasted) = pasted::read(address.as_str())
         && let Some(endpoint) = pasted.endpoint
     {
         let says = format!(
             "The address ends in `{endpoint}`, which is an endpoint. Wendor adds endpoint paths itself: use the base address of the server."
         );
-        return found(Finding::failing(FindingKind::EndpointPasted, says, vec![Remedy::address(pasted.address)]));
+        return judged(Finding::failing(FindingKind::EndpointPasted, says, vec![Remedy::address(pasted.address)]));
     }
     if let CredentialSeen::Missing(why) = credential {
         let does = "Set it where the service runs, and start the service again if it is a variable; or let Wendor keep the key: \
                     `wendor upstream credential NAME`";
         let says = format!("The credential is missing: {why}.");
-        return found(Finding::failing(FindingKind::CredentialMissing, says, vec![Remedy::operator(does)]));
+        return judged(Finding::failing(FindingKind::CredentialMissing, says, vec![Remedy::operator(does)]));
     }
     if let CredentialSeen::There { place, oddity: Some(oddity) } = credential {
-        return found(odd(place, *oddity));
+        return judged(odd(place, *oddity));
     }
     if upstream.exposes_credential() {
-        return found(exposed(upstream));
+        return judged(exposed(upstream));
     }
     let key = match credential {
         CredentialSeen::None => "no key is sent".to_owned(),

@@ -248,7 +248,7 @@ fn other_bases(address: &Address) -> Vec<Address> {
 /// Whether one of these dialects is spoken at `address`.
 fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Looks) -> Result<Option<Found>, Place> {
     let path = group.first().map_or("", |first| listing_path(*first));
-    let found = |dialect, lists| Some(Found { address: address.clone(), dialect, lists });
+    let spoken = |dialect, lists| Some(Found { address: address.clone(), dialect, lists });
     let (mut candidates, lists) = match looks.at(address, path)? {
         Evidence::Listing(listed) => (listed, Lists::Openly),
         Evidence::Guarded(told) if told.iter().any(|dialect| group.contains(dialect)) => (told, Lists::Guarded),
@@ -260,25 +260,25 @@ fn in_group(address: &Address, group: &[Dialect], wanted: Wanted<'_>, looks: &Lo
     candidates.retain(|dialect| group.contains(dialect));
     candidates.sort_by_key(|dialect| Some(*dialect) != wanted.stated);
     if let ([only], Lists::Openly) = (candidates.as_slice(), lists) {
-        return Ok(found(*only, lists));
+        return Ok(spoken(*only, lists));
     }
     for dialect in &candidates {
         let endpoint = dialects::of(*dialect).path(wanted.model, false);
         match looks.at(address, &endpoint)? {
-            Evidence::Guarded(told) if told.is_empty() || told.contains(dialect) => return Ok(found(*dialect, lists)),
+            Evidence::Guarded(told) if told.is_empty() || told.contains(dialect) => return Ok(spoken(*dialect, lists)),
             Evidence::Guarded(_) | Evidence::Listing(_) | Evidence::Page | Evidence::Failing | Evidence::Nothing => {}
         }
     }
     // Some servers deny an endpoint to whoever only looks at it; then the listing has to do.
-    Ok(candidates.first().filter(|_| lists != Lists::No).and_then(|first| found(*first, lists)))
+    Ok(candidates.first().filter(|_| lists != Lists::No).and_then(|first| spoken(*first, lists)))
 }
 
 /// Judges where the API was found, beside what the upstream says.
 #[must_use]
 pub fn judge_path(address: &Address, stated: Option<Dialect>, found: Option<&Found>, looks: &Looks) -> Judged {
     let Some(found) = found else {
-        let told = format!("nothing in {} places", looks.count());
-        return Judged::found(told, nowhere(address, looks));
+        let came_back = format!("nothing in {} places", looks.count());
+        return Judged::found(came_back, nowhere(address, looks));
     };
     let lists = match found.lists {
         Lists::Openly => "and lists its models",

@@ -167,8 +167,10 @@ impl Pace {
             let flow = Flow::declared(limits.of(paced)?);
             Some((paced, bucket.unwrap_or_else(|| Self::full(now)), flow))
         });
-        let told = Paced::ALL.into_iter().zip(self.told);
-        declared.chain(told.filter_map(|(paced, told)| told.map(|(bucket, flow)| (paced, bucket, flow))))
+        let told_limits = Paced::ALL.into_iter().zip(self.told);
+        declared.chain(
+            told_limits.filter_map(|(paced, told_limits)| told_limits.map(|(bucket, flow)| (paced, bucket, flow))),
+        )
     }
 
     /// A request goes that may use so many tokens.
@@ -229,11 +231,11 @@ impl Pace {
             let limit = limits.of(paced)?;
             Some((paced, bucket.unwrap_or_else(|| Self::full(now)), Flow::declared(limit), limit, false))
         });
-        let told = Paced::ALL.into_iter().zip(self.told).filter_map(|(paced, told)| {
+        let told_limits = Paced::ALL.into_iter().zip(self.told).filter_map(|(paced, told)| {
             let (bucket, flow) = told?;
             Some((paced, bucket, flow, whole(flow.holds), true))
         });
-        declared.chain(told).map(standing).collect()
+        declared.chain(told_limits).map(standing).collect()
     }
 }
 

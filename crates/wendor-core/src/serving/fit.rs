@@ -222,8 +222,8 @@ fn addresses_of(part: &Part) -> Vec<Cow<'_, str>> {
         PartKind::Foreign(foreign) if foreign.field == Field::HostedTool => Vec::new(),
         // What cannot be looked into may hold anything; nothing is no address that is taken.
         PartKind::Foreign(foreign) => {
-            let found = |value: Value| if is_of_a_tool(&value) { Vec::new() } else { fetchable_in(&value) };
-            foreign.value.to_value().map_or_else(|| vec![Cow::Borrowed("")], found)
+            let fetched_of = |value: Value| if is_of_a_tool(&value) { Vec::new() } else { fetchable_in(&value) };
+            foreign.value.to_value().map_or_else(|| vec![Cow::Borrowed("")], fetched_of)
         }
         PartKind::Text(_)
         | PartKind::Refusal(_)

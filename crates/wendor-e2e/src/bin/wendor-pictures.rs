@@ -1,4 +1,4 @@
-//! Takes pictures of the console's pages from a running service: `wendor-pictures URL ONE-TIME-SIGN-IN FOLDER NAME=PATH[@dark] ...`.
+//! Takes pictures of the console's pages from a running service: `wendor-pictures URL ONE-TIME-SIGN-IN FOLDER NAME=PATH[@dark|@phone] ...`.
 //! A wish without a name, `+WORDS`, presses the button with these words before the next picture, `+FIELD:=TEXT` types into a field; the
 //! next wish then has no path: `NAME=`; `?WORDS` waits until the page shows them.
 
@@ -33,8 +33,10 @@ async fn main() -> anyhow::Result<()> {
             continue;
         }
         let (name, place) = wish.split_once('=').ok_or_else(|| anyhow::anyhow!("{wish} is not NAME=PATH"))?;
-        let (path, theme) = place.split_once('@').unwrap_or((place, "light"));
+        let (path, looks) = place.split_once('@').unwrap_or((place, "light"));
+        let theme = if looks == "dark" { "dark" } else { "light" };
         if !path.is_empty() {
+            browser.resize(if looks == "phone" { 420 } else { 1280 }).await;
             browser.script(&format!("localStorage.setItem('wendor-theme', '{theme}')")).await;
             browser.open(&format!("{url}/console{path}")).await;
         }

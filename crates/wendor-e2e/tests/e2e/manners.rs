@@ -137,6 +137,47 @@ async fn what_was_mistyped_is_told(#[case] args: &[&str], #[case] status: i32, #
     assert!(error["error"]["message"].as_str().unwrap().contains(told), "{error}");
 }
 
+/// Commands as the helps list them, each with its things: `upstream add`.
+async fn commands() -> Vec<String> {
+    let mut leaves = Vec::new();
+    let mut open = vec![String::new()];
+    while let Some(path) = open.pop() {
+        let words: Vec<&str> = path.split_whitespace().chain(["--help"]).collect();
+        let help = wendor(&words, &[], "").await.out;
+        let below = help.split_once("Commands:\n").map_or("", |(_, list)| list);
+        let names: Vec<&str> = below
+            .lines()
+            .take_while(|line| line.starts_with("  "))
+            .filter(|line| !line.starts_with("   "))
+            .filter_map(|line| line.split_whitespace().next())
+            .filter(|name| *name != "help")
+            .collect();
+        if names.is_empty() {
+            leaves.push(path);
+        } else {
+            open.extend(names.into_iter().map(|name| format!("{path} {name}").trim().to_owned()));
+        }
+    }
+    leaves
+}
+
+#[tokio::test]
+async fn every_command_tells_a_wrong_flag_in_its_form() {
+    let commands = commands().await;
+    assert!(commands.len() > 50, "{commands:?}");
+    for command in commands {
+        let words: Vec<&str> = command.split_whitespace().collect();
+        let ran = wendor(&[&words[..], &["--fog"]].concat(), &[], "").await;
+        assert_eq!((ran.status, ran.out.as_str()), (2, ""), "{command}: {}", ran.err);
+        assert!(ran.err.contains("unexpected argument '--fog'"), "{command}: {}", ran.err);
+        let json = wendor(&[&words[..], &["--fog", "--json"]].concat(), &[], "").await;
+        let error: Value = serde_json::from_str(&json.err).unwrap_or_else(|_| panic!("{command}: {}", json.err));
+        assert_eq!(error["error"]["kind"], "not-understood", "{command}");
+        let help = wendor(&[&words[..], &["--help"]].concat(), &[], "").await;
+        assert!(help.status == 0 && help.out.contains("Usage:"), "{command}: {}", help.out);
+    }
+}
+
 #[tokio::test]
 async fn a_long_name_is_cut_in_messages() {
     let ferry = Ferry::begin().await;

@@ -14,7 +14,7 @@ use utoipa::ToSchema;
 
 use super::check_report::{CheckReport, CheckStepLine, Numbered};
 use super::problem::Problem;
-use crate::checks::{Subject, Told, Watcher};
+use crate::checks::{Progress, Subject, Watcher};
 
 /// What a check is asked for with, to be watched.
 pub const WATCHED: &str = "application/x-ndjson";
@@ -37,7 +37,7 @@ type Work = Pin<Box<dyn Future<Output = Result<CheckReport, Problem>>>>;
 
 /// Where a watched check is.
 struct Watched {
-    told: UnboundedReceiver<Told>,
+    told: UnboundedReceiver<Progress>,
     /// `None` once it is over.
     work: Option<Work>,
     last: Option<CheckLine>,
@@ -84,10 +84,10 @@ impl Watched {
         }
     }
 
-    fn line(&mut self, told: Told) -> CheckLine {
+    fn line(&mut self, told: Progress) -> CheckLine {
         match told {
-            Told::Begins(step) => CheckLine::Begins(step.as_str().to_owned()),
-            Told::Ended(step) => CheckLine::Ended(Box::new(self.numbered.line(&step))),
+            Progress::Begins(step) => CheckLine::Begins(step.as_str().to_owned()),
+            Progress::Ended(step) => CheckLine::Ended(Box::new(self.numbered.line(&step))),
         }
     }
 }

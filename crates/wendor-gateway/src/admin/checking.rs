@@ -139,7 +139,7 @@ async fn ready(app: web::Data<App>, principal: Principal, ask: CheckAsk) -> Resu
         None => usual,
         Some(millis) if TIMES_MS.contains(&millis) => Duration::from_millis(millis),
         Some(millis) => {
-            let message = format!("a check takes from 1 s to 10 min, and {millis} ms is neither within");
+            let message = format!("must be from 1000 to 600000 (1 s to 10 min), not {millis}");
             return Err(Problem::BadValue { field: "timeout_ms", message });
         }
     };

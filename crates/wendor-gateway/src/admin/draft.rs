@@ -141,8 +141,8 @@ fn bad(field: &'static str, message: impl Into<String>) -> Problem {
 }
 
 fn word<T: Copy>(field: &'static str, text: &str, words: &[(&str, T)]) -> Result<T, Problem> {
-    let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
-    found.ok_or_else(|| {
+    let known = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
+    known.ok_or_else(|| {
         let list: Vec<&str> = words.iter().map(|(word, _)| *word).collect();
         bad(field, format!("`{text}` is not one of {}", list.join(", ")))
     })

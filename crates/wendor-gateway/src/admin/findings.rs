@@ -240,7 +240,7 @@ async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result
 /// An upstream that cannot be reached, or its offers that rest, with what that reaches.
 fn failing(app: &App, snapshot: &Snapshot, name: &Name, now: DateTime<Utc>) -> Vec<Finding> {
     let state = app.fleet.upstream(name);
-    let found = |model: Option<&str>, health: &Health| {
+    let failing_of = |model: Option<&str>, health: &Health| {
         let is_bad = matches!(health.state(), HealthState::Failing | HealthState::OnTrial);
         let last = health.last_failure().filter(|_| is_bad)?;
         let is_it = |offer: &OfferName| offer.upstream() == name && model.is_none_or(|model| offer.model() == model);
@@ -256,9 +256,9 @@ fn failing(app: &App, snapshot: &Snapshot, name: &Name, now: DateTime<Utc>) -> V
         }))
     };
     let connections = state.connections();
-    if let Some(finding) = found(None, &connections) {
+    if let Some(finding) = failing_of(None, &connections) {
         return vec![finding];
     }
     let models = snapshot.catalogue.upstreams.get(name).into_iter().flat_map(|upstream| upstream.offers.keys());
-    models.filter_map(|model| found(Some(model), &state.offer(model).health())).collect()
+    models.filter_map(|model| failing_of(Some(model), &state.offer(model).health())).collect()
 }

@@ -160,9 +160,9 @@ async fn arriving(request: HttpRequest) -> Result<Arriving, Problem> {
     let text = KeyText::parse(KeyKind::Person, &token).map_err(|_| {
         Problem::NotSignedIn("this is not a person's token: one begins with `wdt-`, and must be whole".to_owned())
     })?;
-    let found = app.store.person_of_token(&text, app.clock.now()).await?;
+    let held = app.store.person_of_token(&text, app.clock.now()).await?;
     let ended = || Problem::NotSignedIn(format!("token {} has ended or was never issued; sign in again", text.id));
-    let bearer = found.ok_or_else(ended)?;
+    let bearer = held.ok_or_else(ended)?;
     let principal = Principal {
         name: bearer.person.name.clone(),
         standing: bearer.person.standing.clone(),

@@ -240,14 +240,14 @@ pub(super) async fn show(
     let of_attempt = || RequestId::of_uuid(&id).map(|(request, _)| request);
     let wanted = RequestId::parse(&id).or_else(of_attempt).ok_or_else(missing)?;
     // Memory first: an app asks right after its stream, and the database may be away.
-    let found = match app.recent.request(&wanted) {
+    let stored = match app.recent.request(&wanted) {
         Some(settled) => {
             let detail = settled.detail.as_deref().and_then(|detail| serde_json::from_str(detail).ok());
             Some((settled.entry, detail))
         }
         None => app.store.request(&wanted).await?,
     };
-    let (entry, detail) = found.ok_or_else(missing)?;
+    let (entry, detail) = stored.ok_or_else(missing)?;
     let may_see = match &caller {
         PersonOrApp::Person(principal) => principal.standing.can_see(entry.team.as_str()),
         PersonOrApp::App(key) => key.id == entry.key,

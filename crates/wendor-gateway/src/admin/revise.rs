@@ -166,9 +166,9 @@ pub(super) async fn commit(
     if changes.is_empty() || mode == Mode::Look {
         return Ok(CatalogueApplied { revision: before.revision, changes });
     }
-    let told = serde_json::to_value(&changes).map_err(|_| Problem::Internal)?;
+    let changes_json = serde_json::to_value(&changes).map_err(|_| Problem::Internal)?;
     let by = principal.doing(app);
-    let new = NewRevision { base, catalogue: &catalogue, rates: &rates, by: &by, note, changes: told };
+    let new = NewRevision { base, catalogue: &catalogue, rates: &rates, by: &by, note, changes: changes_json };
     let revision = app.store.make_revision(new).await?;
     tell_of_plain_http(&before.catalogue, &catalogue, &principal.name);
     revision_watch::look(app).await?;

@@ -243,7 +243,7 @@ fn not_answered(finding: &Finding) -> &'static str {
 async fn proofs(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
     let start = Instant::now();
     checked.begins(Step::Abilities);
-    let mut told = Vec::new();
+    let mut outcomes = Vec::new();
     let mut judged = Judged::default();
     for proof in Proof::ALL.into_iter().filter(|proof| proof.is_asked(&call.offer, call.way.upstream.dialect)) {
         let (outcome, read) = match call.prove(proof).await {
@@ -254,11 +254,11 @@ async fn proofs(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
             }
             Err(NoAnswer::Failed(finding)) => (Outcome::Absent { why: finding.says }, None),
             Err(NoAnswer::NotSpent(why)) => {
-                told.push(why);
+                outcomes.push(why);
                 break;
             }
         };
-        told.push(match &outcome {
+        outcomes.push(match &outcome {
             Outcome::Proven => proof.as_str().to_owned(),
             Outcome::Absent { why } => {
                 judged.findings.push(proof::finding(proof, why, call.model, &call.offer, read));
@@ -267,7 +267,7 @@ async fn proofs(call: &Call<'_>, checked: &mut Checked) -> Option<()> {
         });
         checked.proofs.insert(proof, outcome);
     }
-    judged.came_back = if told.is_empty() { "nothing to prove".to_owned() } else { told.join(", ") };
+    judged.came_back = if outcomes.is_empty() { "nothing to prove".to_owned() } else { outcomes.join(", ") };
     let tried = format!("a small question to {} for each", call.model);
     checked.take(StepReport::of(Step::Abilities, tried, judged, since(start)))
 }

@@ -13,7 +13,7 @@ use super::Time;
 
 /// What a watcher is told.
 #[derive(Clone, Debug)]
-pub enum Told {
+pub enum Progress {
     /// A step begins.
     Begins(Step),
     /// It is over.
@@ -21,7 +21,7 @@ pub enum Told {
 }
 
 /// Who watches a check. Whether anybody listens any more does not matter to it.
-pub type Watcher = UnboundedSender<Told>;
+pub type Watcher = UnboundedSender<Progress>;
 
 /// What a check came to.
 #[derive(Debug, Default)]
@@ -47,7 +47,7 @@ impl Checked {
         Self { watcher, ..Self::default() }
     }
 
-    fn tell(&self, told: Told) {
+    fn tell(&self, told: Progress) {
         if let Some(watcher) = &self.watcher {
             let _nobody_listens = watcher.send(told);
         }
@@ -56,14 +56,14 @@ impl Checked {
     /// A step begins.
     pub(super) fn begins(&mut self, step: Step) {
         self.running = Some(step);
-        self.tell(Told::Begins(step));
+        self.tell(Progress::Begins(step));
     }
 
     /// A step is over; `None` where it bars the way. Then its remedies are tried before it is told of.
     pub(super) fn take(&mut self, step: StepReport) -> Option<()> {
         self.running = None;
         if step.state != StepState::Failing {
-            self.tell(Told::Ended(step.clone()));
+            self.tell(Progress::Ended(step.clone()));
         }
         self.report.take(step).then_some(())
     }
@@ -73,7 +73,7 @@ impl Checked {
         self.running = None;
         for step in steps {
             let step = StepReport::untaken(*step, StepState::NotAsked, why);
-            self.tell(Told::Ended(step.clone()));
+            self.tell(Progress::Ended(step.clone()));
             self.report.take(step);
         }
     }
@@ -89,7 +89,7 @@ impl Checked {
     /// The check is over: what bars the way is told of, and what was not reached.
     pub(super) fn close(&mut self) {
         let failing = self.report.steps.iter().find(|step| step.state == StepState::Failing).cloned();
-        failing.into_iter().for_each(|step| self.tell(Told::Ended(step)));
+        failing.into_iter().for_each(|step| self.tell(Progress::Ended(step)));
         self.report.close();
         self.watcher = None;
     }

@@ -52,7 +52,7 @@ use crate::app::App;
 use crate::hosts::Led;
 use crate::identity::{Identity, Showing};
 
-pub use checked::{Checked, Told, Watcher};
+pub use checked::{Checked, Progress, Watcher};
 
 /// A server that answered so short a time ago and says nothing now is busy, most likely.
 const LATELY: TimeDelta = TimeDelta::minutes(10);
@@ -150,19 +150,19 @@ async fn steps(app: &App, subject: &Subject, extent: &Extent<'_>, checked: &mut 
     checked.take(StepReport::of(Step::Settings, upstream.address.as_str(), judged, 0))?;
     let (peer, asks_for_ours) = reached(app, subject, checked).await?;
     let peer = peer.within(extent.time).quietly(subject.quiet.clone());
-    let found = spoken(app, subject, &peer, asks_for_ours, checked).await?;
-    checked.found = Some(found.clone());
-    let listed = admitted(subject, &peer, &found, checked).await?;
+    let api = spoken(app, subject, &peer, asks_for_ours, checked).await?;
+    checked.found = Some(api.clone());
+    let listed = admitted(subject, &peer, &api, checked).await?;
     checked.begins(Step::Models);
     let start = Instant::now();
     let inventory = match listed {
-        Some(heard) => Some(look::read(&peer, &found, &heard, subject.credential.as_ref(), &upstream.auth).await),
+        Some(heard) => Some(look::read(&peer, &api, &heard, subject.credential.as_ref(), &upstream.auth).await),
         None => None,
     };
-    let judged = judge_models(app, subject, &peer, &found, extent, inventory.as_ref()).await;
+    let judged = judge_models(app, subject, &peer, &api, extent, inventory.as_ref()).await;
     checked.inventory = inventory;
-    checked.take(StepReport::of(Step::Models, speech::listing_path(found.dialect), judged, since(start)))?;
-    calls::run(app, subject, &peer, &found, extent, checked).await
+    checked.take(StepReport::of(Step::Models, speech::listing_path(api.dialect), judged, since(start)))?;
+    calls::run(app, subject, &peer, &api, extent, checked).await
 }
 
 /// Name, connection, encryption. Says beside whether a certificate of ours was asked for.
@@ -248,16 +248,16 @@ async fn spoken(
     let mut looks = Looks::default();
     looks.add(speech::Place { url: address.endpoint(path) }, first.ok());
     let wanted = Wanted { only_here: false, stated, model: &model };
-    let mut found = search(peer, address, wanted, Credentials::None, &mut looks).await;
-    if subject.credential.is_some() && found.as_ref().is_none_or(|found| found.address != *address) {
+    let mut api = search(peer, address, wanted, Credentials::None, &mut looks).await;
+    if subject.credential.is_some() && api.as_ref().is_none_or(|api| api.address != *address) {
         let wanted = Wanted { only_here: true, ..wanted };
         let there = search(peer, address, wanted, with_key, &mut Looks::default()).await;
-        found = there.map(|there| Found { lists: there.lists.for_those_with_a_key(), ..there }).or(found);
+        api = there.map(|there| Found { lists: there.lists.for_those_with_a_key(), ..there }).or(api);
     }
-    let judged = speech::judge_path(address, stated, found.as_ref(), &looks);
+    let judged = speech::judge_path(address, stated, api.as_ref(), &looks);
     let tried = format!("{} places, without the key", looks.count());
     checked.take(StepReport::of(Step::Path, tried, judged, since(start)))?;
-    found
+    api
 }
 
 /// Looks at one place after the other until it is known where the API is.
@@ -315,14 +315,14 @@ async fn judge_key(subject: &Subject, peer: &Peer, found: &Found, heard: Option<
         return (None, without_listing(subject, peer, found).await);
     };
     if !speech::dialects_of_listing(&heard).is_empty() {
-        let told = match (has_key, found.lists) {
+        let came_back = match (has_key, found.lists) {
             (true, Lists::Guarded) => "accepted",
             (true, Lists::Openly | Lists::No) => "not needed for the listing; the first answer tells more",
             (false, _) => "none is needed",
         };
         return match another_dialect(subject, peer, found, &heard).await {
-            Some(spoken) => (Some(heard), Judged::found(told, speech::other_dialect(found.dialect, spoken))),
-            None => (Some(heard), Judged::well(told)),
+            Some(spoken) => (Some(heard), Judged::found(came_back, speech::other_dialect(found.dialect, spoken))),
+            None => (Some(heard), Judged::well(came_back)),
         };
     }
     if matches!(heard.status, 404 | 405) {
@@ -335,9 +335,9 @@ async fn judge_key(subject: &Subject, peer: &Peer, found: &Found, heard: Option<
         let remedy = Remedy::change(format!("Send it as `{way}`"), Change::Auth { to: auth });
         return (None, Judged::found("refused", Finding::failing(FindingKind::KeyElsewhere, says, vec![remedy])));
     }
-    let told = heard.told();
+    let answer_words = heard.told();
     let finding = refusal::judge(&talk::scrubbed(heard, subject.credential.as_ref()), asked(subject, peer));
-    (None, Judged::found(told, finding))
+    (None, Judged::found(answer_words, finding))
 }
 
 /// Where everything wants a key, only someone with it sees which of the dialects that share a listing is there.

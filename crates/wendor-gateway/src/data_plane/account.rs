@@ -118,8 +118,8 @@ impl AskedFor {
 /// What an offer puts out at most for one choice.
 #[must_use]
 pub fn output_cap(snapshot: &Snapshot, offer: &OfferName) -> u64 {
-    let told = snapshot.catalogue.offer(offer).and_then(|(_, offer)| offer.output_cap);
-    told.map_or(OUTPUT_TOKENS_UNTOLD, |cap| u64::from(cap.get()))
+    let offer_cap = snapshot.catalogue.offer(offer).and_then(|(_, offer)| offer.output_cap);
+    offer_cap.map_or(OUTPUT_TOKENS_UNTOLD, |cap| u64::from(cap.get()))
 }
 
 /// What was used, and what it cost.

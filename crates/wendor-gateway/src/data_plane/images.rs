@@ -78,8 +78,8 @@ impl tower_service::Service<HostName> for PublicHosts {
                     "the name does not resolve to a public address",
                 )
             };
-            let found = hosts.look_up_public(name.as_str()).await.map_err(inside)?;
-            Ok(found.into_iter().map(|address| SocketAddr::new(address, 0)).collect::<Vec<_>>().into_iter())
+            let addresses = hosts.look_up_public(name.as_str()).await.map_err(inside)?;
+            Ok(addresses.into_iter().map(|address| SocketAddr::new(address, 0)).collect::<Vec<_>>().into_iter())
         })
     }
 }
@@ -126,10 +126,10 @@ pub async fn fetched(
     let mut share = app.crowd.bodies.part(Some(team.clone()));
     let teams = snapshot.catalogue.teams.len();
     let client = client(&app.trust, app.hosts.clone());
-    let mut found = BTreeMap::new();
+    let mut fetched = BTreeMap::new();
     let all = async {
         for (path, url) in &images {
-            if found.contains_key(url) {
+            if fetched.contains_key(url) {
                 continue;
             }
             let bytes = image(&client, url)
@@ -138,14 +138,14 @@ pub async fn fetched(
             let kind = kind_of(&bytes).ok_or_else(|| refused(path, format!("`{path}` is not a supported image")))?;
             // In base64, and as written into the body.
             share.grow(2 * bytes.len() as u64, teams).map_err(|_| Refusal::TooManyBodies)?;
-            found.insert(url.clone(), (kind, BASE64.encode(&bytes)));
+            fetched.insert(url.clone(), (kind, BASE64.encode(&bytes)));
         }
         Ok(())
     };
     let in_time = tokio::time::timeout(TIME, all).await;
     in_time
         .map_err(|_elapsed| refused(&images[0].0, format!("the images did not come within {} s", TIME.as_secs())))??;
-    let content = Arc::new(Content::Conversation(Box::new(with_images(conversation, &found))));
+    let content = Arc::new(Content::Conversation(Box::new(with_images(conversation, &fetched))));
     Ok(Some(Fetched { content, _share: share }))
 }
 

@@ -108,8 +108,8 @@ impl LateBody {
     fn rejected(&self, reply: RejectedReply, ticket: Box<Ticket>) -> Phase {
         let to = ticket.call().dialect;
         // Whatever its dialect: its own words are a body, and in a stream they are told in ours.
-        let told = rejection::told(reply.status, &reply.bytes, ticket.id().as_str());
-        let frames = dialects::of(to).reader().broken_off(&told);
+        let rejected = rejection::told(reply.status, &reply.bytes, ticket.id().as_str());
+        let frames = dialects::of(to).reader().broken_off(&rejected);
         Phase::Ending(Box::pin(async move {
             ticket.settle(Outcome::Rejected(reply.status, reply.kind)).wait().await;
             (Bytes::from(frames.0), frames.1)
@@ -117,8 +117,8 @@ impl LateBody {
     }
 
     fn refused(&self, refusal: Refusal) -> Phase {
-        let told = refusal.told_late(&self.account.app, &self.account.call);
-        let (frames, closing) = dialects::of(self.account.call.dialect).reader().broken_off(&told);
+        let error = refusal.told_late(&self.account.app, &self.account.call);
+        let (frames, closing) = dialects::of(self.account.call.dialect).reader().broken_off(&error);
         Phase::Ending(Box::pin(std::future::ready((Bytes::from(frames), closing))))
     }
 

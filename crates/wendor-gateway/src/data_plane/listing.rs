@@ -83,7 +83,7 @@ fn list(
     let (key, allowed) = (&*key, routes_of(&snapshot, &key));
     let made_at = snapshot.made_at;
     let all = || allowed.iter().map(|name| listed(&snapshot, name, made_at)).collect::<Vec<Listed<'_>>>();
-    let found = |wanted: &str| {
+    let route_named = |wanted: &str| {
         // Local servers write a tag behind names, and clients of generate-content a prefix before them.
         let bare = wanted.strip_prefix("models/").unwrap_or(wanted);
         let bare = bare.strip_suffix(":latest").unwrap_or(bare);
@@ -93,8 +93,8 @@ fn list(
     match kind {
         Kind::Version => Ok(version(env!("CARGO_PKG_VERSION"))),
         Kind::Loaded => Ok(loaded()),
-        Kind::ShowModel => Ok(shown(&found(wanted.unwrap_or_default())?)),
-        Kind::Model(_) => Ok(one(call.dialect, &found(wanted.unwrap_or_default())?)),
+        Kind::ShowModel => Ok(shown(&route_named(wanted.unwrap_or_default())?)),
+        Kind::Model(_) => Ok(one(call.dialect, &route_named(wanted.unwrap_or_default())?)),
         Kind::Models | Kind::Chat(_) | Kind::Count(_) | Kind::Embed(..) | Kind::Passed(_) => {
             Ok(shape(call.dialect, &all()))
         }
@@ -115,8 +115,8 @@ fn listed<'n>(snapshot: &Snapshot, name: &'n Name, made_at: DateTime<Utc>) -> Li
 async fn named_in_body(app: &App, request: &mut ServiceRequest) -> String {
     let read = body::read_within(app, request.take_payload(), None, None, MAX_BODY, BODY_TIME).await;
     let body = read.map(|read| read.bytes).unwrap_or_default();
-    let found = members(&body).unwrap_or_default();
-    let member = found.iter().find(|member| member.name == "model" || member.name == "name");
+    let fields = members(&body).unwrap_or_default();
+    let member = fields.iter().find(|member| member.name == "model" || member.name == "name");
     member.and_then(|member| serde_json::from_str(member.value).ok()).unwrap_or_default()
 }
 

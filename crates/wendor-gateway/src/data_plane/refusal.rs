@@ -98,7 +98,7 @@ enum Retry {
     After(i64),
 }
 
-struct Told {
+struct Form {
     status: u16,
     class: &'static str,
     code: RefusalCode,
@@ -106,8 +106,8 @@ struct Told {
     retry: Retry,
 }
 
-fn told(status: u16, class: &'static str, code: RefusalCode) -> Told {
-    Told { status, class, code, param: None, retry: Retry::Never }
+fn told(status: u16, class: &'static str, code: RefusalCode) -> Form {
+    Form { status, class, code, param: None, retry: Retry::Never }
 }
 
 const MESSAGE_OF_FAULT: &str =
@@ -116,12 +116,12 @@ const MESSAGE_OF_STOP: &str = "The service stops, and the time for open requests
 const MESSAGE_OF_AGE: &str = "The service could not ask its database for changes for too long, so it refuses requests until it can. Send the request again later.";
 
 impl Refusal {
-    fn told(&self) -> Told {
+    fn told(&self) -> Form {
         use RefusalCode as Code;
         const INVALID: &str = "invalid_request_error";
         const SERVER: &str = "server_error";
         let unauthorised = |code| told(401, "authentication_error", code);
-        let at_once = |code| Told { retry: Retry::After(1_000), ..told(429, "rate_limit_error", code) };
+        let at_once = |code| Form { retry: Retry::After(1_000), ..told(429, "rate_limit_error", code) };
         match self {
             Self::ForeignPage(_) => told(403, "permission_error", Code::ForeignPage),
             Self::NoKey => unauthorised(Code::NoKey),
@@ -136,36 +136,36 @@ impl Refusal {
             Self::BadHeader(..) => told(400, INVALID, Code::BadHeader),
             Self::BodyTooLarge(_) => told(413, INVALID, Code::BodyTooLarge),
             Self::BodyBroken => told(400, INVALID, Code::BodyBroken),
-            Self::BodyTooSlow => Told { retry: Retry::AsUsual, ..told(408, INVALID, Code::BodyTooSlow) },
-            Self::TooManyBodies => Told { retry: Retry::After(1_000), ..told(503, SERVER, Code::TooManyBodies) },
-            Self::BadRequest(bad) => Told { param: bad.param.clone(), ..told(400, INVALID, bad.code) },
+            Self::BodyTooSlow => Form { retry: Retry::AsUsual, ..told(408, INVALID, Code::BodyTooSlow) },
+            Self::TooManyBodies => Form { retry: Retry::After(1_000), ..told(503, SERVER, Code::TooManyBodies) },
+            Self::BadRequest(bad) => Form { param: bad.param.clone(), ..told(400, INVALID, bad.code) },
             Self::SecretInBody(_) => told(400, INVALID, Code::SecretInBody),
-            Self::NoSuchRoute(_) => Told { param: Some("model".to_owned()), ..told(404, INVALID, Code::RouteNotFound) },
+            Self::NoSuchRoute(_) => Form { param: Some("model".to_owned()), ..told(404, INVALID, Code::RouteNotFound) },
             Self::NoSuchPath(..) => told(404, INVALID, Code::PathNotFound),
             Self::WrongMethod(..) => told(405, INVALID, Code::WrongMethod),
             Self::CannotServe(cannot) => {
                 let first = cannot.unfit.first().map(|(_, unfit)| unfit);
                 let code = first.map_or(Code::UnsupportedParameter, |unfit| unfit.code);
-                Told { param: first.and_then(|unfit| unfit.param.clone()), ..told(400, INVALID, code) }
+                Form { param: first.and_then(|unfit| unfit.param.clone()), ..told(400, INVALID, code) }
             }
             Self::OverQuota(full) => {
                 let wait = (full.over.room.resets_at - full.now).num_milliseconds();
-                Told { retry: Retry::After(wait), ..told(429, "rate_limit_error", Code::OverQuota) }
+                Form { retry: Retry::After(wait), ..told(429, "rate_limit_error", Code::OverQuota) }
             }
             Self::StreamsFull(_) => at_once(Code::StreamsFull),
             Self::TooManyConnections(_) => at_once(Code::TooManyConnections),
-            Self::NoSpool(_) => Told { retry: Retry::After(2_000), ..told(503, SERVER, Code::NoSpool) },
+            Self::NoSpool(_) => Form { retry: Retry::After(2_000), ..told(503, SERVER, Code::NoSpool) },
             Self::AllFailed(given_up) => {
                 let answer = given_up.answer;
                 let retry = answer
                     .retry_after_ms
                     .map_or(Retry::Never, |wait| Retry::After(i64::try_from(wait).unwrap_or(i64::MAX)));
                 let class = if answer.status == 429 { "rate_limit_error" } else { SERVER };
-                Told { retry, ..told(answer.status, class, Code::AllOffersFailed) }
+                Form { retry, ..told(answer.status, class, Code::AllOffersFailed) }
             }
             Self::Fault => told(500, SERVER, Code::InternalFault),
-            Self::Stopped => Told { retry: Retry::After(1_000), ..told(503, SERVER, Code::Stopped) },
-            Self::OutOfDate => Told { retry: Retry::After(30_000), ..told(503, SERVER, Code::OutOfDate) },
+            Self::Stopped => Form { retry: Retry::After(1_000), ..told(503, SERVER, Code::Stopped) },
+            Self::OutOfDate => Form { retry: Retry::After(30_000), ..told(503, SERVER, Code::OutOfDate) },
         }
     }
 
@@ -262,17 +262,17 @@ impl Refusal {
     /// The answer to the app. Counts and remembers what was refused before admission.
     #[must_use]
     pub fn answer(self, app: &App, call: &Call) -> HttpResponse {
-        let told = self.told();
-        let error = self.error(&told, call);
-        let status = StatusCode::from_u16(told.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let form = self.told();
+        let error = self.error(&form, call);
+        let status = StatusCode::from_u16(form.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
         let mut response = HttpResponse::build(status);
         identify(&mut response, call);
         if let Self::TooManyConnections(_) = &self {
             response.force_close();
         }
         // What an app has to mend no client tries again by itself; the hint is for a final failure of ours.
-        if told.retry != Retry::Never || told.status >= 500 {
-            told.retry.write(&mut response);
+        if form.retry != Retry::Never || form.status >= 500 {
+            form.retry.write(&mut response);
         }
         if let Self::AllFailed(given_up) = &self {
             response.insert_header(("wendor-attempts", given_up.attempts.len().to_string()));
@@ -284,7 +284,7 @@ impl Refusal {
 }
 
 impl Refusal {
-    fn error(&self, told: &Told, call: &Call) -> ErrorTold {
+    fn error(&self, told: &Form, call: &Call) -> ErrorTold {
         ErrorTold {
             status: told.status,
             class: told.class,

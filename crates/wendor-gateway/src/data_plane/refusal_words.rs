@@ -45,8 +45,9 @@ pub(super) fn cannot_serve(cannot: &CannotServe) -> String {
             None => reasons.push((&unfit.reason, vec![offer.to_string()])),
         }
     }
-    let told: Vec<String> = reasons.iter().map(|(reason, offers)| format!("{}: {reason}", offers.join(", "))).collect();
-    format!("No offer of route {} can serve this request. {}.", cannot.route, told.join("; "))
+    let lines: Vec<String> =
+        reasons.iter().map(|(reason, offers)| format!("{}: {reason}", offers.join(", "))).collect();
+    format!("No offer of route {} can serve this request. {}.", cannot.route, lines.join("; "))
 }
 
 pub(super) fn over_quota(full: &QuotaFull) -> String {

@@ -220,8 +220,8 @@ impl Stream {
     fn break_off(&mut self, mut failure: Failure, own: Option<Bytes>) {
         // That an app waits for less than its stage would is not the offer's failure.
         failure.is_of_request |= failure.kind == FailureKind::TimedOut && self.is_lowered;
-        let told = self.told(502, RefusalCode::AnswerBrokeOff, &format!("{} ({})", failure.kind, failure.detail));
-        let (frames, closing) = self.passage.broken_off(&told);
+        let error = self.told(502, RefusalCode::AnswerBrokeOff, &format!("{} ({})", failure.kind, failure.detail));
+        let (frames, closing) = self.passage.broken_off(&error);
         let outcome = Outcome::CutOff(failure, Progress::of(self.passage.facts()));
         self.end(outcome, own.unwrap_or(frames), closing);
     }
@@ -255,9 +255,9 @@ impl Stream {
     /// The answer ends before its end, by no fault of app or upstream.
     fn cut_short(&mut self, code: RefusalCode, why: &str) {
         self.upstream = None;
-        let told = self.told(if code == RefusalCode::InternalFault { 500 } else { 503 }, code, why);
+        let error = self.told(if code == RefusalCode::InternalFault { 500 } else { 503 }, code, why);
         let passage = &mut self.passage;
-        let left = caught_at_once(|| (passage.broken_off(&told), Progress::of(passage.facts())));
+        let left = caught_at_once(|| (passage.broken_off(&error), Progress::of(passage.facts())));
         let ((frames, closing), progress) =
             left.unwrap_or_else(|Fault| ((Bytes::new(), Closing::Broken), Progress::default()));
         self.phase = Phase::Over;
@@ -378,8 +378,8 @@ impl Stream {
         let is_over = self.clock.is_over(now);
         if untaken >= ticket.app().settings.timing.take || (is_over && untaken >= NOT_TAKEN) {
             self.upstream = None;
-            let told = self.told(408, RefusalCode::AnswerNotTaken, "the app did not read it in time");
-            let (frames, closing) = self.passage.broken_off(&told);
+            let error = self.told(408, RefusalCode::AnswerNotTaken, "the app did not read it in time");
+            let (frames, closing) = self.passage.broken_off(&error);
             self.end(Outcome::NotTaken(Progress::of(self.passage.facts())), frames, closing);
             return false;
         }

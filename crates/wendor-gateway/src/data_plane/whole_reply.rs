@@ -134,17 +134,17 @@ pub(super) async fn whole(response: Response<Incoming>, one: &Try<'_>) -> Result
 
 /// Vectors in the form that the app wants. Where that is the upstream's own, they pass as they came.
 fn embedded(embedding: &EmbeddingRequest, bytes: Bytes, one: &Try<'_>) -> Result<WholeReply, Failure> {
-    let found = read_vectors_for(embedding, &bytes)?;
-    let usage = found.input_tokens.map(|input| Usage { input: Some(input), output: Some(0), ..Usage::default() });
+    let vectors = read_vectors_for(embedding, &bytes)?;
+    let usage = vectors.input_tokens.map(|input| Usage { input: Some(input), output: Some(0), ..Usage::default() });
     let facts = Facts { usage, counts: usage.and_then(Usage::counts), is_finished: true, ..Facts::default() };
     let is_same = one.upstream.dialect == one.request.endpoint.dialect;
     // Some clients decode base64 without looking, so an upstream that ignores the wish is mended.
     let is_as_wished =
         embedding.encoding == Encoding::Numbers || memchr::memmem::find(&bytes, b"\"embedding\":\"").is_some();
-    let bytes = if is_same && is_as_wished && found.came_in_order {
+    let bytes = if is_same && is_as_wished && vectors.came_in_order {
         bytes
     } else {
-        Bytes::from(embedding.reply(&found, one.request))
+        Bytes::from(embedding.reply(&vectors, one.request))
     };
     Ok(WholeReply::json(bytes, facts))
 }

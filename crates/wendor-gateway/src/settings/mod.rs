@@ -56,7 +56,7 @@ pub struct Layers {
 
 /// A value with its source, safe to be shown.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Told {
+pub struct ShownSetting {
     /// The setting.
     pub name: &'static str,
     /// Its value, without a password.
@@ -137,7 +137,7 @@ pub struct Settings {
     /// What is logged.
     pub log: String,
     /// Every value with its source.
-    pub told: Vec<Told>,
+    pub told: Vec<ShownSetting>,
 }
 
 /// The name of the setting that says how long `table` is kept.
@@ -264,13 +264,13 @@ impl Layers {
 
 struct Check<'a> {
     layers: &'a Layers,
-    told: Vec<Told>,
+    told: Vec<ShownSetting>,
     problems: Vec<BadSetting>,
 }
 
 impl Check<'_> {
     /// What was found, in the order in which settings are told.
-    fn ended(mut self) -> (Vec<Told>, Vec<BadSetting>) {
+    fn ended(mut self) -> (Vec<ShownSetting>, Vec<BadSetting>) {
         self.told.sort_by_key(|told| KNOWN.iter().position(|known| known.name == told.name));
         (self.told, self.problems)
     }
@@ -340,7 +340,7 @@ impl Check<'_> {
         let set = layers.into_iter().find_map(|(source, layer)| layer.get(name).map(|text| (source, text.as_str())));
         let default = KNOWN.iter().find(|known| known.name == name).map_or("", |known| known.default);
         let (source, text) = set.unwrap_or((Source::Default, default));
-        self.told.push(Told { name, value: shown(name, text), source });
+        self.told.push(ShownSetting { name, value: shown(name, text), source });
         match parse(text) {
             Ok(value) => Some(value),
             Err(message) => {

@@ -16,8 +16,8 @@ pub(super) fn keep_room(file: &File, bytes: u64) -> std::io::Result<()> {
 
 /// Bytes that are free for the likes of us on the disk of `folder`; `None` where the system does not tell.
 pub(super) fn free_bytes(folder: &Path) -> Option<u64> {
-    let told = statvfs(folder).ok()?;
-    told.f_bavail.checked_mul(told.f_frsize)
+    let stats = statvfs(folder).ok()?;
+    stats.f_bavail.checked_mul(stats.f_frsize)
 }
 
 /// Makes durable which files there are in `folder`.

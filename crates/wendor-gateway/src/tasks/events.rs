@@ -57,12 +57,12 @@ pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
 async fn look(app: &App, conditions: &mut Conditions) {
     let now = app.clock.now();
     let currency = app.now_serving().catalogue.currency.clone();
-    let found = match findings::all(app, now).await {
+    let findings = match findings::all(app, now).await {
         Ok(found) => found,
         // What needs the database is not known; what does not is told all the same.
         Err(_) => findings::of_spool(app, false),
     };
-    for event in conditions.look(&app.ids.instance(), &found, now, &currency) {
+    for event in conditions.look(&app.ids.instance(), &findings, now, &currency) {
         app.events.happened(event);
     }
 }

@@ -233,7 +233,7 @@ async fn look_at(
         }));
     }
     state.looks().taken();
-    let found = Found { address: upstream.address.clone(), dialect: upstream.dialect, lists: Lists::Openly };
+    let api = Found { address: upstream.address.clone(), dialect: upstream.dialect, lists: Lists::Openly };
     let peer = peer.quietly(Some(quiet));
-    Ok(look::read(&peer, &found, &heard, credential.as_ref(), &upstream.auth).await)
+    Ok(look::read(&peer, &api, &heard, credential.as_ref(), &upstream.auth).await)
 }

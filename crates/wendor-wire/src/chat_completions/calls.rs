@@ -52,8 +52,8 @@ impl Calls {
     /// Where a fragment belongs; `None` when there are too many calls.
     pub fn place(&mut self, fragment: Fragment<'_>) -> Option<Place> {
         let Fragment { choice, index, .. } = fragment;
-        let told = |text: Option<&str>| text.filter(|text| !text.is_empty()).map(str::to_owned);
-        let (id, name) = (told(fragment.id), told(fragment.name));
+        let non_empty = |text: Option<&str>| text.filter(|text| !text.is_empty()).map(str::to_owned);
+        let (id, name) = (non_empty(fragment.id), non_empty(fragment.name));
         let calls = self.known.entry(choice).or_default();
         if let Some(call) = self.current.get(&(choice, index)).copied()
             && let Some(known) = usize::try_from(call).ok().and_then(|call| calls.get_mut(call))
@@ -88,7 +88,7 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    type Told = (u64, &'static str, &'static str);
+    type TestFragment = (u64, &'static str, &'static str);
 
     #[rstest]
     #[case::as_promised(&[(0, "a", "f"), (0, "", ""), (1, "b", "g"), (1, "", "")], &[0, 0, 1, 1])]
@@ -97,9 +97,9 @@ mod tests {
     #[case::counted_from_1(&[(1, "a", "f"), (2, "b", "g"), (1, "", "")], &[0, 1, 0])]
     #[case::interleaved(&[(0, "a", "f"), (1, "b", "g"), (0, "", ""), (1, "", "")], &[0, 1, 0, 1])]
     #[case::id_comes_later(&[(0, "", "f"), (0, "a", ""), (0, "b", "g")], &[0, 0, 1])]
-    fn fragments_find_their_call(#[case] fragments: &[Told], #[case] expected: &[u32]) {
+    fn fragments_find_their_call(#[case] fragments: &[TestFragment], #[case] expected: &[u32]) {
         let mut calls = Calls::default();
-        let place = |(index, id, name): &Told| {
+        let place = |(index, id, name): &TestFragment| {
             calls.place(Fragment { choice: 0, index: *index, id: Some(id), name: Some(name) }).unwrap().call
         };
         assert_eq!(fragments.iter().map(place).collect::<Vec<_>>(), expected);

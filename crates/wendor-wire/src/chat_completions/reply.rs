@@ -79,14 +79,14 @@ pub fn read(body: &[u8]) -> Result<ReplyFacts, BadReply> {
 /// How many bytes of `text` are images written out in it, and how many images.
 fn inline_images(text: &str) -> (usize, usize) {
     const BEGINS: &str = "\"data:image/";
-    let mut found = (0, 0);
+    let mut counts = (0, 0);
     let mut rest = text;
     while let Some((_, image)) = rest.split_once(BEGINS) {
         let end = image.find('"').unwrap_or(image.len());
-        found = (found.0 + end, found.1 + 1);
+        counts = (counts.0 + end, counts.1 + 1);
         rest = image.get(end..).unwrap_or_default();
     }
-    found
+    counts
 }
 
 #[cfg(test)]

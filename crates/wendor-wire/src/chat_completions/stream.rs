@@ -261,17 +261,19 @@ impl ChatStream {
 /// How an upstream failed that says so inside its stream: by a number in `code`, or by the class in `type`.
 fn failure_of(error: &RawValue) -> Failure {
     #[derive(Deserialize)]
-    struct Told<'a> {
+    struct ErrorFrame<'a> {
         #[serde(borrow, default)]
         code: Option<&'a RawValue>,
         #[serde(borrow, default, rename = "type")]
         class: Option<Cow<'a, str>>,
     }
-    let told: Option<Told<'_>> = serde_json::from_str(error.get()).ok();
-    let status =
-        told.as_ref().and_then(|told| told.code).and_then(|code| code.get().trim_matches('"').parse::<u16>().ok());
+    let error_frame: Option<ErrorFrame<'_>> = serde_json::from_str(error.get()).ok();
+    let status = error_frame
+        .as_ref()
+        .and_then(|error_frame| error_frame.code)
+        .and_then(|code| code.get().trim_matches('"').parse::<u16>().ok());
     let by_status = status.and_then(FailureKind::of_status);
-    let by_class = match told.as_ref().and_then(|told| told.class.as_deref()) {
+    let by_class = match error_frame.as_ref().and_then(|error_frame| error_frame.class.as_deref()) {
         Some("rate_limit_error" | "insufficient_quota") => Some(FailureKind::RateLimited),
         Some("authentication_error" | "permission_error") => Some(FailureKind::Misconfigured),
         Some("invalid_request_error") => Some(FailureKind::Rejected),

@@ -166,9 +166,9 @@ impl<'a> Node<'a> {
     }
 
     fn object_of(&self, named: impl Fn(Cow<'a, str>) -> Cow<'a, str>) -> Result<Object<'a>, Wrong> {
-        let found = members(self.raw.as_bytes()).map_err(|_| self.wrong("an object"))?;
+        let fields = members(self.raw.as_bytes()).map_err(|_| self.wrong("an object"))?;
         let members: Vec<(Cow<'a, str>, &'a str)> =
-            found.into_iter().map(|member| (named(member.name), member.value)).collect();
+            fields.into_iter().map(|member| (named(member.name), member.value)).collect();
         if self.repeats == Repeats::Wrong
             && let Some(name) = first_repeated(members.iter().map(|(name, _)| &**name))
         {
@@ -204,16 +204,16 @@ impl<'a> Object<'a> {
     /// Takes a member out; null counts as absent, and of repeated ones the last counts.
     pub fn take(&mut self, name: &str) -> Option<Node<'a>> {
         spent(self.members.len());
-        let mut found = None;
+        let mut raw_value = None;
         self.members.retain(|(known, raw)| {
             let is_it = known == name;
             if is_it {
-                found = Some(*raw);
+                raw_value = Some(*raw);
             }
             !is_it
         });
-        let found = found.filter(|raw| *raw != "null")?;
-        Some(Node { raw: found, path: self.path_of(name), repeats: self.repeats })
+        let raw_value = raw_value.filter(|raw| *raw != "null")?;
+        Some(Node { raw: raw_value, path: self.path_of(name), repeats: self.repeats })
     }
 
     /// Takes a member that must be there.

@@ -23,7 +23,7 @@ pub struct MessagesReader {
     /// The call that stands in each open block, and whether it has arguments so far.
     calls: BTreeMap<u64, (u32, bool)>,
     calls_begun: u32,
-    usage: Told,
+    usage: ErrorFrame,
     has_stop: bool,
 }
 
@@ -203,7 +203,7 @@ fn stop_of(from: &mut Object<'_>) -> Result<Option<Stop>, Wrong> {
 /// Usage as it was told so far, in this dialect's own members: what is cached is counted apart here, and belongs to the input elsewhere. It
 /// is told twice in a stream, the second time often without some of them, so of each the larger counts.
 #[derive(Clone, Copy, Debug, Default)]
-struct Told {
+struct ErrorFrame {
     fresh: Option<u64>,
     cached: Option<u64>,
     cache_write: Option<u64>,
@@ -211,7 +211,7 @@ struct Told {
     reasoning: Option<u64>,
 }
 
-impl Told {
+impl ErrorFrame {
     /// Takes what `from` says of usage. `None` where it says nothing, or nothing that can be read: the answer is none the worse.
     fn seen(&mut self, from: &mut Object<'_>) -> Option<Usage> {
         let mut usage = from.object("usage").ok()??;

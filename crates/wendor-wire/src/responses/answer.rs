@@ -179,9 +179,9 @@ impl ResponsesReader {
         if !in_pieces {
             let arguments = item.text(if kind == "custom_tool_call" { "input" } else { "arguments" })?;
             let arguments = arguments.filter(|arguments| !arguments.is_empty());
-            let told = arguments.map(|fragment| Event::Arguments { choice: 0, call, fragment });
+            let piece = arguments.map(|fragment| Event::Arguments { choice: 0, call, fragment });
             let is_function = kind != "custom_tool_call";
-            events.extend(told.or_else(|| is_function.then(|| Event::no_arguments(0, call))));
+            events.extend(piece.or_else(|| is_function.then(|| Event::no_arguments(0, call))));
         }
         events.push(Event::CallEnd { choice: 0, call });
         Ok(())

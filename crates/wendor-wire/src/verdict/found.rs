@@ -20,15 +20,15 @@ type Found = Vec<(Field, String)>;
 /// target.
 #[must_use]
 pub fn fields(conversation: &Conversation, target: &Target<'_>) -> Vec<(Field, String)> {
-    let mut found = Found::new();
-    native(&conversation.native, &mut found);
-    turns(conversation, target, &mut found);
-    tools(conversation, &mut found);
-    sampling(conversation, &mut found);
-    thinking(conversation, target, &mut found);
+    let mut fields = Found::new();
+    native(&conversation.native, &mut fields);
+    turns(conversation, target, &mut fields);
+    tools(conversation, &mut fields);
+    sampling(conversation, &mut fields);
+    thinking(conversation, target, &mut fields);
     let mut say = |is_there: bool, field, path: &str| {
         if is_there {
-            found.push((field, conversation.place(path)));
+            fields.push((field, conversation.place(path)));
         }
     };
     say(conversation.output_limit.is_some(), Field::OutputLimit, "output_limit");
@@ -38,7 +38,7 @@ pub fn fields(conversation: &Conversation, target: &Target<'_>) -> Vec<(Field, S
         Some(AnswerFormat::Schema(_)) => say(true, Field::JsonSchema, "format"),
         Some(AnswerFormat::Text) | None => {}
     }
-    found
+    fields
 }
 
 fn native(members: &[Native], found: &mut Found) {

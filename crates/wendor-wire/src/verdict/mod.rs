@@ -92,9 +92,9 @@ impl Verdict {
 #[must_use]
 pub fn judge(conversation: &Conversation, target: &Target<'_>) -> Verdict {
     let mut verdict = Verdict::default();
-    let found = found::fields(conversation, target);
-    let is_written_anew = has_to_be_written_anew(conversation, target, &found);
-    for (field, path) in found {
+    let fields = found::fields(conversation, target);
+    let is_written_anew = has_to_be_written_anew(conversation, target, &fields);
+    for (field, path) in fields {
         apply(&mut verdict, rule(conversation.dialect, target, field), path);
     }
     if conversation.dialect != target.dialect || is_written_anew {

@@ -118,11 +118,11 @@ impl<'a> Reader<'a> {
 
     /// The entry of that name; its absence is a problem.
     pub(super) fn required<'d>(&mut self, table: &mut Table<'d>, name: &'static str) -> Option<Item<'d>> {
-        let found = table.take(name);
-        if found.is_none() {
+        let entry = table.take(name);
+        if entry.is_none() {
             self.problem(&table.path, &table.span, format!("`{name}` is missing"));
         }
-        found
+        entry
     }
 
     fn unlike(&mut self, item: &Item<'_>, wanted: &str) {
@@ -180,8 +180,8 @@ impl<'a> Reader<'a> {
     /// One of a closed set of words.
     pub(super) fn word<T: Copy>(&mut self, item: &Item<'_>, words: &[(&str, T)]) -> Option<T> {
         self.parsed(item, |text| {
-            let found = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
-            found.ok_or_else(|| format!("`{text}` is not one of {}", listed(words.iter().map(|(word, _)| *word))))
+            let known = words.iter().find(|(word, _)| *word == text).map(|(_, value)| *value);
+            known.ok_or_else(|| format!("`{text}` is not one of {}", listed(words.iter().map(|(word, _)| *word))))
         })
     }
 
@@ -198,21 +198,21 @@ impl<'a> Reader<'a> {
     pub(super) fn count(&mut self, item: &Item<'_>) -> Option<NonZeroU32> {
         let number = if let DeValue::Integer(number) = item.value { Some(number) } else { None };
         let number = number.and_then(|number| u32::from_str_radix(number.as_str(), number.radix()).ok());
-        let found = number.and_then(NonZeroU32::new);
-        if found.is_none() {
+        let parsed = number.and_then(NonZeroU32::new);
+        if parsed.is_none() {
             self.unlike_number(item, "a whole number from 1 on");
         }
-        found
+        parsed
     }
 
     /// A whole number from 0 on.
     pub(super) fn count_or_none(&mut self, item: &Item<'_>) -> Option<u32> {
         let number = if let DeValue::Integer(number) = item.value { Some(number) } else { None };
-        let found = number.and_then(|number| u32::from_str_radix(number.as_str(), number.radix()).ok());
-        if found.is_none() {
+        let parsed = number.and_then(|number| u32::from_str_radix(number.as_str(), number.radix()).ok());
+        if parsed.is_none() {
             self.unlike_number(item, "a whole number from 0 on");
         }
-        found
+        parsed
     }
 
     /// A decimal from 0 to `most`, taken from its digits and never through binary floating point. The bound keeps every product
@@ -224,15 +224,15 @@ impl<'a> Reader<'a> {
             DeValue::String(text) => Some(text.as_ref()),
             DeValue::Boolean(_) | DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
         };
-        let found = text.and_then(|text| text.replace('_', "").parse::<Decimal>().ok());
+        let parsed = text.and_then(|text| text.replace('_', "").parse::<Decimal>().ok());
         let is_right = |number: &Decimal| {
             !number.is_sign_negative() && *number <= Decimal::from(most) && number.normalize().scale() <= decimals
         };
-        let found = found.filter(is_right);
-        if found.is_none() {
+        let parsed = parsed.filter(is_right);
+        if parsed.is_none() {
             self.unlike_number(item, &format!("a number from 0 to {most} with at most {decimals} decimals"));
         }
-        found.map(|number| number.normalize())
+        parsed.map(|number| number.normalize())
     }
 
     fn unlike_number(&mut self, item: &Item<'_>, wanted: &str) {
@@ -262,11 +262,11 @@ impl<'a> Reader<'a> {
     /// A day, written as a TOML date.
     pub(super) fn day(&mut self, item: &Item<'_>) -> Option<chrono::NaiveDate> {
         let text = if let DeValue::Datetime(day) = item.value { Some(day.to_string()) } else { None };
-        let found = text.and_then(|text| text.parse().ok());
-        if found.is_none() {
+        let parsed = text.and_then(|text| text.parse().ok());
+        if parsed.is_none() {
             self.unlike_number(item, "a day such as 2026-11-01");
         }
-        found
+        parsed
     }
 }
 
