@@ -87,7 +87,7 @@ async function leave() {
       </p>
       <p v-if="me.data.value" class="lg:mt-3">
         <RouterLink :to="paths.you">{{ me.data.value.name }}</RouterLink>, {{ me.data.value.role
-        }}{{ me.data.value.team ? ` of ${me.data.value.team}` : '' }}<br class="max-lg:hidden" />
+        }}{{ me.data.value.team ? ` of ${me.data.value.team}` : '' }}<br class="max-lg:hidden" />{{ ' ' }}
         <button class="follow" @click="leave">Sign out</button>
       </p>
     </div>

@@ -89,22 +89,13 @@ function submit() {
         <button v-else type="button" class="follow" @click="turn('once')">With a one-time sign-in</button>
       </p>
     </form>
-    <dl class="second text-small mt-8 grid gap-1.5">
-      <div>
-        <dt class="inline font-semibold">The first owner:</dt>
-        <dd class="inline">on the server, <code>wendor person add NAME --role owner</code></dd>
-      </div>
-      <div>
-        <dt class="inline font-semibold">Operators, leads and viewers:</dt>
-        <dd class="inline">
-          an owner adds you under People, or with <code>wendor person add NAME --role ROLE</code> on the server, and
-          gives you the one-time sign-in
-        </dd>
-      </div>
-      <div>
-        <dt class="inline font-semibold">Apps:</dt>
-        <dd class="inline">need no sign-in; the lead of your team issues a key</dd>
-      </div>
-    </dl>
+    <ul class="second text-small mt-8 grid gap-2">
+      <li><strong>The first owner</strong> is added on the server: <code>wendor person add NAME --role owner</code></li>
+      <li>
+        <strong>Operators, leads and viewers</strong> are added by an owner, under People or on the server with
+        <code>wendor person add NAME --role ROLE</code>, and get a one-time sign-in from them.
+      </li>
+      <li><strong>Apps</strong> need no sign-in: the lead of your team issues a key.</li>
+    </ul>
   </main>
 </template>

@@ -84,6 +84,17 @@ pub fn line(text: &str) -> Result<(), Failure> {
     print(&format!("{text}\n"))
 }
 
+/// Writes sentences to standard output, broken between words where the terminal ends.
+///
+/// # Errors
+/// [`Failure::OutputClosed`] when nobody reads any more.
+pub fn sentence(text: &str) -> Result<(), Failure> {
+    match terminal().width {
+        Some(width) => line(&crate::words::wrapped(text, width).join("\n")),
+        None => line(text),
+    }
+}
+
 /// Writes a note to standard error.
 pub fn note(text: &str) {
     // Where nobody can read it nothing is to be done.

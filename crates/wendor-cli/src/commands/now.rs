@@ -28,8 +28,8 @@ pub(super) async fn run(management: &Management, reader: Reader) -> Result<(), F
         Column::Number("expected"),
         Column::Number("requests"),
         Column::Number("not answered"),
-        Column::Number("first token"),
-        Column::Number("slow"),
+        Column::Number("first token p50"),
+        Column::Number("p95"),
         Column::Text("budget of the month"),
     ];
     let mut teams: Vec<&TeamYesterday> = now.teams.iter().collect();

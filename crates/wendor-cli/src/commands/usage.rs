@@ -48,14 +48,14 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     let columns = [
         Column::Text(what),
         Column::Money("cost", usage.currency.clone()),
-        Column::Number("before"),
+        Column::Number("previous period"),
         Column::Number("requests"),
         Column::Number("not answered"),
         Column::Number("cancelled"),
-        Column::Number("first token"),
-        Column::Number("slow"),
-        Column::Number("in"),
-        Column::Number("out"),
+        Column::Number("first token p50"),
+        Column::Number("p95"),
+        Column::Number("tokens in"),
+        Column::Number("tokens out"),
     ];
     let mut lines: Vec<&UsageLine> = usage.lines.iter().collect();
     if lines.len() > 1 {
@@ -67,7 +67,7 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     let rows: Vec<Vec<String>> =
         lines.into_iter().zip(tokens).map(|(line, (input, output))| row(line, input, output)).collect();
     output::table(&columns, rows, "No requests in this range.")?;
-    output::line(&format!("{}.{}", period(usage), remarks(&usage.together, &usage.currency)))?;
+    output::sentence(&format!("{}.{}", period(usage), remarks(&usage.together, &usage.currency)))?;
     if let Some(line) = usage.lines.first() {
         output::line(&format!("Requests behind a line: {}", follow(usage, args, line)))?;
     }
@@ -96,7 +96,7 @@ fn row(line: &UsageLine, input: String, output: String) -> Vec<String> {
 
 /// The range in words, and the one that it is compared with.
 fn period(usage: &Usage) -> String {
-    format!("{}, UTC; before is {}", span(usage.from, usage.to), span(usage.before_from, usage.before_to))
+    format!("{}, UTC; the previous period is {}", span(usage.from, usage.to), span(usage.before_from, usage.before_to))
 }
 
 /// Whole days by their names, anything else to the second.
@@ -237,7 +237,7 @@ mod tests {
     #[case::part_of_a_day("2026-11-17T00:00:00Z", "2026-11-19T08:30:00Z", "17 November to 19 November at 08:30")]
     #[case::instants("2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z", "2026-11-17 08:00:00 to 2026-11-17 09:30:00")]
     fn periods_in_words(#[case] from: &str, #[case] to: &str, #[case] words: &str) {
-        assert_eq!(period(&usage("team", from, to)), format!("{words}, UTC; before is {words}"));
+        assert_eq!(period(&usage("team", from, to)), format!("{words}, UTC; the previous period is {words}"));
     }
 
     #[rstest]
