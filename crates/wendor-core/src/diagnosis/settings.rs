@@ -208,4 +208,10 @@ mod tests {
         let judged = judge(&upstream, None, &there);
         assert_eq!(judged.findings.first().map(|finding| finding.kind), expected);
     }
+
+    #[test]
+    fn what_was_taken_from_a_paste_is_said_where_there_is_something() {
+        assert_eq!(taken_from(&[]), None);
+        assert_eq!(taken_from(&["its key".to_owned()]).as_deref(), Some("taken from what was pasted: its key"));
+    }
 }

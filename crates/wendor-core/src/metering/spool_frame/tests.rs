@@ -161,3 +161,9 @@ fn a_frame_could_begin_where_all_of_it_is(#[case] cut: usize, #[case] more: usiz
 fn other_bytes_begin_no_frame(#[case] bytes: &[u8]) {
     assert!(!could_begin(bytes));
 }
+
+#[test]
+fn the_name_of_a_segment_has_its_number() {
+    assert_eq!(segment_number(&segment_name(42)), Some(42));
+    assert_eq!(segment_number("aside.spool"), None);
+}
