@@ -124,23 +124,26 @@ pub(super) struct Narrowed<'f> {
 pub(super) async fn must_be_there(principal: &Principal, app: &App, narrowed: Narrowed<'_>) -> Result<(), Problem> {
     let snapshot = app.now_serving();
     let own = principal.standing.only_team();
+    let access = own.and_then(|team| snapshot.catalogue.teams.get(team)).map(|team| &team.access);
+    let may_use = |route: &Name| own.is_none() || access.is_some_and(|access| access.allows(route.as_str()));
     if let Some(route) = narrowed.route.filter(|route| route.as_str() != ROUTE) {
-        let access = own.and_then(|team| snapshot.catalogue.teams.get(team)).map(|team| &team.access);
-        let may_see = |known: &&Name| own.is_none() || access.is_some_and(|access| access.allows(known.as_str()));
-        one("route", route.as_str(), snapshot.catalogue.routes.keys().filter(may_see))?;
+        one("route", route.as_str(), snapshot.catalogue.routes.keys().filter(|known| may_use(known)))?;
     }
     if let Some(offer) = narrowed.offer {
+        // Who sees one team alone sees the offers of its routes, and learns of no other whether it is there.
+        let of_routes = snapshot.catalogue.routes.iter().filter(|(route, _)| may_use(route));
+        let mut offers: Vec<String> =
+            of_routes.flat_map(|(_, route)| route.offers().map(ToString::to_string)).collect();
+        if own.is_none() {
+            let upstreams = snapshot.catalogue.upstreams.iter();
+            offers.extend(
+                upstreams
+                    .flat_map(|(name, upstream)| upstream.offers.keys().map(move |model| format!("{name}/{model}"))),
+            );
+        }
         let wanted = offer.to_string();
-        let offers = || {
-            snapshot
-                .catalogue
-                .upstreams
-                .iter()
-                .flat_map(|(upstream, told)| told.offers.keys().map(move |model| format!("{upstream}/{model}")))
-        };
-        if !offers().any(|known| known == wanted) {
-            let all: Vec<String> = if own.is_none() { offers().collect() } else { Vec::new() };
-            let nearest = nearest(&wanted, all.iter().map(String::as_str)).map(str::to_owned);
+        if !offers.contains(&wanted) {
+            let nearest = nearest(&wanted, offers.iter().map(String::as_str)).map(str::to_owned);
             return Err(Problem::NoSuch { what: "offer", name: wanted, nearest });
         }
     }

@@ -103,3 +103,21 @@ async fn answers_name_nothing_that_the_asker_may_not_see() {
         }
     }
 }
+
+/// An offer of no route that a team may use is to its lead as one that is not there.
+#[tokio::test]
+async fn offers_of_other_routes_do_not_show() {
+    let more = "\n[teams.lookouts]\nroutes = [\"harbour\"]\n".to_owned();
+    let ferry = Ferry::with(Wishes { more, ..Wishes::default() }).await;
+    let lead = ferry.sign_in("looker", "lead", Some("lookouts")).await;
+    let ask = async |offer: &str| {
+        let path = ferry.manage(&format!("/requests?offer={offer}"));
+        let answer = ferry.http.get(path).bearer_auth(&lead).send().await.unwrap();
+        (answer.status().as_u16(), answer.text().await.unwrap())
+    };
+    assert_eq!(ask("quayside/dunlin-70b").await.0, 200);
+    let (hidden, missing) = (ask("quarry/fulmar-large").await, ask("quarry/fulmar-larg").await);
+    assert_eq!((hidden.0, missing.0), (404, 404));
+    assert!(!hidden.1.contains("nearest") && !missing.1.contains("fulmar-large"), "{hidden:?} {missing:?}");
+    assert!(ask("quayside/dunlin-7").await.1.contains("nearest: `quayside/dunlin-70b`"));
+}
