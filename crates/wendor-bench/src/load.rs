@@ -20,13 +20,13 @@ use tokio::time::Instant;
 pub struct Target {
     /// Where.
     pub address: SocketAddr,
-    /// With which key.
+    /// The key sent with each request, as an app of the ferry's sends it.
     pub key: String,
     /// The endpoint.
     pub path: &'static str,
     /// What a stream ends with, read as the end of its last frame.
     pub end: &'static str,
-    /// The body.
+    /// Sent unchanged with each request.
     pub body: Bytes,
 }
 
@@ -37,7 +37,7 @@ pub struct Client {
 }
 
 impl Client {
-    /// Connects.
+    /// Opens one connection, which serves one request after another until it is dropped.
     pub async fn connect(target: &Target) -> anyhow::Result<Self> {
         let stream = TcpStream::connect(target.address).await.context("cannot connect")?;
         stream.set_nodelay(true)?;
@@ -177,7 +177,7 @@ pub async fn held(target: &Target, count: usize, way: Held) -> anyhow::Result<Jo
 /// What is held open.
 #[derive(Clone, Copy, Debug)]
 pub enum Held {
-    /// Streams.
+    /// Answers that have begun and do not end.
     Stream,
     /// Requests that wait for a whole reply.
     Whole,

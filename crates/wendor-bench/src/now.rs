@@ -18,7 +18,7 @@ const CALLS: [&str; 4] = ["/me", "/service", "/now", "/requests?limit=8"];
 /// Times that it is opened in a round.
 const OPENINGS: usize = 20;
 
-/// Measures it.
+/// Times the page of **Now** over a filled ledger, `rounds` times.
 pub async fn measure(rounds: usize) -> anyhow::Result<Found> {
     eprintln!("Now with thirty days of history ...");
     let mut ferry = Ferry::begin().await;

@@ -30,10 +30,10 @@ pub enum Failure {
     /// Not found.
     #[error("{0}")]
     NoSuch(String),
-    /// Over a quota.
+    /// A quota or a limit was reached; worth another try later.
     #[error("{0}")]
     OverQuota(String),
-    /// The upstreams failed.
+    /// The gateway asked its upstreams and none of them answered.
     #[error("{0}")]
     UpstreamsFailed(String),
     /// Wendor cannot be reached.

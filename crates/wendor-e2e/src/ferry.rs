@@ -52,11 +52,11 @@ pub struct Ferry {
     pub quayside: StandIn,
     /// Hosted.
     pub quarry: StandIn,
-    /// The service.
+    /// Serves on a port of its own.
     pub service: Service,
-    /// Its database.
+    /// Made for this test, dropped after it.
     pub database: Database,
-    /// How it was started.
+    /// Settings for starting it once more.
     pub start: Start,
     /// A client.
     pub http: Client,

@@ -44,7 +44,7 @@ pub struct Service {
 /// How a service is started.
 #[derive(Clone, Debug)]
 pub struct Start {
-    /// The database.
+    /// URL of a database that this service has for itself.
     pub database_url: String,
     /// The spool's folder.
     pub spool: PathBuf,

@@ -14,7 +14,7 @@ pub type Answer = (u16, (&'static str, String), Vec<u8>);
 /// A site that answers every path with one page, on a port of its own: to a browser that is another origin.
 #[derive(Debug)]
 pub struct Site {
-    /// Its origin.
+    /// Scheme, host and port, as a browser sends it.
     pub origin: String,
     task: JoinHandle<()>,
 }

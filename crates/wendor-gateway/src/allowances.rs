@@ -18,7 +18,7 @@ type Shared = Arc<Mutex<Allowance>>;
 /// What is used already, by quota and start of the window.
 pub type Settled = HashMap<(QuotaId, DateTime<Utc>), Decimal>;
 
-/// All allowances.
+/// What is left of each quota, on this instance.
 #[derive(Debug, Default)]
 pub struct Allowances {
     by_quota: Mutex<HashMap<QuotaId, Shared>>,
@@ -106,7 +106,7 @@ impl Held {
         self.measure
     }
 
-    /// Of which quota.
+    /// Counted against this one.
     #[must_use]
     pub fn quota(&self) -> &QuotaId {
         &self.quota

@@ -29,7 +29,7 @@ use crate::under_way::UnderWay;
 /// The service's state.
 #[derive(Debug)]
 pub struct App {
-    /// Its settings.
+    /// As read at the start.
     pub settings: Settings,
     /// What time it is.
     pub clock: Clock,

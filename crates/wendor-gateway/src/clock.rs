@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use chrono::{DateTime, SubsecRound, Utc};
 
-/// A clock.
+/// Gives the time; tests give another.
 #[derive(Clone)]
 pub struct Clock(Arc<dyn Fn() -> DateTime<Utc> + Send + Sync>);
 

@@ -43,7 +43,7 @@ impl Events {
         self.queue().front().cloned()
     }
 
-    /// It is written.
+    /// Tells those who wait for deliveries that there is one more.
     pub fn written(&self, event: &Event) {
         self.queue().retain(|other| other.key != event.key);
     }

@@ -62,9 +62,9 @@ pub struct Permit {
 /// Room for one attempt: at its upstream, and at its offer where that has limits of its own.
 #[derive(Debug)]
 pub struct AttemptRoom {
-    /// At its upstream.
+    /// One of the upstream's streams.
     pub upstream: Permit,
-    /// At its offer.
+    /// One of the offer's own streams, where it has a limit.
     pub offer: Option<Permit>,
 }
 

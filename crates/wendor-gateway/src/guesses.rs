@@ -26,7 +26,7 @@ const KEPT: usize = 20_000;
 pub enum Guesser {
     /// Of a person's name.
     Name(String),
-    /// From an address.
+    /// All from one client, whatever name they try.
     Address(String),
 }
 

@@ -28,7 +28,7 @@ const COUNTS_LIMIT: usize = 10_000;
 /// Different names counted of one key in an hour: whoever makes names up with a key of theirs must not hide another's.
 const NAMES_OF_A_KEY: usize = 50;
 
-/// One refusal.
+/// A refusal as the operator is shown it.
 #[derive(Clone, Debug)]
 pub struct RefusalSeen {
     /// When.
@@ -54,7 +54,7 @@ pub struct RefusalKey {
     pub minute: DateTime<Utc>,
     /// Id of the key.
     pub key: Option<String>,
-    /// The route.
+    /// As the app wrote it, cut; nothing where it named none.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,

@@ -95,7 +95,7 @@ pub struct Connection {
 }
 
 impl Connection {
-    /// One that was accepted.
+    /// Counts as open until it is dropped.
     #[must_use]
     pub fn accepted(open: prometheus::IntGauge) -> Arc<Self> {
         open.inc();

@@ -31,7 +31,7 @@ pub struct Snapshot {
     pub keys_change: i64,
     /// Number of the revision; 0 before the first.
     pub revision: i64,
-    /// When it was made.
+    /// By this instance's clock.
     pub made_at: DateTime<Utc>,
     /// Upstreams, routes, teams.
     pub catalogue: Catalogue,

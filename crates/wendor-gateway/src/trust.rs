@@ -193,7 +193,7 @@ impl Watching {
         Self { judge, shown: Mutex::default() }
     }
 
-    /// What was shown.
+    /// Certificate of the last handshake; nothing before one.
     pub fn shown(&self) -> Option<Shown> {
         self.shown.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
     }

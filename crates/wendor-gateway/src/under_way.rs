@@ -62,7 +62,7 @@ impl HowFar {
 /// A request that is under way, as whoever looks sees it.
 #[derive(Debug)]
 pub struct Seen<'a> {
-    /// Its id.
+    /// The one that the ledger will have.
     pub id: &'a RequestId,
     /// When it arrived.
     pub at: DateTime<Utc>,
@@ -80,7 +80,7 @@ pub struct Seen<'a> {
     pub run: Option<&'a str>,
     /// Whether as a stream.
     pub is_streamed: bool,
-    /// How far it is.
+    /// Waiting, asked, answering: shared with the request itself.
     pub how_far: &'a HowFar,
 }
 

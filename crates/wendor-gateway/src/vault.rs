@@ -23,9 +23,9 @@ const MARK_BYTES: usize = 5;
 /// What a credential is bound to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Bound<'a> {
-    /// Its id.
+    /// Bound into the seal: under another id it does not open.
     pub id: &'a str,
-    /// The upstream that it is for.
+    /// Bound into the seal: at another upstream it does not open.
     pub upstream: &'a str,
     /// The host that it is sent to.
     pub host: &'a str,
@@ -77,7 +77,7 @@ impl std::fmt::Debug for Vault {
 /// Why a credential cannot be kept or read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum VaultError {
-    /// There is no secret.
+    /// `secret` is not set, so nothing can be sealed.
     #[error(
         "the service has no secret to encrypt it with: set WENDOR_SECRET (32 characters or more) and start it again"
     )]

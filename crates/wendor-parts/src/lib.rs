@@ -35,14 +35,14 @@ pub enum Origin {
     Package,
 }
 
-/// A part.
+/// A crate or package that is shipped, with its licence.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Part {
     /// From where.
     pub origin: Origin,
-    /// Its name.
+    /// In its registry.
     pub name: String,
-    /// Its version.
+    /// Exactly the one in the lock file.
     pub version: String,
     /// What it is known by: a SHA-256 in hexadecimal, or the integrity that npm writes.
     pub known_by: Option<String>,

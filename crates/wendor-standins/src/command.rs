@@ -30,7 +30,7 @@ enum Command {
     /// Run the stand-ins of a file, with a control call beside them.
     #[command(after_help = "Example: wendor-standins run demo/standins.toml")]
     Run {
-        /// The file.
+        /// Scene to play (TOML).
         file: PathBuf,
         /// Where the control call listens.
         #[arg(long, default_value = CONTROL)]
@@ -60,7 +60,7 @@ enum Command {
         after_help = "Example: wendor-standins history --catalogue demo/catalogue.toml --traffic demo/traffic.toml --spool wendor-spool --keys timetables=3f9k2mq7"
     )]
     History {
-        /// The catalogue.
+        /// Catalogue whose offers are filled with history (TOML).
         #[arg(long)]
         catalogue: PathBuf,
         /// What teams ask.

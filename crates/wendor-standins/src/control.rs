@@ -20,7 +20,7 @@ use crate::server::{StandIn, Tally};
 /// One stand-in as the control call tells it.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct StandInReport {
-    /// Its name.
+    /// As its faults are set by.
     pub name: String,
     /// Where it listens.
     pub address: SocketAddr,

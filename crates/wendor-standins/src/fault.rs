@@ -13,7 +13,7 @@ pub enum Fault {
     Refuse,
     /// It answers with this status and an error body.
     Status {
-        /// The status.
+        /// Status code of HTTP.
         status: u16,
         /// Seconds for a `Retry-After` header.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -29,7 +29,7 @@ pub enum Fault {
     },
     /// It rejects the request with this status and a body that says nothing of why.
     Speechless {
-        /// The status.
+        /// Status code of HTTP.
         status: u16,
     },
     /// It accepts the request and says nothing.

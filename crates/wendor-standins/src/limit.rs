@@ -43,7 +43,7 @@ impl Place {
         self.left.is_none()
     }
 
-    /// Tells it.
+    /// Writes limit, rest and reset as headers.
     pub(crate) fn tell(self, headers: &mut HeaderMap) {
         let mut set = |name: &'static str, value: String| {
             headers.extend(value.parse().ok().map(|value| (header::HeaderName::from_static(name), value)));

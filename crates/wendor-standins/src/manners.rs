@@ -26,7 +26,7 @@ pub struct Manners {
     pub leads_to: Option<String>,
     /// It refuses every question with this status, code and message.
     pub refuses: Option<(u16, String, String)>,
-    /// It has no listing.
+    /// The list of models is answered with 404.
     pub no_listing: bool,
     /// It denies its endpoints to whoever only looks at them.
     pub hides_endpoints: bool,
@@ -166,7 +166,7 @@ impl Manners {
         as_json(AnswerBody::whole(body.to_string()))
     }
 
-    /// Its version.
+    /// Answers a question for the server's version.
     pub(crate) fn told_version(&self) -> Response<AnswerBody> {
         let body = json!({ "version": self.version.as_deref().unwrap_or("1.0.0") });
         as_json(AnswerBody::whole(body.to_string()))

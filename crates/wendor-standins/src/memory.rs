@@ -21,7 +21,7 @@ pub(crate) const REMEMBERED: usize = 20_000;
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Profile {
-    /// Its name.
+    /// As its faults are set by.
     pub name: String,
     /// Where it listens; port 0 takes a free one.
     pub listen: SocketAddr,
@@ -91,11 +91,11 @@ pub struct Served {
     pub request: Option<String>,
     /// How it went.
     pub outcome: Outcome,
-    /// Input tokens.
+    /// Counted by the stand-in's own rule.
     pub input_tokens: u64,
     /// Output tokens sent.
     pub output_tokens: u64,
-    /// When it ended.
+    /// When the last byte was handed over.
     pub ended_at: SystemTime,
 }
 
@@ -117,11 +117,11 @@ pub struct Tally {
 /// A reply to be given word for word.
 #[derive(Clone, Debug)]
 pub struct Replay {
-    /// Status.
+    /// Status code of HTTP.
     pub status: u16,
-    /// Headers.
+    /// Sent in this order.
     pub headers: Vec<(String, String)>,
-    /// Body.
+    /// Sent byte for byte.
     pub body: Bytes,
 }
 
@@ -132,7 +132,7 @@ pub struct Seen {
     pub path: String,
     /// Headers in lower case.
     pub headers: Vec<(String, String)>,
-    /// Body.
+    /// Byte for byte, as it arrived.
     pub body: Bytes,
 }
 

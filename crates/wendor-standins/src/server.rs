@@ -85,7 +85,7 @@ impl StandIn {
         self.shared.state().models = models.iter().map(ToString::to_string).collect();
     }
 
-    /// Its name.
+    /// As its faults are set by.
     #[must_use]
     pub fn name(&self) -> &str {
         &self.shared.profile.name

@@ -23,15 +23,15 @@ pub struct TrafficFile {
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Ask {
-    /// Which team.
+    /// With whose key it is sent.
     pub team: String,
-    /// Which route.
+    /// What is asked for.
     pub route: String,
     /// Requests on a working day of today.
     pub a_day: u32,
-    /// Input tokens, from..to.
+    /// Drawn evenly from..to.
     pub input_tokens: (u64, u64),
-    /// Output tokens, from..to.
+    /// Drawn evenly from..to.
     pub output_tokens: (u64, u64),
     /// Part of the input that the upstream has in its cache.
     #[serde(default)]

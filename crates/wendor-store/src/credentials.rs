@@ -11,11 +11,11 @@ use crate::{Store, StoreError};
 /// A credential to be kept.
 #[derive(Clone, Debug)]
 pub struct NewCredential<'a> {
-    /// Its id.
+    /// Random; the catalogue refers to it.
     pub id: &'a str,
-    /// Of which upstream.
+    /// The only one that may use it.
     pub upstream: &'a str,
-    /// As it is kept.
+    /// Sealed; the database never sees the value.
     pub kept: &'a Resealed<'a>,
     /// The one that it takes the place of, and until when that can be used.
     pub replaces: Option<(&'a str, DateTime<Utc>)>,
@@ -34,12 +34,12 @@ pub struct Resealed<'a> {
     pub kept_under: &'a str,
 }
 
-/// A kept credential.
+/// Sealed, with what it is for.
 #[derive(Clone, Debug, sqlx::FromRow)]
 pub struct KeptCredential {
-    /// Its id.
+    /// The catalogue refers to it.
     pub id: String,
-    /// Of which upstream.
+    /// The only one that may use it.
     pub upstream: String,
     /// Encrypted; nothing once it is erased.
     pub sealed: Option<Vec<u8>>,
@@ -47,7 +47,7 @@ pub struct KeptCredential {
     pub host: Option<String>,
     /// The mark of the secret that it is under; nothing in the first form.
     pub kept_under: Option<String>,
-    /// When it was added.
+    /// By the database's clock.
     pub added_at: DateTime<Utc>,
     /// By whom.
     pub added_by: String,

@@ -2,7 +2,7 @@
 
 use sqlx::postgres::PgConnectOptions;
 
-/// An error of the store.
+/// What can go wrong with the database, told apart by what helps.
 #[derive(Debug, thiserror::Error)]
 pub enum StoreError {
     /// The database cannot be reached, or broke off.
@@ -14,7 +14,7 @@ pub enum StoreError {
     /// The server is there and does not let this role in.
     #[error("the server does not let role `{role}` in ({why}): correct role and password in WENDOR_DATABASE_URL")]
     NotLetIn {
-        /// The role.
+        /// The one that the URL names.
         role: String,
         /// What the server says.
         why: String,
@@ -48,7 +48,7 @@ pub enum StoreError {
     Unreadable {
         /// Which.
         what: &'static str,
-        /// Why.
+        /// In the database's words.
         why: String,
     },
     /// Something of that name exists already.
@@ -56,7 +56,7 @@ pub enum StoreError {
     Exists {
         /// What kind of thing.
         what: &'static str,
-        /// Its name.
+        /// The one that is taken.
         name: String,
     },
     /// Nothing of that name exists.
@@ -64,7 +64,7 @@ pub enum StoreError {
     Missing {
         /// What kind of thing.
         what: &'static str,
-        /// Its name.
+        /// The one that was asked for.
         name: String,
     },
     /// No owner would be left.

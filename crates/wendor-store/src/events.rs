@@ -12,16 +12,16 @@ use crate::{Store, StoreError};
 pub struct StoredEvent {
     /// Its number.
     pub id: i64,
-    /// The event.
+    /// As it happened.
     pub event: Event,
 }
 
-/// A delivery that is due.
+/// A message that has not reached its webhook, and whose wait is over.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DueDelivery {
     /// Its number.
     pub id: i64,
-    /// To which webhook.
+    /// Name in the catalogue at the time of the event.
     pub webhook: String,
     /// Tries before this one.
     pub attempts: u32,
@@ -47,7 +47,7 @@ worded! {
 pub struct DeliveryLogged {
     /// Its number.
     pub id: i64,
-    /// To which webhook.
+    /// Name in the catalogue at the time of the event.
     pub webhook: String,
     /// How far it is.
     pub state: DeliveryState,

@@ -39,9 +39,9 @@ pub struct StoredEvent {
 /// When an offer was last used, and by whom.
 #[derive(Clone, Debug)]
 pub struct LastUse {
-    /// The hour in which it was.
+    /// Its start, UTC.
     pub hour: DateTime<Utc>,
-    /// The team.
+    /// Whose request was the last in that hour.
     pub team: String,
 }
 

@@ -16,9 +16,9 @@ use crate::{Store, StoreError};
 pub struct StoredKey {
     /// What it may do.
     pub key: AppKey,
-    /// Its hash.
+    /// The key itself is not kept.
     pub hash: KeyHash,
-    /// When it was issued.
+    /// By the database's clock.
     pub issued_at: DateTime<Utc>,
     /// By whom.
     pub issued_by: String,

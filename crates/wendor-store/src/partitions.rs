@@ -49,12 +49,12 @@ impl Partitioned {
     }
 }
 
-/// One partition.
+/// A month of a partitioned table.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Partition {
     /// Of which table.
     pub of: Partitioned,
-    /// Its name.
+    /// Table and month, as in the database.
     pub name: String,
     /// Its month; `None` for the default partition, which takes what has no other.
     pub month: Option<DateTime<Utc>>,

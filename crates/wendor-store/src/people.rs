@@ -13,7 +13,7 @@ use crate::row::name;
 use crate::tokens::end_tokens;
 use crate::{Store, StoreError};
 
-/// A person.
+/// Somebody who may sign in, with role and teams.
 #[derive(Clone, Debug)]
 pub struct Person {
     /// How they sign in.
@@ -37,7 +37,7 @@ pub struct Person {
 /// A person with what is known of the token that they came with.
 #[derive(Clone, Debug)]
 pub struct Bearer {
-    /// The person.
+    /// To whom the token or session belongs.
     pub person: Person,
     /// When they last signed in as themselves with it.
     pub confirmed_at: Option<DateTime<Utc>>,
@@ -47,7 +47,7 @@ pub struct Bearer {
     pub lacks_codes: bool,
 }
 
-/// What is to be changed of a person.
+/// What is given replaces what stands; the rest stays.
 #[derive(Clone, Debug, Default)]
 pub struct PersonChange<'a> {
     /// Another role, with its team.

@@ -11,9 +11,9 @@ use crate::{Store, StoreError};
 /// What is used of a quota in one window.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WindowUse {
-    /// Of which quota.
+    /// Counted against this one.
     pub quota: QuotaId,
-    /// Start of the window.
+    /// UTC; with the quota it is the key of the row.
     pub window_start: DateTime<Utc>,
     /// Used.
     pub settled: Decimal,

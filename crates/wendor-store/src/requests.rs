@@ -39,17 +39,17 @@ pub struct RequestFilter {
     pub from: Option<DateTime<Utc>>,
     /// Arrived before.
     pub to: Option<DateTime<Utc>>,
-    /// Of this team.
+    /// Name of a team; those of all without.
     pub team: Option<Name>,
     /// By the key of this id.
     pub key: Option<String>,
-    /// To this route.
+    /// Name of a route; to all without.
     pub route: Option<Name>,
     /// Tried at this offer.
     pub offer: Option<OfferName>,
     /// Tried at an offer of this upstream.
     pub upstream: Option<Name>,
-    /// In this run.
+    /// The app's own name of a run.
     pub run: Option<String>,
     /// With this label: its name and value.
     pub label: Option<(String, String)>,
@@ -73,7 +73,7 @@ type OnTheWayRow = (String, Json<Vec<Attempt>>, Json<Vec<RoomWait>>);
 pub struct PageMark {
     /// When the last line of the page before arrived.
     pub at: DateTime<Utc>,
-    /// Its id.
+    /// Decides among entries of the same millisecond.
     pub entry_id: String,
 }
 

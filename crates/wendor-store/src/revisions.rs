@@ -16,12 +16,12 @@ use crate::audit::{Tell, commit};
 use crate::row::numeric;
 use crate::{Store, StoreError};
 
-/// One revision.
+/// A catalogue that was in force, or is.
 #[derive(Clone, Debug)]
 pub struct Revision {
     /// Its number, counted from 1.
     pub number: i64,
-    /// When it was made.
+    /// By the database's clock.
     pub made_at: DateTime<Utc>,
     /// By whom.
     pub made_by: String,

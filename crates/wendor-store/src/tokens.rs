@@ -33,7 +33,7 @@ pub struct PersonToken {
     pub kind: String,
     /// What it is for.
     pub label: String,
-    /// When it was issued.
+    /// By the database's clock.
     pub issued_at: DateTime<Utc>,
     /// From then on it is refused.
     pub expires_at: Option<DateTime<Utc>>,
@@ -48,7 +48,7 @@ pub struct PersonToken {
 pub struct NewToken<'a> {
     /// Whose.
     pub person: &'a str,
-    /// Which kind.
+    /// Whether it is a session's, a client's or a link's.
     pub kind: TokenKind,
     /// What it is for.
     pub label: &'a str,

@@ -23,15 +23,15 @@ worded! {
     /// What figures are told apart by.
     #[derive(Clone, Copy, Debug, PartialEq, Eq)]
     pub enum Dimension {
-        /// By team.
+        /// Who asked.
         Team = "team",
-        /// By route.
+        /// What was asked for.
         Route = "route",
-        /// By offer.
+        /// What served it.
         Offer = "offer",
-        /// By key.
+        /// With which key; its id.
         Key = "key",
-        /// By upstream.
+        /// The server that it ran on.
         Upstream = "upstream",
         /// By day, UTC.
         Day = "day",
@@ -72,9 +72,9 @@ impl Dimension {
 /// A step of time.
 #[derive(Clone, Copy, Debug)]
 pub struct Step {
-    /// The window that it is.
+    /// Hour, day or month.
     pub window: Window,
-    /// Its length.
+    /// Of most of its windows: months differ.
     pub length: TimeDelta,
     /// The name of the step that an instant is in.
     pub name_of: fn(DateTime<Utc>) -> String,
@@ -109,7 +109,7 @@ pub struct TeamDay {
     pub requests: Decimal,
     /// Input tokens of all kinds.
     pub input_tokens: Decimal,
-    /// Output tokens.
+    /// Of that day, thinking included.
     pub output_tokens: Decimal,
     /// Money.
     pub cost: Decimal,
@@ -118,13 +118,13 @@ pub struct TeamDay {
 /// What narrows figures: what roll-ups are kept by, and nothing else.
 #[derive(Clone, Debug, Default)]
 pub struct UsageFilter {
-    /// Of this team.
+    /// Name of a team; all without.
     pub team: Option<Name>,
     /// By the key of this id.
     pub key: Option<String>,
-    /// To this route.
+    /// Name of a route; all without.
     pub route: Option<Name>,
-    /// At this offer.
+    /// As `upstream/model`; all without.
     pub offer: Option<OfferName>,
     /// At an offer of this upstream.
     pub upstream: Option<Name>,

@@ -26,7 +26,7 @@ impl RequestChange {
         Self { member, before, after }
     }
 
-    /// Which member.
+    /// The member of the body that was touched, as a path.
     #[must_use]
     pub fn member(&self) -> &str {
         &self.member

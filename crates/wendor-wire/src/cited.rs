@@ -82,7 +82,7 @@ impl Source {
 pub struct LeftOut {
     /// Sources.
     pub citations: u32,
-    /// Images.
+    /// Images that were not sent on.
     pub images: u32,
 }
 

@@ -23,7 +23,7 @@ use crate::verdict::Note;
 pub enum Encoding {
     /// As lists of numbers.
     Numbers,
-    /// As base64.
+    /// Little-endian 32-bit floats, encoded.
     Base64,
 }
 
@@ -45,7 +45,7 @@ pub struct EmbeddingRequest {
 /// What is to become vectors.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Inputs {
-    /// Texts.
+    /// One vector comes back for each.
     Texts(Vec<String>),
     /// Tokens of one model's own cutting.
     TokenIds(RawJson),

@@ -16,7 +16,7 @@ pub enum Kind {
     Embed(EmbedForm, InPath),
     /// Something that goes through where app and upstream speak the same dialect.
     Passed(Passed),
-    /// The models there are.
+    /// Answered by the gateway itself: routes of the key's team.
     Models,
     /// One of them.
     Model(String),
@@ -40,7 +40,7 @@ pub enum Passed {
 }
 
 impl Passed {
-    /// Its path.
+    /// Below the dialect's base, with its leading slash.
     #[must_use]
     pub fn path(self) -> &'static str {
         match self {
@@ -86,7 +86,7 @@ pub enum EmbedForm {
     LocalOld,
 }
 
-/// An endpoint.
+/// A dialect's path and what it is for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Endpoint {
     /// Its dialect. For listings, which three dialects share, the one that the request's headers tell.

@@ -131,7 +131,7 @@ impl FailureKind {
 /// How one attempt failed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Failure {
-    /// The kind.
+    /// Decides whose fault it is and whether another try is safe.
     pub kind: FailureKind,
     /// What was seen, in our own words: never text of the upstream, which may repeat the app's query.
     pub detail: String,

@@ -8,7 +8,7 @@ use crate::sse::{EventTooLong, Framing, SseDecoder, SseFrame};
 pub enum FrameDecoder {
     /// Server-sent events.
     Events(SseDecoder),
-    /// Lines.
+    /// One JSON value a line.
     Lines(LineDecoder),
 }
 

@@ -14,11 +14,11 @@ const MAX_CHOICES: u64 = 128;
 pub struct Limits {
     /// Output tokens of one choice.
     pub output: Option<u64>,
-    /// Choices.
+    /// Answers asked for at once; nothing where the body does not say.
     pub choices: Option<u64>,
-    /// Images.
+    /// Images asked for.
     pub images: u32,
-    /// Of which size.
+    /// Width and height in pixels, where the body says so.
     pub image_size: Option<ImageSize>,
 }
 

@@ -9,7 +9,7 @@ use crate::json::{Json, Members};
 /// A route, which is what apps take for a model.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Listed<'n> {
-    /// Its name.
+    /// What apps put into `model`.
     pub name: &'n str,
     /// When the revision in force was made.
     pub made_at: DateTime<Utc>,

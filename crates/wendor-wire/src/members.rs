@@ -11,7 +11,7 @@ use serde_json::value::RawValue;
 
 use crate::steps::spent;
 
-/// One member.
+/// A name of a JSON object with its value, and where both stand.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Member<'a> {
     /// Its name, unescaped.

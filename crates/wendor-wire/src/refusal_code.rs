@@ -12,7 +12,7 @@ macro_rules! codes {
         }
 
         impl RefusalCode {
-            /// What it means.
+            /// A sentence for the error page and the OpenAPI document.
             #[must_use]
             pub const fn meaning(self) -> &'static str {
                 match self { $(Self::$code => $meaning),+ }

@@ -20,7 +20,7 @@ const REDACTED_MARK: &str = "d2VuZG9yLXZlaWw6";
 /// What both begin with.
 const ANY_MARK: &str = "d2VuZG9yLX";
 
-/// A seal.
+/// Opaque text that a server wants back with the next turn.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Seal {
     /// Proves the thinking that it stands with.
@@ -30,7 +30,7 @@ pub enum Seal {
 }
 
 impl Seal {
-    /// Its text.
+    /// As it goes back to the server.
     #[must_use]
     pub fn text(&self) -> &str {
         match self {

@@ -13,7 +13,7 @@ worded! {
     /// What is limited.
     #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
     pub enum Paced {
-        /// Requests.
+        /// Counted by requests.
         Requests = "requests",
         /// Tokens, input and output.
         Tokens = "tokens",
@@ -25,9 +25,9 @@ worded! {
 pub struct ToldLimit {
     /// Of what.
     pub paced: Paced,
-    /// The limit.
+    /// In each of its windows.
     pub limit: u64,
-    /// What is left of it.
+    /// Until the window is over.
     pub left: u64,
     /// When all of it is there again; `None`: not told.
     pub whole_in: Option<Duration>,

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 
-/// Teams.
+/// What can be done with teams.
 #[derive(Debug, Subcommand)]
 pub enum TeamCommand {
     /// Teams with their quotas as they stand.
@@ -14,12 +14,12 @@ pub enum TeamCommand {
     /// Make a team; it may use every route and has no quotas until a catalogue file says more.
     #[command(after_help = "Example: wendor team add timetables")]
     Add {
-        /// Its name.
+        /// Lower-case letters, digits and `-`, as it appears in usage and keys.
         name: String,
     },
 }
 
-/// Routes.
+/// What can be done with routes.
 #[derive(Debug, Subcommand)]
 pub enum RouteCommand {
     /// Routes with their stages.
@@ -71,7 +71,7 @@ pub enum RouteCommand {
     },
 }
 
-/// Upstreams.
+/// What can be done with upstreams.
 #[derive(Debug, Subcommand)]
 pub enum UpstreamCommand {
     /// Upstreams with state, offers and last failure.

@@ -36,7 +36,7 @@ pub struct Wendor {
     pub command: Option<Command>,
 }
 
-/// The command.
+/// What is to be done.
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Run the service.
@@ -111,7 +111,7 @@ pub enum Command {
     /// Print a script that completes commands in your shell.
     #[command(after_help = "Example: wendor completions bash > /etc/bash_completion.d/wendor")]
     Completions {
-        /// Which shell.
+        /// The shell that will read the script.
         shell: Shell,
     },
 }
@@ -119,7 +119,7 @@ pub enum Command {
 /// A question.
 #[derive(Debug, Args)]
 pub struct AskArgs {
-    /// The route.
+    /// A route that the key's team may use; `wendor route list` shows them.
     pub route: String,
     /// The question; `-` or nothing reads it from standard input.
     pub question: Vec<String>,
@@ -211,7 +211,7 @@ pub struct UsageArgs {
     pub narrow: NarrowArgs,
 }
 
-/// Requests.
+/// What can be asked of single requests.
 #[derive(Debug, Subcommand)]
 pub enum RequestCommand {
     /// The latest requests, newest first.
@@ -220,7 +220,7 @@ pub enum RequestCommand {
     /// One request: attempts with reasons, tokens, cost as a sum, where its time went.
     #[command(after_help = "Example: wendor request show 01JDF3-7QK2M0XZ4T")]
     Show {
-        /// Its id.
+        /// The id that the app got in its answer, or one from `wendor request list`.
         id: String,
     },
     /// Requests while they are under way: a line at each step and one at the end, until Ctrl-C or until the one that is named has ended.
@@ -249,7 +249,7 @@ pub struct FollowArgs {
     pub upstream: Option<String>,
 }
 
-/// Which requests.
+/// Narrows a list of requests; without any of it, the newest of all.
 #[derive(Debug, Args)]
 pub struct RequestListArgs {
     #[command(flatten)]
@@ -280,7 +280,7 @@ pub struct RequestListArgs {
     pub limit: u32,
 }
 
-/// Keys.
+/// What can be done with keys.
 #[derive(Debug, Subcommand)]
 pub enum KeyCommand {
     /// Issue a key; it is shown once.
@@ -288,7 +288,7 @@ pub enum KeyCommand {
         after_help = "Example: wendor key issue --team timetables --label \"departure board\" --routes night-sailings --expires 90d"
     )]
     Issue {
-        /// For which team.
+        /// Team that the requests are counted for.
         #[arg(long, value_name = "NAME")]
         team: String,
         /// What it is for.
@@ -314,12 +314,12 @@ pub enum KeyCommand {
     /// Revoke a key; it is refused everywhere within a second.
     #[command(after_help = "Example: wendor key revoke 3f9k2mq7")]
     Revoke {
-        /// Its id.
+        /// Id of the key, from `wendor key list`; not the key itself.
         id: String,
     },
 }
 
-/// The catalogue.
+/// What can be done with the catalogue.
 #[derive(Debug, Subcommand)]
 pub enum CatalogueCommand {
     /// Print the catalogue in force as a file.
@@ -328,19 +328,19 @@ pub enum CatalogueCommand {
     /// Check a file without the service: every problem at once, with its place.
     #[command(after_help = "Example: wendor catalogue check catalogue.toml")]
     Check {
-        /// The file.
+        /// Catalogue to check (TOML); `-` reads standard input.
         file: PathBuf,
     },
     /// What a file would change.
     #[command(after_help = "Example: wendor catalogue diff catalogue.toml")]
     Diff {
-        /// The file.
+        /// Catalogue to compare (TOML); `-` reads standard input.
         file: PathBuf,
     },
     /// Apply a file as a new revision, after showing what changes.
     #[command(after_help = "Example: wendor catalogue apply catalogue.toml --note \"quarry joins\"")]
     Apply {
-        /// The file.
+        /// Catalogue to apply (TOML); `-` reads standard input.
         file: PathBuf,
         /// Why, for whoever reads the revisions.
         #[arg(long, default_value = "", value_name = "TEXT")]
@@ -354,7 +354,7 @@ pub enum CatalogueCommand {
     Revisions,
 }
 
-/// Signing in.
+/// Where to sign in, and with which link.
 #[derive(Debug, Args)]
 pub struct SignInArgs {
     /// Where the service is; kept with the token.
@@ -365,7 +365,7 @@ pub struct SignInArgs {
     pub name: Option<String>,
 }
 
-/// The spool.
+/// What can be done with the spool, without a running service.
 #[derive(Debug, Subcommand)]
 pub enum SpoolCommand {
     /// What is pending, and what is set aside with the reason.
@@ -376,7 +376,7 @@ pub enum SpoolCommand {
     Retry,
 }
 
-/// Events.
+/// What can be asked of events.
 #[derive(Debug, Subcommand)]
 pub enum EventCommand {
     /// The latest events, newest first.
@@ -400,7 +400,7 @@ pub enum WebhookCommand {
     /// The latest deliveries to one, newest first.
     #[command(after_help = "Example: wendor webhook deliveries on-call")]
     Deliveries {
-        /// Its name.
+        /// Name of the webhook, as messages and events call it.
         name: String,
         /// How many, 200 at most.
         #[arg(long, default_value_t = 20, value_name = "NUMBER", value_parser = clap::value_parser!(u32).range(1..))]
@@ -409,7 +409,7 @@ pub enum WebhookCommand {
     /// Send it an event of the kind `test` now, and tell what came of that.
     #[command(after_help = "Example: wendor webhook try on-call")]
     Try {
-        /// Its name.
+        /// Name of the webhook, from `wendor webhook list`.
         name: String,
     },
 }

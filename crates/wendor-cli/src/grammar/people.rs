@@ -24,7 +24,7 @@ pub enum PersonCommand {
     /// Print a further one-time sign-in for a person, on the server itself (WENDOR_DATABASE_URL).
     #[command(after_help = "Example: wendor person sign-in duty-desk")]
     SignIn {
-        /// Their name.
+        /// What they sign in with: lower-case letters, digits and `-`.
         name: String,
     },
     /// List people.
@@ -33,7 +33,7 @@ pub enum PersonCommand {
     /// Give a person another role.
     #[command(after_help = "Example: wendor person change duty-desk --role lead --team timetables")]
     Change {
-        /// Their name.
+        /// Name of the person, from `wendor person list`.
         name: String,
         /// owner, operator, lead or viewer.
         #[arg(long, value_name = "ROLE")]
@@ -45,19 +45,19 @@ pub enum PersonCommand {
     /// Refuse what a person presents, from now on and everywhere.
     #[command(after_help = "Example: wendor person disable lookout")]
     Disable {
-        /// Their name.
+        /// Name of the person, from `wendor person list`.
         name: String,
     },
     /// Let a disabled person sign in again.
     #[command(after_help = "Example: wendor person enable lookout")]
     Enable {
-        /// Their name.
+        /// Name of the person, from `wendor person list`.
         name: String,
     },
     /// Take a person's password and tokens away; prints a one-time sign-in for them.
     #[command(after_help = "Example: wendor person reset lookout")]
     Reset {
-        /// Their name.
+        /// Name of the person, from `wendor person list`.
         name: String,
     },
     /// Ask for codes of an authenticator app of every person of these roles.
@@ -73,12 +73,12 @@ pub enum PersonCommand {
     /// End every session and token of a person.
     #[command(after_help = "Example: wendor person sign-out lookout")]
     SignOut {
-        /// Their name.
+        /// Name of the person, from `wendor person list`.
         name: String,
     },
 }
 
-/// Tokens.
+/// What can be done with one's own tokens.
 #[derive(Debug, Subcommand)]
 pub enum TokenCommand {
     /// Issue a token for programs; it is shown once.
@@ -100,7 +100,7 @@ pub enum TokenCommand {
     /// End a token or session.
     #[command(after_help = "Example: wendor token end 3f9k2mq7")]
     End {
-        /// Its id.
+        /// Id of the token, from `wendor token list`; not the token itself.
         id: String,
     },
 }

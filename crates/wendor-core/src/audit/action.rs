@@ -13,7 +13,7 @@ worded! {
         KeyIssued = "key-issued",
         /// An app's key was revoked.
         KeyRevoked = "key-revoked",
-        /// A person was added.
+        /// Somebody may sign in from now on.
         PersonAdded = "person-added",
         /// A person's role, team or being disabled was changed.
         PersonChanged = "person-changed",
@@ -25,13 +25,13 @@ worded! {
         OneTimeIssued = "one-time-issued",
         /// Somebody signed in.
         SignedIn = "signed-in",
-        /// A sign-in was refused.
+        /// A wrong password, code or link; or too many tries.
         SignInRefused = "sign-in-refused",
         /// Somebody signed in again, as themselves, to change what is guarded.
         Confirmed = "confirmed",
         /// Somebody signed out.
         SignedOut = "signed-out",
-        /// A password was set.
+        /// Somebody chose a password, at first or anew.
         PasswordSet = "password-set",
         /// Codes of an authenticator app were set up.
         CodesSetUp = "codes-set-up",
@@ -41,7 +41,7 @@ worded! {
         CodesRequired = "codes-required",
         /// A token for programs was issued.
         TokenIssued = "token-issued",
-        /// A token was ended.
+        /// A client's token stopped working before its time.
         TokenEnded = "token-ended",
         /// An upstream's credential was kept.
         CredentialKept = "credential-kept",

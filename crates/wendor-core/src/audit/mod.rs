@@ -53,7 +53,7 @@ pub struct Deed {
     pub subject: String,
     /// What was before; nothing where there was nothing. Secrets are never in it.
     pub before: Option<Value>,
-    /// What is after.
+    /// State of the thing afterwards; nothing where it was removed.
     pub after: Option<Value>,
 }
 
@@ -64,13 +64,13 @@ impl Deed {
         Self { action, subject: subject.into(), before: None, after: None }
     }
 
-    /// With what was before.
+    /// Adds the state that was replaced.
     #[must_use]
     pub fn before(self, before: Value) -> Self {
         Self { before: Some(before), ..self }
     }
 
-    /// With what is after.
+    /// Adds the state that stands now.
     #[must_use]
     pub fn after(self, after: Value) -> Self {
         Self { after: Some(after), ..self }
@@ -132,7 +132,7 @@ impl TryFrom<String> for Digest {
 pub struct Head {
     /// Its number; 0 before the first.
     pub number: i64,
-    /// Its hash.
+    /// Of the newest entry; the next one takes it in.
     pub hash: Digest,
 }
 
@@ -166,7 +166,7 @@ pub struct Entry {
     pub at: DateTime<Utc>,
     /// By whom.
     pub by: String,
-    /// From which address.
+    /// Address of the client, behind trusted proxies the one that they name.
     pub address: String,
     /// By what.
     pub through: String,
@@ -180,7 +180,7 @@ pub struct Entry {
     pub after: Option<String>,
     /// The hash of the entry before.
     pub previous: Digest,
-    /// The hash of this one.
+    /// Over everything above; the next entry takes it in, so that none can be changed alone.
     pub hash: Digest,
 }
 

@@ -23,7 +23,7 @@ pub enum Fault {
     Moved {
         /// Where it stands.
         number: i64,
-        /// Where it belongs.
+        /// Sequence number that the entry should have.
         belongs_at: i64,
     },
     /// It does not follow the entry before, although both fit their own hashes: the one before was replaced as a whole.
@@ -33,7 +33,7 @@ pub enum Fault {
     },
     /// The chain ends elsewhere than where it is known to have been.
     OtherHead {
-        /// What is known.
+        /// Head of the chain that somebody wrote down earlier.
         known: Head,
     },
 }

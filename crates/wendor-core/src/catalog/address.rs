@@ -124,9 +124,9 @@ impl Address {
 pub struct AddressParts<'a> {
     /// `http` or `https`.
     pub scheme: Option<&'a str>,
-    /// Host.
+    /// Name or address of the host, IPv6 without brackets.
     pub host: Option<&'a str>,
-    /// Port.
+    /// From 1; it stays as it was where only the scheme changes.
     pub port: Option<u16>,
     /// Path prefix, with a slash at its beginning unless it is empty.
     pub prefix: Option<&'a str>,

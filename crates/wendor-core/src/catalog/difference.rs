@@ -23,7 +23,7 @@ pub enum ChangeKind {
     Changed,
 }
 
-/// One field that changes.
+/// A field of the file, with its text before and after.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FieldChange {
     /// Where in the thing, such as `stages[0].pick`.

@@ -24,9 +24,9 @@ pub struct Catalogue {
     pub currency: String,
     /// Upstreams with their offers.
     pub upstreams: BTreeMap<Name, Upstream>,
-    /// Routes.
+    /// By the name that apps ask for.
     pub routes: BTreeMap<Name, Route>,
-    /// Teams.
+    /// By the name that keys and usage carry.
     pub teams: BTreeMap<Name, Team>,
     /// Receivers of events.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]

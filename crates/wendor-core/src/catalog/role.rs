@@ -34,7 +34,7 @@ impl Role {
 /// A role with the team it is held in.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Standing {
-    /// The role.
+    /// Decides what may be read and changed; a lead only where their teams are concerned.
     pub role: Role,
     /// The team of a lead or viewer.
     pub team: Option<Name>,

@@ -29,7 +29,7 @@ pub enum Pick {
     Together,
 }
 
-/// An offer in a stage.
+/// An offer with its weight among those of its stage.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StageOffer {
     /// Which.
@@ -193,7 +193,7 @@ impl From<StageDeadlines> for Deadlines {
 pub struct Stage {
     /// The offers, at least one.
     pub offers: Vec<StageOffer>,
-    /// How to pick.
+    /// By which rule one of its offers is picked.
     #[serde(default)]
     pub pick: Pick,
     /// After which failures the next offer, in this stage or the next, is tried.

@@ -55,7 +55,7 @@ pub struct AtOnce {
     /// Of the team together.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of_team: Option<NonZeroU32>,
-    /// Of each of its keys.
+    /// Streams that each single key may hold open; unlimited without.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub of_key: Option<NonZeroU32>,
 }

@@ -48,7 +48,7 @@ impl HookAddress {
         &self.text
     }
 
-    /// The server that it is at.
+    /// Scheme, host and port, without path and query, which may hold a secret.
     #[must_use]
     pub fn server(&self) -> &Address {
         &self.server
@@ -68,7 +68,7 @@ impl From<HookAddress> for String {
     }
 }
 
-/// A webhook.
+/// Where messages go, which ones, and the secret that signs them.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Webhook {

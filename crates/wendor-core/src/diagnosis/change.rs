@@ -184,4 +184,16 @@ mod tests {
         let refused = apply(&mut file.catalogue, &file.rates, &name, &change, None);
         assert_eq!(refused, Err(CannotChange::Offered(offers[1].clone())));
     }
+
+    #[test]
+    fn rates_of_other_offers_stay_where_they_are() {
+        let mut file = demo();
+        let name = Name::parse("quarry").unwrap();
+        let change = Change::Model { from: "fulmar-large".into(), to: "fulmar-huge".into() };
+        let of_old = OfferName::parse("quarry/fulmar-large").unwrap();
+        let expected: Vec<Rate> =
+            file.rates.iter().filter(|(offer, _)| **offer == of_old).map(|(_, rate)| rate.clone()).collect();
+        let added = apply(&mut file.catalogue, &file.rates, &name, &change, None).unwrap();
+        assert_eq!(added.into_iter().map(|(_, rate)| rate).collect::<Vec<_>>(), expected);
+    }
 }

@@ -23,11 +23,7 @@ pub fn judge(address: &Address, tls: &Tls, now: DateTime<Utc>) -> Judged {
         Tls::NotTls { words: Words::Http | Words::Http2 } => {
             let says =
                 format!("Port {} of {} speaks plain HTTP, and the address says https.", address.port(), address.host());
-            let plain = address.with(AddressParts {
-                scheme: Some("http"),
-                port: Some(address.port()),
-                ..AddressParts::default()
-            });
+            let plain = address.with(AddressParts { scheme: Some("http"), ..AddressParts::default() });
             let remedies = vec![Remedy::address(plain), Remedy::owner("Please let the server speak TLS.")];
             Judged::found("plain HTTP", Finding::failing(FindingKind::PortPlain, says, remedies))
         }
@@ -362,5 +358,13 @@ mod tests {
     fn a_pin_shows_the_beginning_of_the_fingerprint() {
         let judged = judged("https://quarry.example", &not_trusted(NotTrusted::UnknownIssuer, vec![own()]));
         assert!(judged.findings[0].remedies[0].says.contains("(sha256:abababababababab)"), "{judged:?}");
+    }
+
+    #[test]
+    fn a_certificate_is_good_from_its_first_moment_on() {
+        let own = Certificate { from: now(), until: now(), ..certificate() };
+        assert_eq!(out_of_time("quarry.example", &own, None, now()).kind, FindingKind::Expired);
+        let later = Certificate { from: at("2026-11-01T12:00:01Z"), ..own };
+        assert_eq!(out_of_time("quarry.example", &later, None, now()).kind, FindingKind::ClockOff);
     }
 }

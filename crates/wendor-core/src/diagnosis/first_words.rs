@@ -65,8 +65,7 @@ pub fn unheard(address: &Address, not: &NotHeard, known: Known<'_>) -> Finding {
     let which = || Remedy::operator("Is this the port of the model server, or of another service?");
     match not {
         NotHeard::NotHttp(Words::Tls) => {
-            let encrypted =
-                address.with(AddressParts { scheme: Some("https"), port: Some(port), ..AddressParts::default() });
+            let encrypted = address.with(AddressParts { scheme: Some("https"), ..AddressParts::default() });
             let says = format!("Port {port} of {host} speaks TLS, and the address says http.");
             failing(FindingKind::PortEncrypted, says, Remedy::address(encrypted))
         }
@@ -289,5 +288,58 @@ mod tests {
         let judged = judge(&address, "/v1/models", &Ok(heard(403, body)), known);
         let kinds: Vec<_> = judged.findings.iter().map(|finding| finding.kind).collect();
         assert_eq!(kinds == [FindingKind::ClientCertificate], is_wanted, "{judged:?}");
+    }
+
+    #[rstest]
+    #[case::well(200, "{}")]
+    #[case::not_there(404, "<html>header too large</html>")]
+    fn an_answer_that_nothing_stands_in_the_way_of(#[case] status: u16, #[case] body: &str) {
+        let address = Address::parse("http://quarry.example").unwrap();
+        assert_eq!(judge(&address, "/v1/models", &Ok(heard(status, body)), Known::default()).findings, []);
+    }
+
+    #[rstest]
+    #[case::resets(NotHeard::Reset, "and resets it at the first request")]
+    #[case::closes(NotHeard::Closed, "and closes it at the first request")]
+    #[case::one(NotHeard::Busy(1), "busy with an answer of")]
+    #[case::some(NotHeard::Busy(3), "busy with 3 answers of")]
+    fn how_it_is_said(#[case] not: NotHeard, #[case] words: &str) {
+        let finding = judged(&Err(not), Known::default());
+        assert!(finding.says.contains(words), "{}", finding.says);
+    }
+
+    #[test]
+    fn another_scheme_keeps_the_port() {
+        let address = Address::parse("http://quarry.example:8443/serve").unwrap();
+        let finding = unheard(&address, &NotHeard::NotHttp(Words::Tls), Known::default());
+        let change = serde_json::to_value(finding.remedies[0].as_change()).unwrap();
+        assert_eq!(change["to"], "https://quarry.example:8443/serve");
+    }
+
+    #[rstest]
+    #[case::a_path(302, Some("/login"), true)]
+    #[case::the_same_server(302, Some("http://quarry.example:8000/login?next=/"), true)]
+    #[case::another_port(302, Some("http://quarry.example/login"), false)]
+    #[case::another_scheme(302, Some("https://quarry.example:8000/login"), false)]
+    #[case::another_host_by_its_path(302, Some("//elsewhere.example/login"), false)]
+    #[case::nowhere(302, None, false)]
+    #[case::no_redirection(200, Some("/login"), false)]
+    #[case::no_address(302, Some("login"), false)]
+    fn a_server_may_lead_to_itself(#[case] status: u16, #[case] to: Option<&str>, #[case] expected: bool) {
+        let address = Address::parse("http://quarry.example:8000").unwrap();
+        let heard = Heard { location: to.map(str::to_owned), ..heard(status, "") };
+        assert_eq!(leads_to_itself(&address, &heard), expected);
+    }
+
+    #[rstest]
+    #[case::to_the_root("/login", "(http://quarry.example/login)")]
+    #[case::with_letters_that_nobody_sees("/log\u{7}in", "(http://quarry.example/login)")]
+    #[case::another_host("https://elsewhere.example/v1/models", "That is another host")]
+    #[case::the_same_host("https://QUARRY.example/v1/models", "Wendor follows no redirection")]
+    fn where_it_leads_is_said(#[case] to: &str, #[case] words: &str) {
+        let address = Address::parse("http://quarry.example/serve").unwrap();
+        let heard = Heard { location: Some(to.to_owned()), ..heard(302, "") };
+        let finding = redirected(&address, "/v1/models", &heard);
+        assert!(finding.says.contains(words), "{}", finding.says);
     }
 }

@@ -42,9 +42,9 @@ pub struct AnswerSeen {
     pub head: BodyTold,
     /// What the server says where the answer should be, as a sentence; empty where it says nothing.
     pub said: String,
-    /// The answer.
+    /// What could be read of it, in its dialect.
     pub answer: Answer,
-    /// How it ended.
+    /// Whether it came to its end, broke off or ran out of time.
     pub ended: Ended,
     /// Whether all of the answer is there, whatever became of its end.
     pub is_complete: bool,
@@ -81,7 +81,7 @@ impl AnswerSeen {
         self.answer.usage.filter(|usage| usage.counts().is_some())
     }
 
-    /// Its text.
+    /// All that it says, its parts joined.
     #[must_use]
     pub fn text(&self) -> String {
         self.answer.choices.first().map(wendor_wire::conversation::answer::Choice::text_of).unwrap_or_default()
@@ -237,7 +237,74 @@ pub fn whole(dialect: Dialect, body: &[u8], at_us: u64) -> AnswerSeen {
 /// What a server says in the place of an answer, as a sentence that quotes it.
 fn said_in(body: &[u8]) -> String {
     let body = bytes::Bytes::copy_from_slice(body.get(..SAID_BYTES).unwrap_or(body));
-    let heard = Heard { status: 200, content_type: "application/json".to_owned(), body, ..Heard::default() };
+    let heard = Heard { body, ..Heard::default() };
     // What is no JSON is no error that a server says, but noise.
     if heard.json().is_some() { quoted(&heard) } else { String::new() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use wendor_wire::failure::FailureKind;
+
+    #[rstest]
+    #[case::many_pieces(19, 21, 10, true)]
+    #[case::not_so_many(18, 21, 10, false)]
+    #[case::many_that_hold_little(19, 20, 10, false)]
+    #[case::few_that_hold_much(1, 161, 10, true)]
+    #[case::few_that_hold_less(1, 160, 10, false)]
+    fn an_answer_is_past_its_limit_by_pieces_or_by_bytes(
+        #[case] pieces: usize,
+        #[case] bytes: usize,
+        #[case] limit: u32,
+        #[case] expected: bool,
+    ) {
+        assert_eq!(is_past(pieces, bytes, limit), expected);
+    }
+
+    #[test]
+    fn past_its_limit_nothing_more_is_wanted() {
+        let event = |text: &str| {
+            format!("data: {}\n\n", serde_json::json!({ "choices": [{ "index": 0, "delta": { "content": text } }] }))
+        };
+        let mut listener = Listener::of(Dialect::ChatCompletions, 10);
+        assert!(listener.take(event("tide").as_bytes(), 5) && listener.wants_more());
+        assert!(!listener.take(event(&"t".repeat(200)).as_bytes(), 6) && !listener.wants_more());
+        assert!(listener.end(7).is_past_limit);
+    }
+
+    fn ended(ended: Ended) -> AnswerSeen {
+        AnswerSeen {
+            ended,
+            fault: Some(Failure::new(FailureKind::Malformed, "as the check read it")),
+            ..AnswerSeen::default()
+        }
+    }
+
+    #[rstest]
+    #[case::it_came_to_its_end(Ended::Midway, Ok(()), Ended::Proper)]
+    #[case::without_its_terminator(Ended::WithoutTerminator, Ok(()), Ended::WithoutTerminator)]
+    #[case::it_broke(Ended::Midway, Err(Failure::new(FailureKind::CutOff, "it broke")), Ended::Midway)]
+    #[case::it_broke_after_its_end(Ended::Proper, Err(Failure::new(FailureKind::CutOff, "it broke")), Ended::Proper)]
+    fn what_requests_have_decides(#[case] before: Ended, #[case] came: Result<(), Failure>, #[case] after: Ended) {
+        let seen = ended(before).as_requests_have_it(came.clone());
+        assert_eq!((seen.ended, seen.fault), (after, came.err()));
+    }
+
+    fn whole_of(finish: &str, message: serde_json::Value) -> AnswerSeen {
+        let body = serde_json::json!({ "choices": [{ "index": 0, "finish_reason": finish, "message": message }] });
+        whole(Dialect::ChatCompletions, body.to_string().as_bytes(), 70)
+    }
+
+    #[rstest]
+    #[case::silent("length", serde_json::json!({ "role": "assistant", "content": " " }), true)]
+    #[case::with_words("length", serde_json::json!({ "role": "assistant", "content": "tide" }), false)]
+    #[case::by_itself("stop", serde_json::json!({ "role": "assistant", "content": "" }), false)]
+    #[case::with_a_call("length", serde_json::json!({ "role": "assistant", "content": "", "tool_calls": [{ "id": "c1", "type": "function", "function": { "name": "tide_table", "arguments": "{}" } }] }), false)]
+    fn silence_at_the_cap_is_told(#[case] finish: &str, #[case] message: serde_json::Value, #[case] expected: bool) {
+        let seen = whole_of(finish, message);
+        assert_eq!(seen.is_silent_at_cap(), expected, "{seen:?}");
+        assert_eq!((seen.last_us, seen.end_us), (70, 70));
+    }
 }

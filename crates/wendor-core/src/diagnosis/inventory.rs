@@ -48,7 +48,7 @@ pub struct Event {
     pub kind: EventKind,
     /// Of which model; of the server itself when absent.
     pub model: Option<String>,
-    /// Before.
+    /// The state that was known, as text; nothing for what is new.
     pub before: Option<String>,
     /// Now.
     pub after: Option<String>,
@@ -161,9 +161,9 @@ pub fn stopped(model: &str, offer: &Offer, inventory: Option<&Inventory>) -> Opt
 /// Something about weights that someone should know.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Warning {
-    /// The offer.
+    /// Where requests would meet it.
     pub offer: OfferName,
-    /// What is the matter.
+    /// What was found, with its figures.
     pub matter: Matter,
     /// The routes that lead to it.
     pub routes: Vec<String>,
@@ -318,5 +318,53 @@ routes = []
         assert!(stopped("pinned", &offer, inventories.get(&name("quayside-a"))).is_some());
         assert!(stopped("pinned", &offer, None).is_none(), "what nobody has looked at is not stopped");
         assert!(stopped("pinned", &Offer::default(), inventories.get(&name("quayside-a"))).is_none());
+    }
+
+    #[test]
+    fn what_was_not_told_has_not_changed() {
+        let sized = |size_bytes| ModelSeen { size_bytes, ..model("a", "aaaaaaaaaaaa") };
+        let version = |server_version: Option<&str>| Inventory {
+            models: vec![sized(Some(8))],
+            server_version: server_version.map(str::to_owned),
+        };
+        for (before, after) in [(None, Some(9)), (Some(8), None), (None, None)] {
+            assert_eq!(of(&[sized(after)], "1").since(&of(&[sized(before)], "1")), []);
+        }
+        assert_eq!(version(Some("2")).since(&version(None)), []);
+        assert_eq!(version(None).since(&version(Some("1"))), []);
+    }
+
+    #[test]
+    fn a_pin_is_kept_where_its_weights_are() {
+        let pinned = |digest: &str| Offer {
+            weights: Some(WeightsPin { digest: digest.into(), otherwise: OtherWeights::Stop }),
+            ..Offer::default()
+        };
+        let there = of(&[model("dunlin", "aaaaaaaaaaaa")], "1");
+        assert_eq!(promise("dunlin", &pinned("aaaaaaaaaaaa"), Some(&there)), Promise::Kept);
+        assert!(matches!(promise("dunlin", &pinned("bbbbbbbbbbbb"), Some(&there)), Promise::OtherWeights { .. }));
+    }
+
+    /// The same name stands for other weights at another upstream; no route leads to both.
+    #[test]
+    fn two_weights_matter_where_one_route_leads_to_both() {
+        let text = r#"
+    [upstreams.quayside-a]
+    address = "http://127.0.0.1:1"
+    hosting = "own"
+    offers.dunlin = {}
+    [upstreams.quayside-b]
+    address = "http://127.0.0.1:2"
+    hosting = "own"
+    offers.dunlin = {}
+    [routes.manifests]
+    stages = [{ offers = ["quayside-a/dunlin"] }]
+    [routes.night-sailings]
+    stages = [{ offers = ["quayside-b/dunlin"] }]
+    "#;
+        let catalogue = crate::catalog::file::read(text).unwrap().catalogue;
+        let at = |name: &str, digest: &str| (Name::parse(name).unwrap(), of(&[model("dunlin", digest)], "1"));
+        let inventories = BTreeMap::from([at("quayside-a", "111111111111"), at("quayside-b", "222222222222")]);
+        assert_eq!(warnings(&catalogue, &inventories), []);
     }
 }

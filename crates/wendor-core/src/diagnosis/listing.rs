@@ -34,7 +34,7 @@ const CAPS: [&str; 4] = ["max_tokens", "max_output_tokens", "outputTokenLimit", 
 /// A model as its server tells of it.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ModelSeen {
-    /// Its name there.
+    /// As the server spells it, tag and folder included.
     pub name: String,
     /// The digest of its weights.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -151,9 +151,9 @@ pub fn is_called(listed: &str, offered: &str) -> bool {
 pub struct Elsewhere {
     /// The model.
     pub model: String,
-    /// The upstream.
+    /// Another upstream that serves the same name.
     pub upstream: String,
-    /// The digest there.
+    /// Digest that the other one lists, as it writes it.
     pub digest: String,
 }
 
@@ -359,5 +359,35 @@ mod tests {
         let change = judged.findings.first().and_then(|finding| finding.remedies.first()?.as_change().cloned());
         let told = change.map(|change| serde_json::to_value(change).unwrap()["to"].as_str().unwrap().to_owned());
         assert_eq!(told.as_deref(), to);
+    }
+
+    #[rstest]
+    #[case::a_name(json!({"id":"dunlin-7b"}), true)]
+    #[case::a_control_character(json!({"id":"dunlin\u{7}"}), false)]
+    #[case::a_letter_that_nobody_sees(json!({"id":"dunlin\u{202e}"}), false)]
+    #[case::nameless(json!({"object":"model"}), false)]
+    fn only_names_that_can_be_shown_are_listed(#[case] entry: Value, #[case] is_listed: bool) {
+        assert_eq!(model(&entry).is_some(), is_listed);
+    }
+
+    #[test]
+    fn a_window_of_nothing_is_not_told() {
+        assert_eq!(model(&json!({"id":"dunlin-7b","max_model_len":0})).unwrap().context_window, None);
+    }
+
+    #[rstest]
+    #[case::answers(json!(["generateContent"]), None)]
+    #[case::both(json!(["embedContent", "generateContent"]), None)]
+    #[case::embeds(json!(["embedContent", "countTokens"]), Some(vec![Ability::Embeddings]))]
+    #[case::neither(json!(["countTokens"]), None)]
+    fn one_that_only_embeds_is_told_by_its_methods(#[case] methods: Value, #[case] expected: Option<Vec<Ability>>) {
+        let seen = model(&json!({"name":"models/dunlin-7b","supportedGenerationMethods":methods})).unwrap();
+        assert_eq!(seen.abilities, expected);
+    }
+
+    #[test]
+    fn what_is_told_as_an_empty_word_is_not_told() {
+        let seen = model(&json!({"name":"dunlin-7b","details":{"format":"","family":"dunlin"}})).unwrap();
+        assert_eq!(seen.about.keys().collect::<Vec<_>>(), ["family"]);
     }
 }

@@ -340,4 +340,32 @@ mod tests {
             }
         }
     }
+
+    #[rstest]
+    #[case::nothing(" ", "an address is wanted")]
+    #[case::words("the server on the quay", "no address stands in what was pasted")]
+    fn what_is_wanted_is_said(#[case] text: &str, #[case] words: &str) {
+        let refusal = read(text).unwrap_err();
+        assert!(refusal.starts_with(words), "{refusal}");
+    }
+
+    #[rstest]
+    #[case::without_a_scheme("tool quarry:8000/v1", "http://quarry:8000", None)]
+    #[case::behind_a_header_with_a_path("tool -H 'x-berth: a/b' quarry:8000/v1", "http://quarry:8000", None)]
+    #[case::behind_a_time("tool 12:30 quarry:8000/v1", "http://quarry:8000", None)]
+    #[case::the_first_key_counts(
+        "tool -H 'x-a-key: s3cret-a' -H 'x-b-key: s3cret-b' http://quarry:8000",
+        "http://quarry:8000",
+        Some("s3cret-a")
+    )]
+    #[case::no_placeholder("tool -H 'x-a-key: <YOUR_KEY>' http://quarry:8000", "http://quarry:8000", None)]
+    #[case::no_empty_one("tool -H 'x-a-key:' http://quarry:8000", "http://quarry:8000", None)]
+    #[case::a_password_alone("https://:s3cret-k@quarry.example", "https://quarry.example", Some("s3cret-k"))]
+    #[case::a_user_alone("https://s3cret-k:@quarry.example", "https://quarry.example", Some("s3cret-k"))]
+    #[case::a_port_of_a_public_name("quarry.example:8000", "http://quarry.example:8000", None)]
+    fn what_is_taken_and_what_is_not(#[case] text: &str, #[case] address: &str, #[case] key: Option<&str>) {
+        let pasted = read(text).unwrap();
+        let taken = pasted.key.as_ref().map(|(secret, _)| secret.expose());
+        assert_eq!((pasted.address.as_str(), taken), (address, key));
+    }
 }

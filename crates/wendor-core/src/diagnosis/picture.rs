@@ -95,4 +95,13 @@ mod tests {
         assert_eq!(read(b"no picture"), None);
         assert_eq!(read(&draw(7)[..40]), None);
     }
+
+    #[test]
+    fn a_picture_is_as_large_as_its_digits_and_the_margin() {
+        let size_of = |picture: &[u8]| {
+            let reader = png::Decoder::new(std::io::Cursor::new(picture)).read_info().unwrap();
+            (reader.info().width, reader.info().height)
+        };
+        assert_eq!([7, 42, 123].map(|number| size_of(&draw(number))), [(108, 132), (180, 132), (252, 132)]);
+    }
 }

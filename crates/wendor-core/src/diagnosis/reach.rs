@@ -44,7 +44,7 @@ pub fn judge_refused(address: &Address, refused: IpAddr, why: &str) -> Judged {
     Judged::found(format!("{refused} is refused"), finding)
 }
 
-/// Judges the connections.
+/// Says of each address that was dialled whether it answered, and why not.
 #[must_use]
 pub fn judge_connection(address: &Address, dialled: &Dialled) -> Judged {
     let lines: Vec<String> = dialled.each.iter().map(|(to, dial)| told(*to, dial)).collect();
@@ -215,5 +215,15 @@ mod tests {
     fn where_the_port_is_open_is_said(#[case] url: &str, #[case] open: [u8; 4], #[case] words: &str) {
         let judged = judge_connection(&address(url), &Dialled { open_at: Some(open.into()), ..refused() });
         assert!(judged.findings[0].says.contains(words), "{judged:?}");
+    }
+
+    #[test]
+    fn what_each_address_does_is_told() {
+        let each = [(SIX, Dial::TimedOut), (FOUR, Dial::Refused)];
+        let came_back = judge_connection(&address("http://quayside:8000"), &dialled(&each)).came_back;
+        assert_eq!(came_back, "[fd00::7]:8000 does not respond; 10.20.0.7:8000 refuses");
+        let each = [(FOUR, Dial::NoWay("no route".to_owned()))];
+        let came_back = judge_connection(&address("http://quayside:8000"), &dialled(&each)).came_back;
+        assert_eq!(came_back, "no route to 10.20.0.7:8000: no route");
     }
 }

@@ -308,4 +308,54 @@ mod tests {
         let finding = judge(&answer, Asked { has_key: true, headers: &set, host: "quarry.example", took_ms: 0 });
         assert_eq!(finding.kind, FindingKind::Refused);
     }
+
+    const TOO_LARGE: &str = "<html>Request Header Or Cookie Too Large</html>";
+
+    #[rstest]
+    #[case::by_its_status(431, "", true)]
+    #[case::in_a_page(400, TOO_LARGE, true)]
+    #[case::of_another_status(404, TOO_LARGE, false)]
+    #[case::of_something_else(400, "<html>Request Body Too Large</html>", false)]
+    #[case::of_a_bad_header(400, "<html>Bad Header</html>", false)]
+    #[case::no_page(400, r#"{"error":"header too large"}"#, false)]
+    fn headers_that_are_too_large(#[case] status: u16, #[case] body: &str, #[case] expected: bool) {
+        assert_eq!(is_header_limit(&heard(status, body)), expected);
+    }
+
+    #[rstest]
+    #[case(502, FindingKind::BadGateway)]
+    #[case(503, FindingKind::NotReady)]
+    #[case(504, FindingKind::GivesUp)]
+    #[case(200, FindingKind::ErrorInAnswer)]
+    fn what_a_status_means(#[case] status: u16, #[case] expected: FindingKind) {
+        let asked = Asked { has_key: true, headers: &[], host: "quarry.example", took_ms: 0 };
+        assert_eq!(judge(&heard(status, "{}"), asked).kind, expected);
+    }
+
+    #[rstest]
+    #[case::in_its_words(r#"{"error":"send the key in X-Quarry-Key, please"}"#, None, Some("x-quarry-key"))]
+    #[case::another_ending(r#"{"error":"missing harbour-token."}"#, None, Some("harbour-token"))]
+    #[case::in_its_challenge("{}", Some("Key realm=\"x-harbour-auth\""), Some("x-harbour-auth"))]
+    #[case::no_header(r#"{"error":"no token"}"#, None, None)]
+    #[case::another_header(r#"{"error":"harbour-version is missing"}"#, None, None)]
+    fn the_header_for_a_key_is_named(
+        #[case] body: &str,
+        #[case] challenge: Option<&str>,
+        #[case] expected: Option<&str>,
+    ) {
+        let heard = Heard { challenge: challenge.map(str::to_owned), ..heard(401, body) };
+        assert_eq!(named_key_header(&heard).as_deref(), expected);
+    }
+
+    #[rstest]
+    #[case::a_version("harbour-version is required", Some("harbour-version"))]
+    #[case::a_header("the header harbour-berth is required", Some("harbour-berth"))]
+    #[case::of_no_header("harbour-berth is required", None)]
+    #[case::the_key("the header x-api-key is required", None)]
+    #[case::the_type("the header content-type is wrong", None)]
+    #[case::too_short("the header a-b is required", None)]
+    #[case::four_letters("the header a-bc is required", Some("a-bc"))]
+    fn the_header_that_is_wanted(#[case] message: &str, #[case] expected: Option<&str>) {
+        assert_eq!(wanted_header(message, &[]).as_deref(), expected);
+    }
 }

@@ -27,7 +27,7 @@ pub enum Change {
     },
     /// A request header. Its value must be told by whoever applies this.
     Header {
-        /// Its name.
+        /// As the catalogue spells it.
         name: String,
     },
     /// This certificate is accepted, whoever signed it.
@@ -89,7 +89,7 @@ pub enum Change {
 pub enum Act {
     /// Wendor, at the touch of a button.
     Wendor {
-        /// What it changes.
+        /// Applied to the upstream as a new revision.
         change: Change,
     },
     /// Whoever runs Wendor.
@@ -109,7 +109,7 @@ pub struct Remedy {
 }
 
 impl Remedy {
-    /// A change.
+    /// One that Wendor can apply by itself, once somebody agrees.
     #[must_use]
     pub fn change(says: impl Into<String>, change: Change) -> Self {
         Self { says: says.into(), act: Act::Wendor { change } }
@@ -133,7 +133,7 @@ impl Remedy {
         Self { says: says.into(), act: Act::Owner }
     }
 
-    /// The change, where it is one.
+    /// What can be applied by itself; nothing where somebody has to act.
     #[must_use]
     pub fn as_change(&self) -> Option<&Change> {
         match &self.act {

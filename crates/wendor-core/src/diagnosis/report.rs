@@ -27,9 +27,9 @@ worded! {
         Key = "key",
         /// The listing.
         Models = "models",
-        /// One streamed answer.
+        /// A short answer, asked for as a stream.
         StreamedAnswer = "streamed answer",
-        /// One whole answer.
+        /// The same answer, asked for in one piece.
         WholeAnswer = "whole answer",
         /// What the model can do.
         Abilities = "abilities",
@@ -61,7 +61,7 @@ worded! {
     #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
     #[serde(rename_all = "kebab-case")]
     pub enum StepState {
-        /// All is well.
+        /// Tried, and nothing stands against it.
         Well = "well",
         /// It works, and someone should know something.
         Noted = "noted",
@@ -81,9 +81,9 @@ pub struct StepReport {
     pub step: Step,
     /// How it went.
     pub state: StepState,
-    /// What was tried.
+    /// What was sent or opened, in words.
     pub tried: String,
-    /// What came back.
+    /// What the server did, in words.
     pub came_back: String,
     /// How long it took, in microseconds; 0 where nothing was sent.
     pub took_us: u64,

@@ -97,4 +97,26 @@ mod tests {
     fn a_collected_stream_is_told_by_its_lumps(#[case] stream: AnswerSeen, #[case] expected: Option<Collected>) {
         assert_eq!(collected(&stream, 900_000), expected);
     }
+
+    /// One piece of so many letters.
+    fn one_piece(letters: usize) -> AnswerSeen {
+        let body = serde_json::json!({ "choices": [{ "index": 0, "finish_reason": "stop", "message": { "role": "assistant", "content": "t".repeat(letters) } }] });
+        let seen =
+            super::super::heard::whole(wendor_wire::dialect::Dialect::ChatCompletions, body.to_string().as_bytes(), 0);
+        AnswerSeen { answer: seen.answer, ..stream(vec![900_000]) }
+    }
+
+    #[rstest]
+    #[case::a_long_piece(one_piece(41), Some(Collected::Whole(900_000)))]
+    #[case::a_short_one(one_piece(40), None)]
+    #[case::two_long_ones(AnswerSeen { pieces: 2, ..one_piece(41) }, None)]
+    #[case::spread_by_a_twentieth(bursts(&[900_000], 10, 5_000), None)]
+    #[case::lumps_as_long_as_may_be(bursts(&[10_000, 500_000], 21, 1_000), None)]
+    #[case::lumps_a_little_shorter(bursts(&[10_000, 500_000], 20, 1_000), Some(Collected::Lumps(2, 40)))]
+    #[case::the_least_pause(bursts(&[10_000, 111_900], 20, 100), Some(Collected::Lumps(2, 40)))]
+    #[case::late_by_half_a_pause(AnswerSeen { late_us: 244_050, ..bursts(&[10_000, 500_000], 20, 100) }, Some(Collected::Lumps(2, 40)))]
+    #[case::late_by_more(AnswerSeen { late_us: 250_000, ..bursts(&[10_000, 500_000], 20, 100) }, None)]
+    fn where_one_rhythm_ends_and_another_begins(#[case] stream: AnswerSeen, #[case] expected: Option<Collected>) {
+        assert_eq!(collected(&stream, 900_000), expected);
+    }
 }

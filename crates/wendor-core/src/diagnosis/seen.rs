@@ -43,7 +43,7 @@ pub enum Oddity {
 pub enum Dial {
     /// Open after so many microseconds.
     Open(u64),
-    /// Refused.
+    /// The host is there and nothing listens on that port.
     Refused,
     /// Nothing came back within the time.
     TimedOut,
@@ -67,11 +67,11 @@ pub struct Dialled {
 /// What a certificate says.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Certificate {
-    /// The hosts that it is for.
+    /// Names and addresses that it is valid for, wildcards as written.
     pub hosts: Vec<String>,
     /// From when on it is good.
     pub from: DateTime<Utc>,
-    /// Until when.
+    /// Last moment at which it is valid.
     pub until: DateTime<Utc>,
     /// Whether it is signed by itself.
     pub is_self_signed: bool,
@@ -79,7 +79,7 @@ pub struct Certificate {
     pub version: u32,
     /// Who signed it.
     pub issuer: String,
-    /// Its fingerprint.
+    /// SHA-256 of the whole certificate.
     pub fingerprint: Fingerprint,
 }
 
@@ -100,7 +100,7 @@ impl Certificate {
 pub enum NotTrusted {
     /// Nobody known vouches for it.
     UnknownIssuer,
-    /// It is for other hosts.
+    /// Trusted, and none of its names is the host that was asked.
     OtherHost,
     /// Its time is over.
     Expired,
@@ -117,14 +117,14 @@ pub enum Tls {
     NotAskedFor,
     /// It stands. The certificate that was accepted, and whether the server asked for one of ours.
     Stands {
-        /// Its certificate.
+        /// What the server showed, the leaf of its chain.
         certificate: Certificate,
         /// Whether it asked who we are.
         asks_for_ours: bool,
     },
     /// The certificate was not accepted.
     NotTrusted {
-        /// Why.
+        /// The first thing that stands against it.
         why: NotTrusted,
         /// The certificates that came, the server's own first.
         chain: Vec<Certificate>,
@@ -154,7 +154,7 @@ pub enum Tls {
 /// An answer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Heard {
-    /// Status.
+    /// Status code of HTTP.
     pub status: u16,
     /// Content type, without its parameters, in small letters.
     pub content_type: String,
@@ -192,7 +192,7 @@ pub enum NotHeard {
 /// What a port says to somebody who speaks plainly, where it is not an answer in HTTP.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Words {
-    /// TLS.
+    /// A TLS record, where plain HTTP was spoken.
     Tls,
     /// HTTP, in plain.
     Http,
@@ -202,7 +202,7 @@ pub enum Words {
     Text(String),
     /// Bytes that say nothing.
     Bytes,
-    /// Nothing.
+    /// The connection was closed without a byte.
     #[default]
     Nothing,
     /// It closes the connection without a word.
@@ -245,7 +245,7 @@ pub type Answered = Result<Heard, NotHeard>;
 /// An answer at a path below an address.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct At {
-    /// The address.
+    /// Where it was found, path included.
     pub address: Address,
     /// The path below it.
     pub path: String,

@@ -214,4 +214,24 @@ mod tests {
         assert_eq!(taken_from(&[]), None);
         assert_eq!(taken_from(&["its key".to_owned()]).as_deref(), Some("taken from what was pasted: its key"));
     }
+
+    #[rstest]
+    #[case::one_quote("\"", None)]
+    #[case::a_quote_at_its_beginning("\"qry-2f9k", None)]
+    #[case::half_a_frame("<qry-2f9k", None)]
+    #[case::two_letters("xx", None)]
+    #[case::three_letters("xxx", Some(Oddity::Placeholder))]
+    #[case::a_long_key_of_other_letters("abc", None)]
+    fn what_is_only_nearly_odd(#[case] text: &str, #[case] expected: Option<Oddity>) {
+        assert_eq!(oddity(text), expected);
+    }
+
+    #[rstest]
+    #[case::the_usual_port("http://quarry.example", "https://quarry.example")]
+    #[case::a_port_of_its_own("http://quarry.example:8080/serve", "https://quarry.example:8080/serve")]
+    fn a_key_is_kept_by_encryption(#[case] address: &str, #[case] to: &str) {
+        let upstream = Upstream::at(Address::parse(address).unwrap(), Dialect::ChatCompletions, Hosting::Hosted);
+        let change = serde_json::to_value(exposed(&upstream).remedies[0].as_change()).unwrap();
+        assert_eq!(change["to"], to);
+    }
 }

@@ -12,7 +12,7 @@ pub fn of(judged: &Judged) -> String {
     judged.findings.iter().map(finding).collect::<Vec<_>>().join(" + ")
 }
 
-/// One finding.
+/// Code, sentence and remedies of a finding, one a line.
 pub fn finding(finding: &Finding) -> String {
     let remedies = finding.remedies.iter().map(|remedy| match &remedy.act {
         Act::Wendor { change } => serde_json::to_string(change).unwrap(),

@@ -37,7 +37,7 @@ enum Evidence {
     Page,
     /// The server itself fails there.
     Failing,
-    /// Nothing.
+    /// No path answered in a form that a dialect has.
     Nothing,
 }
 
@@ -103,9 +103,9 @@ fn evidence(heard: &Heard) -> Evidence {
 /// Where an API is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Found {
-    /// The address.
+    /// Where that dialect answers, which may be another than was given.
     pub address: Address,
-    /// The dialect.
+    /// The one whose forms the answers have.
     pub dialect: Dialect,
     /// Whether models are listed there, as far as is known without the key.
     pub lists: Lists,
@@ -207,7 +207,7 @@ pub fn search(address: &Address, wanted: Wanted<'_>, looks: &Looks) -> Result<Op
             let path = group.first().map_or("", |first| listing_path(*first));
             let is_there = match looks.at(&base, path)? {
                 Evidence::Listing(_) => true,
-                Evidence::Guarded(told) => !told.is_empty() && told.iter().any(|dialect| group.contains(dialect)),
+                Evidence::Guarded(told) => told.iter().any(|dialect| group.contains(dialect)),
                 Evidence::Page | Evidence::Failing | Evidence::Nothing => false,
             };
             if is_there && let Some(found) = in_group(&base, group, wanted, looks)? {
@@ -340,22 +340,4 @@ pub fn other_dialect(stated: Dialect, spoken: Dialect) -> Finding {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    fn heard(status: u16, content_type: &str, body: &str) -> Heard {
-        Heard { status, content_type: content_type.into(), body: body.to_owned().into(), ..Heard::default() }
-    }
-
-    /// A proxy or a sign-in of browsers answers with pages; its status says what is the matter.
-    #[rstest]
-    #[case::a_page(200, Evidence::Page)]
-    #[case::basic_sign_in(401, Evidence::Guarded(vec![]))]
-    #[case::forbidden(403, Evidence::Guarded(vec![]))]
-    #[case::limited(429, Evidence::Guarded(vec![]))]
-    #[case::not_there(404, Evidence::Nothing)]
-    fn a_status_goes_before_how_a_body_looks(#[case] status: u16, #[case] expected: Evidence) {
-        assert_eq!(evidence(&heard(status, "text/html", "<html><h1>Ferries</h1></html>")), expected);
-    }
-}
+mod tests;

@@ -122,4 +122,13 @@ mod tests {
             prop_assert!(known.reserved(1_000) >= found);
         }
     }
+
+    #[test]
+    fn it_is_believed_from_the_least_on() {
+        let mut known = Calibration::default();
+        known.learn(LEAST - 1, 2 * (LEAST - 1));
+        assert_eq!((known.ratio_permille(), known.bytes_a_token_hundredths()), (PERMILLE, None));
+        known.learn(1, 2);
+        assert_eq!((known.ratio_permille(), known.error_permille().is_some()), (2 * PERMILLE, true));
+    }
 }

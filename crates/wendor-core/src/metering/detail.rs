@@ -54,9 +54,9 @@ impl Attempt {
 /// What an attempt that did not answer used.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Spent {
-    /// Tokens.
+    /// What the upstream counted, or what was counted of the text.
     pub tokens: TokenCounts,
-    /// Images.
+    /// Images that came back.
     #[serde(default, skip_serializing_if = "Images::is_none")]
     pub images: Images,
     /// Whether they are estimated.
@@ -88,7 +88,7 @@ impl WaitFor {
 /// A wait before an attempt.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RoomWait {
-    /// For this offer.
+    /// The one whose streams were all taken.
     pub offer: OfferName,
     /// What for.
     #[serde(rename = "for", default, skip_serializing_if = "WaitFor::is_room")]
@@ -106,7 +106,7 @@ pub struct ServedFrom {
     /// Digest of the weights.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
-    /// Version of the server.
+    /// As the server names itself, when it was last checked.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub server_version: Option<String>,
 }
@@ -200,5 +200,70 @@ mod tests {
         let json = RequestDetail { changes, ..RequestDetail::default() }.to_json();
         let read: RequestDetail = serde_json::from_str(&json).unwrap();
         assert!(read.changes.is_empty() && read.cut.unwrap().contains("are left out"));
+    }
+
+    fn offer() -> OfferName {
+        OfferName::parse("quarry/fulmar-large").unwrap()
+    }
+
+    fn attempt(failure: Option<FailureKind>) -> Attempt {
+        Attempt {
+            offer: offer(),
+            began_ms: 3,
+            ended_ms: 9,
+            failure: failure.map(|kind| Failure::new(kind, "so it was")),
+            spent: None,
+            served_from: None,
+        }
+    }
+
+    #[test]
+    fn one_that_loads_is_told_by_its_failure_and_its_offer() {
+        let other = OfferName::parse("quayside/fulmar-large").unwrap();
+        let told = |attempt: &Attempt| (attempt.is_loading_at(&offer()), attempt.is_loading_at(&other));
+        assert_eq!(told(&attempt(Some(FailureKind::Loading))), (true, false));
+        assert_eq!(told(&attempt(Some(FailureKind::TimedOut))), (false, false));
+        assert_eq!(told(&attempt(None)), (false, false));
+    }
+
+    fn wait(what: WaitFor, began_ms: u64, ended_ms: Option<u64>) -> RoomWait {
+        RoomWait { offer: offer(), what, began_ms, ended_ms }
+    }
+
+    #[test]
+    fn waits_are_summed_up_to_now() {
+        let waits = vec![wait(WaitFor::Room, 5, Some(30)), wait(WaitFor::Load, 40, None)];
+        let detail = RequestDetail { waits, ..RequestDetail::default() };
+        assert_eq!(detail.waited_ms(50), 25 + 10);
+        assert_eq!(RequestDetail::default().waited_ms(50), 0);
+    }
+
+    /// What it waited for is written only where it is not room: so the first release wrote it.
+    #[test]
+    fn a_wait_for_room_is_written_as_it_always_was() {
+        let json = |what| serde_json::to_value(wait(what, 5, None)).unwrap();
+        assert_eq!(json(WaitFor::Room), serde_json::json!({ "offer": "quarry/fulmar-large", "began_ms": 5 }));
+        assert_eq!(json(WaitFor::Load)["for"], "load");
+    }
+
+    #[test]
+    fn a_detail_that_is_too_large_keeps_what_accounts_for_the_request() {
+        let rate = serde_json::json!({ "effective_on": "2026-11-01", "input": "3.1", "output": "14.4" });
+        let kept = RequestDetail {
+            attempts: vec![attempt(None)],
+            waits: vec![wait(WaitFor::Room, 5, Some(30))],
+            rate: Some(serde_json::from_value(rate).unwrap()),
+            reserved_cost: Money::parse("0.02"),
+            ..RequestDetail::default()
+        };
+        let changes = vec![RequestChange::new("m", &"b".repeat(200), &"a".repeat(200)); 1_000];
+        let json = RequestDetail { changes, ..kept.clone() }.to_json();
+        let read: RequestDetail = serde_json::from_str(&json).unwrap();
+        assert_eq!(RequestDetail { cut: None, ..read }, kept);
+    }
+
+    #[test]
+    fn a_detail_that_was_refused_says_why() {
+        assert_eq!(RequestDetail::refused("it holds a zero byte").cut.as_deref(), Some("it holds a zero byte"));
     }
 }

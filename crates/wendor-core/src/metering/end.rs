@@ -54,3 +54,27 @@ impl End {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::soon(9_999, 0, End::Cancelled)]
+    #[case::late(10_000, 0, End::Abandoned)]
+    #[case::soon_after_a_failure(5, 1, End::Abandoned)]
+    fn whoever_leaves_has_given_up_or_changed_their_mind(
+        #[case] waited_ms: u64,
+        #[case] failed_attempts: usize,
+        #[case] end: End,
+    ) {
+        assert_eq!(End::of_leaving(waited_ms, failed_attempts), end);
+    }
+
+    #[test]
+    fn failures_are_those_that_left_the_app_without_an_answer() {
+        let failures: Vec<End> = End::ALL.into_iter().filter(|end| end.is_failure()).collect();
+        assert_eq!(failures, [End::CutOff, End::NotAnswered, End::Abandoned]);
+    }
+}

@@ -34,7 +34,7 @@ pub struct Latency {
     /// The attempt that answered began.
     #[serde(default)]
     pub answering_ms: Option<u64>,
-    /// The first token was there.
+    /// Milliseconds from the arrival to the first token; nothing where none came.
     #[serde(default)]
     pub first_token_ms: Option<u64>,
     /// All was over.
@@ -44,7 +44,7 @@ pub struct Latency {
 /// What a line used of a quota, in the window in which its request was admitted.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct QuotaUse {
-    /// Of which quota.
+    /// Counted against this one.
     pub quota: QuotaId,
     /// Start of the window, in whole seconds.
     pub window_start: DateTime<Utc>,
@@ -87,7 +87,7 @@ pub struct RequestRecord {
     pub attempts: u32,
     /// Whether the app asked for a stream.
     pub streamed: bool,
-    /// How it ended.
+    /// Completed, refused, failed or left by the app.
     pub end: End,
     /// What the last attempt failed of, if it did.
     pub failure: Option<FailureKind>,
@@ -108,7 +108,7 @@ pub struct AttemptRecord {
     pub failure: Option<FailureKind>,
     /// When it began, in milliseconds from the request's arrival.
     pub began_ms: u64,
-    /// When it ended.
+    /// Unix time in milliseconds.
     pub ended_ms: u64,
 }
 
@@ -117,7 +117,7 @@ pub struct AttemptRecord {
 pub struct CheckRecord {
     /// Whether a stream was asked for.
     pub streamed: bool,
-    /// How it ended.
+    /// Whether the answer came to its end.
     pub end: End,
     /// Where the time went.
     pub latency: Latency,
@@ -170,7 +170,7 @@ pub struct LedgerEntry {
     pub revision: i64,
     /// Tokens by kind.
     pub tokens: TokenCounts,
-    /// Images.
+    /// Images made, by size.
     pub images: Images,
     /// Where both come from.
     pub counted: Counted,

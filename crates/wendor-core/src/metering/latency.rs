@@ -61,4 +61,23 @@ mod tests {
         assert_eq!(parts, millis);
         assert_eq!(parts.iter().sum::<u64>(), latency.whole_ms);
     }
+
+    #[rstest]
+    #[case::room(40, 1, Some(42), WaitFor::Room, &["admission and plan", "waiting for room", "waiting for the whole reply"])]
+    #[case::a_load(40, 1, Some(42), WaitFor::Load, &["admission and plan", "waiting for a load", "waiting for the whole reply"])]
+    #[case::a_pause(0, 1, Some(42), WaitFor::Room, &["admission and plan", "before the attempt", "waiting for the whole reply"])]
+    #[case::a_second_offer(0, 2, Some(42), WaitFor::Room, &["admission and plan", "attempts without an answer", "waiting for the whole reply"])]
+    #[case::nobody(0, 1, None, WaitFor::Room, &["admission and plan", "attempts without an answer"])]
+    fn parts_have_names(
+        #[case] waited_ms: u64,
+        #[case] attempts: u32,
+        #[case] answering_ms: Option<u64>,
+        #[case] waited_for: WaitFor,
+        #[case] names: &[&str],
+    ) {
+        let latency = Latency { admitted_ms: 2, waited_ms, answering_ms, first_token_ms: None, whole_ms: 1_000 };
+        let parts = parts(&latency, attempts, waited_for);
+        assert_eq!(parts.iter().map(|part| part.what).collect::<Vec<_>>(), names);
+        assert_eq!(parts.iter().map(|part| part.ms).sum::<u64>(), 1_000);
+    }
 }

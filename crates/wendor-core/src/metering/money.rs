@@ -124,4 +124,14 @@ mod tests {
         assert_eq!(Money::parse("ten"), None);
         assert_eq!(serde_json::to_string(&Money::parse("0.10").unwrap()).unwrap(), "\"0.1\"");
     }
+
+    #[test]
+    fn a_part_of_an_amount_is_exact_and_of_no_parts_it_is_the_most() {
+        let amount = Money::parse("0.9").unwrap();
+        assert_eq!(amount.over(3.into()).to_string(), "0.3");
+        assert_eq!(amount.over(Decimal::ZERO), Money::MOST);
+        assert_eq!((amount.is_zero(), Money::ZERO.is_zero()), (false, true));
+        assert_eq!(amount.in_trillionths(), 900_000_000_000);
+        assert_eq!(Money::parse("-1").unwrap().in_trillionths(), u128::MAX, "what is less than nothing goes last");
+    }
 }

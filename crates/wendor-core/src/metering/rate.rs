@@ -91,13 +91,13 @@ impl RateCard {
 pub struct Cost {
     /// Of input read anew.
     pub input: Money,
-    /// Of input from the cache.
+    /// Input that the upstream had in its cache.
     pub input_cached: Money,
     /// Of input written to the cache.
     pub cache_written: Money,
-    /// Of output.
+    /// Output, thinking included.
     pub output: Money,
-    /// Of images.
+    /// Images made, by size.
     #[serde(default, skip_serializing_if = "Money::is_zero")]
     pub images: Money,
 }
@@ -233,5 +233,16 @@ mod tests {
             prop_assert_eq!(apart, total_of(tokens(input, output)));
             prop_assert!(apart.amount().scale() <= 12);
         }
+    }
+
+    #[test]
+    fn the_dearest_input_is_that_of_the_dearest_kind() {
+        let dearest = |cached: &str, written: &str| {
+            let parse = |text: &str| (!text.is_empty()).then(|| text.parse().unwrap());
+            Rate { input_cached: parse(cached), cache_written: parse(written), ..rate("2026-11-01", "3.1") }
+                .dearest_input()
+                .to_string()
+        };
+        assert_eq!([dearest("", ""), dearest("0.31", "3.9"), dearest("4", "")], ["3.1", "3.9", "4"]);
     }
 }

@@ -24,7 +24,7 @@ pub struct RollUpKey {
     pub team: String,
     /// Id of the key.
     pub key: String,
-    /// The route.
+    /// As the app asked for it; empty for checks.
     pub route: String,
     /// The offer; empty when none was tried.
     pub offer: String,
@@ -51,7 +51,7 @@ pub struct RollUp {
     pub attempt_tokens: TokenCounts,
     /// Of the money, that of such attempts.
     pub attempt_cost: Money,
-    /// Images.
+    /// Images made.
     pub images: u64,
     /// Tokens by kind.
     pub tokens: TokenCounts,
@@ -222,5 +222,29 @@ mod tests {
             prop_assert_eq!(cost, entries.iter().filter_map(|entry| entry.cost).map(Cost::total).sum::<Money>());
             prop_assert!(whole.keys().all(|key| key.hour.timestamp() % 3_600 == 0));
         }
+    }
+
+    /// Two of each, so that no sum is what one alone would be.
+    #[test]
+    fn every_sum_counts_each_entry() {
+        let with = |number: u32, end: usize| LedgerEntry {
+            images: wendor_wire::images::Images { count: 3, size: None },
+            counted: wendor_wire::usage::Counted::Estimated,
+            ..entry(number * 3, 0, 7, None, end)
+        };
+        let place = |end: End| End::ALL.iter().position(|other| *other == end).unwrap();
+        let ends = [place(End::CutOff), place(End::Cancelled), place(End::Proper), 7];
+        let entries: Vec<LedgerEntry> = ends.into_iter().flat_map(|end| [with(1, end), with(2, end)]).collect();
+        let sums = |row: &RollUp| {
+            [row.requests, row.failures, row.cancelled, row.estimated, row.unpriced, row.images, row.attempts]
+        };
+        let rows = rows_of(&entries);
+        let [row] = rows.values().collect::<Vec<_>>()[..] else { panic!("{rows:?}") };
+        assert_eq!(sums(row), [6, 2, 2, 6, 8, 24, 2]);
+        let mut twice = row.clone();
+        twice.merge(row);
+        assert_eq!(sums(&twice), [12, 4, 4, 12, 16, 48, 4]);
+        let reported = LedgerEntry { counted: wendor_wire::usage::Counted::Reported, ..with(1, place(End::Proper)) };
+        assert_eq!(rows_of([&reported]).values().map(|row| row.estimated).sum::<u64>(), 0);
     }
 }

@@ -123,4 +123,25 @@ mod tests {
             prop_assert_eq!(Sketch::from_bytes(&merged.to_bytes()), Ok(merged));
         }
     }
+
+    #[rstest::rstest]
+    #[case::exact_where_buckets_are_of_one(&[(0, 0), (5, 5), (31, 31), (32, 32), (40, 40), (63, 63)])]
+    #[case::the_middle_where_they_are_wider(&[(64, 65), (65, 65), (66, 67), (127, 127), (128, 130), (1_000, 1_000)])]
+    fn one_value_is_told_by_its_bucket(#[case] values: &[(u64, u64)]) {
+        for (value, middle) in values {
+            let mut sketch = Sketch::default();
+            sketch.add(*value);
+            assert_eq!(sketch.quantile_ms(500), Some(*middle), "{value}");
+        }
+    }
+
+    #[test]
+    fn a_stored_form_that_is_not_one_is_refused() {
+        let mut sketch = Sketch::default();
+        sketch.add(40);
+        let bytes = sketch.to_bytes();
+        let another_form = [&[bytes[0] + 1], &bytes[1..]].concat();
+        let of_bad = |bytes: &[u8]| Sketch::from_bytes(bytes).is_err();
+        assert!(of_bad(&[]) && of_bad(&another_form) && of_bad(&bytes[..bytes.len() - 1]) && !of_bad(&bytes));
+    }
 }

@@ -220,4 +220,42 @@ mod tests {
     fn counts(#[case] count: u64, #[case] text: &str) {
         assert_eq!(grouped(count), text);
     }
+
+    #[rstest]
+    #[case::both(
+        Some("sha256:aaaabbbbccccdddd"),
+        Some("0.9.1"),
+        Some("It came from the weights aaaabbbbcccc, by version 0.9.1 of the server.")
+    )]
+    #[case::weights(Some("sha256:aaaabbbbccccdddd"), None, Some("It came from the weights aaaabbbbcccc."))]
+    #[case::version(None, Some("0.9.1"), Some("It came from version 0.9.1 of the server."))]
+    #[case::neither(None, None, None)]
+    fn what_it_was_served_from_is_said(
+        #[case] digest: Option<&str>,
+        #[case] version: Option<&str>,
+        #[case] expected: Option<&str>,
+    ) {
+        let text = |text: Option<&str>| text.map(str::to_owned);
+        let from = crate::metering::detail::ServedFrom { digest: text(digest), server_version: text(version) };
+        let attempt = |failure: Option<FailureKind>| Attempt {
+            offer: OfferName::parse("farlight/fulmar-large").unwrap(),
+            began_ms: 0,
+            ended_ms: 1,
+            failure: failure.map(|kind| wendor_wire::failure::Failure::new(kind, "")),
+            spent: None,
+            served_from: failure.is_none().then(|| from.clone()),
+        };
+        let attempts = [attempt(None), attempt(Some(FailureKind::TimedOut))];
+        assert_eq!(served_from(&attempts).as_deref(), expected);
+        assert_eq!(served_from(&attempts[1..]), None, "none answered");
+    }
+
+    #[test]
+    fn what_is_counted_by_estimate_is_said_so() {
+        let cancelled = |counted| {
+            let record = Record::Request(ended(End::Cancelled, 1));
+            of(&LedgerEntry { record, counted, ..entry() }, None, WaitFor::Room).contains("counted by estimate")
+        };
+        assert!(cancelled(Counted::Estimated) && !cancelled(Counted::Reported));
+    }
 }

@@ -32,7 +32,7 @@ pub struct Reservation {
 /// A quota has no room for a request.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NoRoom {
-    /// The limit.
+    /// In the quota's own measure.
     pub limit: Decimal,
     /// Used in this window.
     pub used: Decimal,
@@ -49,7 +49,7 @@ pub struct NoRoom {
 pub struct AllowanceView {
     /// The window.
     pub span: WindowSpan,
-    /// Used in it.
+    /// Settled within the window, without what is only held.
     pub used: Decimal,
     /// Held by requests under way.
     pub reserved: Decimal,
@@ -174,5 +174,23 @@ mod tests {
                 prop_assert!(view.used + view.reserved <= limit);
             }
         }
+    }
+
+    #[test]
+    fn the_first_moment_of_a_window_belongs_to_it() {
+        let mut allowance = Allowance::new(Window::Minute, at(0), Decimal::ZERO);
+        assert!(allowance.reserve(Decimal::ONE, Decimal::ONE, at(0)).is_ok());
+        assert!(allowance.reserve(Decimal::ONE, Decimal::ONE, at(0)).is_err(), "what was taken is kept");
+    }
+
+    #[test]
+    fn what_is_settled_is_used() {
+        let mut allowance = Allowance::new(Window::Hour, at(0), Decimal::from(5));
+        for used in [3, 4] {
+            let held = allowance.reserve_anyway(Decimal::from(10), at(1));
+            allowance.settle(held, Decimal::from(used));
+        }
+        let AllowanceView { used, reserved, .. } = allowance.view(at(2));
+        assert_eq!((used, reserved), (Decimal::from(12), Decimal::ZERO));
     }
 }

@@ -55,7 +55,7 @@ pub enum AtLimit {
 pub struct Quota {
     /// What is counted.
     pub measure: Measure,
-    /// In which window.
+    /// The span over which the limit holds.
     pub window: Window,
     /// How much of it.
     pub limit: Decimal,
@@ -104,5 +104,19 @@ impl QuotaId {
 impl std::fmt::Display for QuotaId {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.pad(&self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_id_is_text_to_those_who_keep_it() {
+        let id = QuotaId::from_store("timetables/tokens/day".to_owned());
+        let json = serde_json::to_string(&id).unwrap();
+        assert_eq!(json, r#""timetables/tokens/day""#);
+        assert_eq!(serde_json::from_str::<QuotaId>(&json).unwrap(), id);
+        assert_eq!(format!("{id:>24}"), "   timetables/tokens/day");
     }
 }

@@ -65,7 +65,7 @@ impl<Who: Ord + Clone> Shares<Who> {
         let active = others.clone().count() + 1;
         let idle = if teams > active { whole / 8 } else { 0 };
         let even = (whole - idle) / u64::try_from(active).unwrap_or(u64::MAX);
-        if own.saturating_add(amount) <= even.min(whole / 2) && active > 1 {
+        if own.saturating_add(amount) <= even {
             return Ok(());
         }
         let of_others: u64 = others.map(|(_, used)| even.saturating_sub(*used).min(whole / 16)).sum();
@@ -94,7 +94,7 @@ impl<Who: Ord + Clone> Shares<Who> {
         }
     }
 
-    /// Gives it back.
+    /// Ends a hold: `amount` is free for others again.
     pub fn give_back(&mut self, who: &Who, amount: u64) {
         self.total = self.total.saturating_sub(amount);
         if let Some(used) = self.used.get_mut(who) {
@@ -189,5 +189,14 @@ mod tests {
                 prop_assert_eq!((1..=4).map(|who| shares.of(&who)).sum::<u64>(), shares.total());
             }
         }
+    }
+
+    #[rstest]
+    #[case::a_sixteenth_for_one_that_is_active(1, 2, 149)]
+    #[case::never_more_than_half_is_kept(8, 12, 72)]
+    fn what_is_kept_for_others_is_bounded(#[case] others: u8, #[case] teams: usize, #[case] had: u64) {
+        let (mut shares, capacity) = (Shares::default(), Capacity { whole: 160, teams });
+        (2..2 + others).for_each(|other| shares.take_anyway(&other, 1));
+        assert_eq!(fill(&mut shares, 1, capacity), had);
     }
 }

@@ -88,4 +88,10 @@ mod tests {
     fn something_without_a_price_uses_no_money() {
         assert_eq!(settled(Measure::Cost, TokenCounts::default(), None), Decimal::ZERO);
     }
+
+    #[test]
+    fn the_worst_case_is_priced_as_plain_input_and_output() {
+        let worst = WorstCase { input_tokens: 30, output_tokens: 100, images: 2 };
+        assert_eq!(worst.counts(), TokenCounts { input: 30, output: 100, ..TokenCounts::default() });
+    }
 }

@@ -27,7 +27,7 @@ const LEAST_VOLUME: u32 = 10;
 /// What is recent, in seconds.
 const SECONDS: usize = 20;
 
-/// The first rest.
+/// Rest after the first failure in a row; each further one doubles it.
 const FIRST_REST: TimeDelta = TimeDelta::seconds(1);
 
 /// The longest rest, before jitter: a server that was mended is asked again within this time.
@@ -48,7 +48,7 @@ const DAMPED_WITHIN: TimeDelta = TimeDelta::seconds(120);
 /// The longest time that a `Retry-After` can keep it from being asked: a wrong header must not take it out for hours.
 const MAX_LEFT_ALONE: TimeDelta = TimeDelta::seconds(60);
 
-/// Changes that are kept.
+/// Enough for a night of flapping; older ones are forgotten.
 const KEPT_CHANGES: usize = 32;
 
 const GOOD: usize = 0;
@@ -72,7 +72,7 @@ worded! {
     }
 }
 
-/// The last failure.
+/// Kind and time of the newest failure, for those who ask why.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LastFailure {
     /// When it ended.
@@ -107,7 +107,7 @@ pub enum Asking {
     IsTried(DateTime<Utc>),
     /// It rests after failures until then.
     Rests(DateTime<Utc>),
-    /// It rate-limited until then.
+    /// It asked for no requests until then.
     LeftAlone(DateTime<Utc>),
 }
 

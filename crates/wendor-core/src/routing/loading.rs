@@ -8,7 +8,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 /// The first wait before it is asked again.
 const FIRST_WAIT: TimeDelta = TimeDelta::milliseconds(250);
 
-/// The longest.
+/// A request never waits longer than this for a model that is being loaded.
 const LONGEST_WAIT: TimeDelta = TimeDelta::seconds(2);
 
 /// Nothing was heard for so long after it was to be asked again: nobody wants it any more, and what is known of it is old.
@@ -86,7 +86,7 @@ impl Loading {
         self.cold_starts
     }
 
-    /// The last of them.
+    /// The newest start that was seen, if any.
     #[must_use]
     pub fn last(&self) -> Option<ColdStart> {
         self.last
@@ -130,5 +130,55 @@ mod tests {
         assert_eq!(loading.answered(at(61_000)), None, "nobody knows how long it took");
         loading.loads(at(70_000));
         assert_eq!(loading.since(at(70_001)), Some(at(70_000)));
+    }
+
+    #[test]
+    fn waits_grow_with_each_try_up_to_a_limit() {
+        let mut loading = Loading::default();
+        loading.loads(at(0));
+        let mut waits = Vec::new();
+        let mut now = loading.begin(at(0)).unwrap_err();
+        for _ in 0..5 {
+            assert_eq!(loading.begin(now), Ok(()));
+            let next = loading.begin(now).unwrap_err();
+            waits.push((next - now).num_milliseconds());
+            now = next;
+        }
+        assert_eq!(waits, [500, 1_000, 2_000, 2_000, 2_000]);
+    }
+
+    #[test]
+    fn each_time_it_says_so_it_is_left_alone_anew() {
+        let mut loading = Loading::default();
+        loading.loads(at(0));
+        loading.loads(at(200));
+        assert_eq!(loading.begin(at(300)), Err(at(450)));
+    }
+
+    /// It is to be asked again after 250 ms, and forgotten a minute later.
+    #[test]
+    fn it_is_forgotten_to_the_millisecond() {
+        let loads = || {
+            let mut loading = Loading::default();
+            loading.loads(at(0));
+            loading
+        };
+        assert_eq!((loads().since(at(60_249)), loads().since(at(60_250))), (Some(at(0)), None));
+        assert_eq!(loads().answered(at(60_249)), Some(ColdStart { at: at(60_249), took_ms: 60_249 }));
+        assert_eq!(loads().answered(at(60_250)), None);
+        let mut again = loads();
+        again.loads(at(60_250));
+        assert_eq!(again.since(at(60_251)), Some(at(60_250)), "another load");
+    }
+
+    #[test]
+    fn cold_starts_are_counted_and_the_last_is_kept() {
+        let mut loading = Loading::default();
+        assert_eq!((loading.cold_starts(), loading.last()), (0, None));
+        for start in [0, 10_000] {
+            loading.loads(at(start));
+            loading.answered(at(start + 700));
+        }
+        assert_eq!((loading.cold_starts(), loading.last()), (2, Some(ColdStart { at: at(10_700), took_ms: 700 })));
     }
 }

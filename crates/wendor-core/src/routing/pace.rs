@@ -63,7 +63,7 @@ struct Bucket {
 pub struct Standing {
     /// Of what.
     pub paced: Paced,
-    /// The limit.
+    /// Per minute.
     pub limit: u64,
     /// Used within the last minute.
     pub used: u64,
@@ -326,5 +326,67 @@ mod tests {
                 prop_assert!(within as u64 <= limit, "{within} of {limit} from {from}");
             }
         }
+    }
+
+    const NONE: MinuteLimits = MinuteLimits { requests: None, tokens: None };
+
+    fn told(limit: u64, left: u64, whole_in: Option<Duration>) -> Pace {
+        let mut pace = Pace::default();
+        pace.told(ToldLimit { paced: Paced::Requests, limit, left, whole_in }, at(0));
+        pace
+    }
+
+    #[test]
+    fn without_limits_there_is_none() {
+        assert!(NONE.is_none() && !SIXTY.is_none());
+        assert!(!MinuteLimits { requests: None, tokens: Some(1) }.is_none());
+    }
+
+    /// Of sixty a minute five go at once and the fifty-five that are left come in a minute with one more: one in 60/56 s.
+    #[test]
+    fn what_comes_evenly_is_all_that_is_left_and_one() {
+        let mut pace = Pace::default();
+        (0..5).for_each(|_| pace.take(0, SIXTY, at(0)));
+        assert_eq!(pace.wait(0, SIXTY, false, at(0)).as_millis(), 1_071);
+    }
+
+    #[test]
+    fn batch_goes_while_half_is_left_over() {
+        let mut pace = Pace::default();
+        let gone = (0..5).take_while(|_| {
+            let may = pace.wait(0, SIXTY, true, at(0)).is_zero();
+            pace.take(0, SIXTY, at(0));
+            may
+        });
+        assert_eq!(gone.count(), 2, "2.5 of five are left");
+    }
+
+    #[rstest::rstest]
+    #[case::not_told_when(told(600, 0, None), 100)]
+    #[case::at_once(told(60, 0, Some(Duration::ZERO)), 1_000)]
+    #[case::nothing_missing(told(1, 1, Some(Duration::from_secs(60))), 60_000)]
+    #[case::evenly_until_then(told(10, 0, Some(Duration::from_secs(20))), 2_000)]
+    fn what_is_told_comes_back_evenly(#[case] mut pace: Pace, #[case] millis: u128) {
+        assert!(pace.is_told());
+        if pace.wait(0, NONE, false, at(0)).is_zero() {
+            pace.take(0, NONE, at(0));
+        }
+        assert_eq!(pace.wait(0, NONE, false, at(0)).as_millis(), millis);
+    }
+
+    #[test]
+    fn a_limit_is_told_or_not() {
+        assert!(!Pace::default().is_told() && told(10, 10, None).is_told(), "all of it may be left");
+        assert!(!told(10, 11, None).is_told() && !told(0, 0, None).is_told());
+    }
+
+    #[test]
+    fn tokens_that_were_not_used_come_back_to_a_told_limit() {
+        let mut pace = Pace::default();
+        pace.told(ToldLimit { paced: Paced::Tokens, limit: 1_000, left: 1_000, whole_in: None }, at(0));
+        pace.take(500, NONE, at(0));
+        pace.ended(500, 100, at(0));
+        assert!(pace.wait(900, NONE, false, at(0)).is_zero());
+        assert!(!pace.wait(901, NONE, false, at(0)).is_zero());
     }
 }

@@ -53,7 +53,7 @@ pub struct PlannedOffer {
     pub stage: usize,
     /// How that stage picks.
     pub pick: Pick,
-    /// The offer.
+    /// Where an attempt would go.
     pub offer: OfferName,
     /// Taken or left out.
     pub standing: Standing,
@@ -68,7 +68,7 @@ pub struct PlannedOffer {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct Plan {
-    /// The offers.
+    /// In the order of the attempts, skipped ones with their reason.
     pub offers: Vec<PlannedOffer>,
 }
 
@@ -196,7 +196,7 @@ fn rank(pick: Pick, known: &OfferView, standing: Standing, carries_more: bool, c
     (Reverse(standing == Standing::Taken), !is_on_trial, known.room.is_err(), carries_more, measure, draw)
 }
 
-/// Weighted order without replacement: the smallest of `-ln(u) / weight` comes first (Efraimidis and Spirakis, 2006).
+/// Weighted order without replacement: the smallest of `-ln(u) / weight` comes first (weighted random sampling with a reservoir, algorithm A-ES).
 fn by_share(draw: u64, weight: u32) -> u128 {
     let mantissa = u32::try_from(draw >> 32).unwrap_or(u32::MAX);
     let uniform = (f64::from(mantissa) + 1.0) / (f64::from(u32::MAX) + 2.0);
@@ -205,7 +205,7 @@ fn by_share(draw: u64, weight: u32) -> u128 {
     std::time::Duration::from_secs_f64(key).as_nanos()
 }
 
-/// A number for this seed, stage and place: the finaliser of SplitMix64 (Steele, Lea, Flood, 2014).
+/// A number for this seed, stage and place: the finaliser of SplitMix64.
 fn draw(seed: u64, stage: usize, place: usize) -> u64 {
     let salt = u64::try_from(stage * 1_000 + place + 1).unwrap_or(u64::MAX);
     mixed(seed.wrapping_add(salt.wrapping_mul(0x9e37_79b9_7f4a_7c15)))
@@ -362,5 +362,67 @@ mod tests {
             proptest::prop_assert_eq!(distinct.len(), taken.len());
             proptest::prop_assert_eq!(&make(&route, known, lot(seed)), &plan, "the same seed gives the same plan");
         }
+    }
+
+    fn route(stages: Vec<Stage>) -> Route {
+        Route { stages, is_strict: false, origins: Vec::new() }
+    }
+
+    #[test]
+    fn stages_are_counted_from_one() {
+        let stages = vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1)]), stage(Pick::Room, &[("c/m", 1)])];
+        let plan = make(&route(stages), |_| view(), lot(1));
+        assert_eq!(plan.offers.iter().map(|planned| planned.stage).collect::<Vec<_>>(), [1, 1, 2]);
+    }
+
+    #[test]
+    fn a_share_of_nothing_leaves_the_others() {
+        let plan = make(&route(vec![stage(Pick::Share, &[("a/m", 0), ("b/m", 1)])]), |_| view(), lot(1));
+        assert_eq!(plan.taken().map(|planned| planned.offer.clone()).collect::<Vec<_>>(), [offer("b/m")]);
+    }
+
+    #[test]
+    fn room_is_compared_by_the_part_that_is_taken() {
+        let known = |name: &str| {
+            let streams =
+                if name == "a" { Streams { open: 3, of: Some(8) } } else { Streams { open: 4, of: Some(16) } };
+            OfferView { streams, ..view() }
+        };
+        assert_eq!(order(Pick::Room, known), ["b", "a", "c"]);
+    }
+
+    #[rstest]
+    #[case::held(Some(1), Standing::Taken)]
+    #[case::not_at_all(Some(0), Standing::LeftOut)]
+    #[case::not_set(None, Standing::LeftOut)]
+    fn one_that_loads_is_waited_for_where_its_stage_says_so(
+        #[case] loading_ms: Option<u64>,
+        #[case] expected: Standing,
+    ) {
+        let mut stage = stage(Pick::Room, &[("a/m", 1)]);
+        stage.deadlines.loading_ms = loading_ms;
+        let plan = make(&route(vec![stage]), |_| OfferView { loads_since: Some(noon()), ..view() }, lot(1));
+        let PlannedOffer { standing, reason, .. } = &plan.offers[0];
+        assert_eq!((*standing, reason), (expected, &Reason::Loads { since: noon() }));
+    }
+
+    /// `-ln(u) / weight` in billionths, at the ends of what can be drawn and in its middle.
+    #[rstest]
+    #[case::the_least(0, 1, 22_180_709_777..=22_180_709_779)]
+    #[case::the_most(u64::MAX, 1, 0..=0)]
+    #[case::the_middle(u64::MAX / 2, 1, 693_147_180..=693_147_182)]
+    #[case::of_twice_the_weight(u64::MAX / 2, 2, 346_573_589..=346_573_592)]
+    fn a_share_is_drawn_by_the_formula(
+        #[case] draw: u64,
+        #[case] weight: u32,
+        #[case] key: std::ops::RangeInclusive<u128>,
+    ) {
+        assert!(key.contains(&by_share(draw, weight)), "{}", by_share(draw, weight));
+    }
+
+    #[test]
+    fn every_stage_and_place_draws_a_number_of_its_own() {
+        let drawn: BTreeSet<u64> = (0..4).flat_map(|stage| (0..4).map(move |place| draw(0, stage, place))).collect();
+        assert!(drawn.len() == 16 && !drawn.contains(&mixed(0)), "{drawn:?}");
     }
 }

@@ -1,7 +1,7 @@
 //! Who is served next where there is only so much room: streams of an upstream, and tokens under way there (long contexts fill its memory
 //! before many short ones do).
 //!
-//! Whoever finds no room waits in a bounded queue. Teams take turns in it by deficit round robin (Shreedhar and Varghese, 1995): each turn
+//! Whoever finds no room waits in a bounded queue. Teams take turns in it by deficit round robin: each turn
 //! gives a team credit by its weight, and a request is served for as much credit as it is estimated to use of tokens, so that neither many
 //! requests nor long ones get a team more than its part. Streams are shared by [`crate::quota::share`]; so are the places of the queue.
 //!
@@ -91,7 +91,7 @@ pub enum Next<Who> {
     Nobody,
 }
 
-/// What one asks for.
+/// Somebody's wish for room, with what decides its turn.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Ask<Who> {
     /// Who asks.

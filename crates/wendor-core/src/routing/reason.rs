@@ -90,7 +90,7 @@ pub enum Reason {
     NoLargerWindow,
     /// Drawn by its share.
     Share,
-    /// By its room.
+    /// It had the most free streams for its size.
     Room(Streams),
     /// By its wait for a first token.
     Speed {
@@ -98,9 +98,9 @@ pub enum Reason {
         #[serde(default, skip_serializing_if = "Option::is_none")]
         first_token_ms: Option<u64>,
     },
-    /// By what it costs.
+    /// It was the cheapest for a request of this length.
     Cost {
-        /// At most.
+        /// Worst case of the cost, where every count has a bound.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         at_most: Option<Money>,
     },
@@ -224,5 +224,13 @@ mod tests {
     fn a_time_is_never_told_too_early(#[case] millis: u32, #[case] told: &str) {
         let noon = chrono::NaiveDate::from_ymd_opt(2026, 11, 27).unwrap().and_hms_milli_opt(12, 0, 0, millis).unwrap();
         assert_eq!(Reason::LeftAlone { until: noon.and_utc() }.words(), format!("rate-limited until {told}"));
+    }
+
+    #[rstest]
+    #[case(999, "no room within 999 ms")]
+    #[case(1_000, "no room within 1.0 s")]
+    #[case(12_340, "no room within 12.3 s")]
+    fn waits_are_told_in_their_unit(#[case] waited_ms: u64, #[case] words: &str) {
+        assert_eq!(Reason::NoRoom { waited_ms }.words(), words);
     }
 }

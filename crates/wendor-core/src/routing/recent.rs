@@ -48,7 +48,7 @@ impl<const N: usize, const SECONDS: usize> Recent<N, SECONDS> {
         sums
     }
 
-    /// Forgets all.
+    /// As if nothing had been seen.
     pub fn forget(&mut self) {
         *self = Self::default();
     }

@@ -56,7 +56,7 @@ impl Kept {
     }
 }
 
-/// The finaliser of SplitMix64 (Steele, Lea, Flood, 2014).
+/// The finaliser of SplitMix64.
 pub(super) fn mixed(mut z: u64) -> u64 {
     z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
     z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
@@ -145,5 +145,14 @@ mod tests {
             assert_eq!(reason == Reason::OfConversation, before != "a", "{before} {reason:?}");
         }
         assert!(moved > 100, "{moved}");
+    }
+
+    /// The first numbers of the published generator for the state 1234567.
+    #[test]
+    fn it_mixes_as_the_published_generator_does() {
+        let numbers: Vec<u64> = (1..=3)
+            .map(|step: u64| mixed(1_234_567_u64.wrapping_add(step.wrapping_mul(0x9e37_79b9_7f4a_7c15))))
+            .collect();
+        assert_eq!(numbers, [6_457_827_717_110_365_317, 3_203_168_211_198_807_973, 9_817_491_932_198_370_423]);
     }
 }

@@ -24,7 +24,7 @@ use crate::catalog::upstream::Offer;
 pub enum Content {
     /// It passes by its outermost members alone.
     NotLookedAt,
-    /// A conversation.
+    /// Turns, tools and limits, in any dialect.
     Conversation(Box<Conversation>),
     /// Texts to become vectors.
     Embedding(Box<EmbeddingRequest>),

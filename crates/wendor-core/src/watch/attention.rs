@@ -42,17 +42,17 @@ pub struct Failing {
     pub upstream: String,
     /// Which of its offers; `None` where no connection to it comes about.
     pub model: Option<String>,
-    /// Since when.
+    /// The first failure in a row; nothing where it failed from the start.
     pub since: Option<DateTime<Utc>>,
     /// When the next request may try it.
     pub next_trial: Option<DateTime<Utc>>,
     /// What its last attempt failed of.
     pub last: String,
-    /// What it reaches.
+    /// Routes and teams whose requests meet it.
     pub reached: Vec<Reached>,
 }
 
-/// One finding.
+/// Something that somebody should look at.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Finding {
     /// An upstream, or one of its offers, fails.

@@ -14,16 +14,16 @@ worded! {
     #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
     #[serde(rename_all = "kebab-case")]
     pub enum EventState {
-        /// It began.
+        /// Lasts until its `Ended`.
         Began = "began",
-        /// It ended.
+        /// What had begun is over.
         Ended = "ended",
-        /// It happened.
+        /// Has no duration.
         Happened = "happened",
     }
 }
 
-/// An event.
+/// What somebody may want to be told, as it goes to webhooks.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Event {
     /// What makes it one: the same is told once, whichever instance sees it.

@@ -21,13 +21,13 @@ pub struct NearLimit {
     pub quota: QuotaId,
     /// What it counts.
     pub measure: Measure,
-    /// In which window.
+    /// The span over which the limit holds.
     pub window: Window,
     /// What happens at the limit.
     pub at_limit: AtLimit,
-    /// Used.
+    /// So far in the window, in the quota's measure.
     pub used: Decimal,
-    /// The limit.
+    /// In the quota's measure.
     pub limit: Decimal,
     /// When the window ends.
     pub resets_at: DateTime<Utc>,

@@ -7,7 +7,7 @@ use crate::words::grouped;
 /// Requests of one team to one route of late.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Outcomes {
-    /// The team.
+    /// Whose requests are counted here.
     pub team: Name,
     /// Those that were answered.
     pub answered: u64,
@@ -18,7 +18,7 @@ pub struct Outcomes {
 /// A route that the trouble reaches.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Reached {
-    /// The route.
+    /// As apps ask for it.
     pub route: Name,
     /// The offer that is asked instead, if one works.
     pub goes_on_to: Option<OfferName>,

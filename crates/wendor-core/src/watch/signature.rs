@@ -14,11 +14,11 @@ pub const LABEL: &str = "wendor";
 /// The headers of a signed message.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Signed {
-    /// `content-digest`.
+    /// Value of the header `content-digest` (RFC 9530).
     pub content_digest: String,
     /// `signature-input`: what is signed, when, and with whose secret.
     pub input: String,
-    /// `signature`.
+    /// Value of the header `signature` (RFC 9421).
     pub signature: String,
 }
 

@@ -59,7 +59,7 @@ pub struct AuditLine {
     /// What was before, without secrets; its form goes by the action.
     #[schema(value_type = Option<Object>)]
     pub before: Option<Box<RawValue>>,
-    /// What is after.
+    /// State afterwards, as JSON; nothing where it was removed.
     #[schema(value_type = Option<Object>)]
     pub after: Option<Box<RawValue>>,
     /// Its hash, over itself and the hash of the entry before.
@@ -69,7 +69,7 @@ pub struct AuditLine {
 /// A page of entries, newest first.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct AuditPage {
-    /// The entries.
+    /// Newest first.
     pub entries: Vec<AuditLine>,
     /// The kinds of things that can be asked for.
     pub actions: Vec<String>,
@@ -92,7 +92,7 @@ pub struct AuditFault {
     pub kind: String,
     /// The number at which it is seen.
     pub number: i64,
-    /// In words.
+    /// What does not fit, as a sentence.
     pub words: String,
 }
 

@@ -55,12 +55,12 @@ pub struct CatalogueDifference {
     pub changes: Vec<ChangeLine>,
 }
 
-/// One revision.
+/// A catalogue that was in force, or is.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RevisionLine {
-    /// Its number.
+    /// Counts up from 1.
     pub number: i64,
-    /// When it was made.
+    /// In force from this moment until the next one.
     pub made_at: DateTime<Utc>,
     /// By whom.
     pub made_by: String,

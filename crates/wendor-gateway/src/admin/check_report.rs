@@ -47,14 +47,14 @@ pub struct FindingLine {
     pub remedies: Vec<RemedyLine>,
 }
 
-/// One step.
+/// A step of a check, with what it found.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CheckStepLine {
     /// Which: settings, name, connection, encryption, http, path, key, models, streamed answer, whole answer, abilities.
     pub step: String,
     /// `well`, `noted`, `failing`, `not reached` or `not asked`.
     pub state: String,
-    /// What was tried.
+    /// What was sent or opened, in words.
     pub tried: String,
     /// What came back, or why it was not tried.
     pub came_back: String,
@@ -71,7 +71,7 @@ pub struct ModelLine {
     pub name: String,
     /// Digest of its weights.
     pub digest: Option<String>,
-    /// Their size in bytes.
+    /// Of its files, in bytes, where the server tells it.
     pub size_bytes: Option<u64>,
     /// Tokens of prompt and answer together.
     pub context_window: Option<u32>,
@@ -98,11 +98,11 @@ pub struct ProofCost {
     pub output_tokens: u64,
     /// Money at most; null: unpriced.
     pub money: Option<String>,
-    /// In which currency.
+    /// Code of the currency that the catalogue names.
     pub currency: String,
 }
 
-/// A check.
+/// What a check of an upstream found, step by step.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CheckReport {
     /// A name for it, where it has none yet.

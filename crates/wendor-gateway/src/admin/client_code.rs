@@ -28,13 +28,13 @@ pub struct CodeLine {
 /// Code for a route.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ClientCode {
-    /// The route.
+    /// Named in the code.
     pub route: String,
     /// Where the gateway is, as whoever asks reached it.
     pub url: String,
     /// The variable that must hold the key.
     pub key_variable: String,
-    /// The code.
+    /// One for each way to ask.
     pub code: Vec<CodeLine>,
     /// A file of environment variables: address, route, and the key's, empty.
     pub env_file: String,

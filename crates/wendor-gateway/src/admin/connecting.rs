@@ -28,7 +28,7 @@ const LONGEST_OVERLAP: i64 = 7 * 24 * 3_600;
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct UpstreamAddition {
-    /// Its name.
+    /// Not yet in the catalogue.
     pub name: String,
     /// Its settings, with the offers to be made. A credential's value is kept encrypted.
     pub settings: UpstreamDraft,
@@ -66,10 +66,10 @@ pub struct CredentialAddition {
     pub overlap_seconds: i64,
 }
 
-/// A credential that is kept.
+/// Kept encrypted; its value never comes back.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CredentialKept {
-    /// Its id.
+    /// For `credential` in the catalogue, as `kept:ID`.
     pub id: String,
     /// The revision that refers to it.
     pub revision: i64,

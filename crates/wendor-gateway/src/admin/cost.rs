@@ -9,7 +9,7 @@ use wendor_core::metering::rate::{Cost, Rate};
 use wendor_wire::images::Images;
 use wendor_wire::usage::TokenCounts;
 
-/// One line of a cost.
+/// A count, its rate and their product.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct CostLine {
     /// The kind of token, or images.
@@ -24,7 +24,7 @@ pub struct CostLine {
     pub amount: String,
 }
 
-/// A cost as a sum.
+/// A cost, with the lines that add up to it.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct CostSum {
     /// Kinds that were used.

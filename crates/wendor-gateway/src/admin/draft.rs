@@ -116,7 +116,7 @@ pub struct UpstreamDraft {
     /// The name of the services that accept each other's seals.
     #[serde(default)]
     pub seals: Option<String>,
-    /// Its offers.
+    /// At least one.
     #[serde(default)]
     pub offers: Vec<OfferDraft>,
 }
@@ -320,7 +320,7 @@ pub fn draft_of(upstream: &Upstream) -> UpstreamDraft {
     }
 }
 
-/// An offer as a draft.
+/// What a form or a file would show of an offer in force.
 #[must_use]
 pub fn offer_draft(model: &str, offer: &Offer) -> OfferDraft {
     OfferDraft {

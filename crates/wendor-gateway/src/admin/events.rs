@@ -17,13 +17,13 @@ use crate::tasks::deliveries::deliver;
 /// Events or deliveries in one answer.
 const PAGE: i64 = 50;
 
-/// The most of them.
+/// More than these are on further pages.
 const MOST: i64 = 200;
 
 /// The task leaves a test alone for so long: whoever tries the webhook delivers it.
 const TRIED_HERE: TimeDelta = TimeDelta::seconds(60);
 
-/// Which events.
+/// Narrows and pages events.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub struct EventParams {
@@ -43,7 +43,7 @@ pub struct DeliveryParams {
     pub limit: Option<i64>,
 }
 
-/// An event.
+/// Something that happened, with how it went to webhooks.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct EventLine {
     /// Its number.
@@ -62,7 +62,7 @@ pub struct EventLine {
     pub why: String,
 }
 
-/// Events.
+/// A page of events, newest first.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct EventPage {
     /// Newest first.
@@ -76,7 +76,7 @@ pub struct EventPage {
 pub struct DeliveryLine {
     /// Its number, which the message carries as `wendor-delivery`.
     pub id: i64,
-    /// To which webhook.
+    /// Name in the catalogue.
     pub webhook: String,
     /// `waiting`, `delivered` or `given-up`.
     pub state: String,
@@ -94,10 +94,10 @@ pub struct DeliveryLine {
     pub event: EventLine,
 }
 
-/// A webhook.
+/// Where messages go, and how the last ones fared.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct WebhookLine {
-    /// Its name.
+    /// In the catalogue.
     pub name: String,
     /// Where events are told.
     pub address: String,

@@ -51,11 +51,11 @@ pub struct ExplainAsk {
 pub struct ExplainLine {
     /// In which turn it would be asked, from 1; absent where it would not.
     pub turn: Option<usize>,
-    /// The stage, from 1.
+    /// From 1.
     pub stage: usize,
     /// How that stage picks.
     pub pick: String,
-    /// The offer.
+    /// As `upstream/model`.
     pub offer: String,
     /// Why it is taken, or left.
     pub reason: String,
@@ -78,9 +78,9 @@ pub struct ExplainLine {
 /// What would become of a request.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct Explained {
-    /// The route.
+    /// That was asked about.
     pub route: String,
-    /// The team.
+    /// As whom the question was answered.
     pub team: String,
     /// In a sentence.
     pub summary: String,

@@ -14,7 +14,7 @@ use crate::data_plane::refusal::Refusal;
 /// The most that anybody can send unasked.
 const LIMIT: usize = 64 * 1024;
 
-/// The time for it.
+/// A body has to arrive within it, or the connection is closed.
 const TIME: Duration = Duration::from_secs(10);
 
 /// Reads a value.

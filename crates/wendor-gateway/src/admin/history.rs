@@ -11,7 +11,7 @@ use wendor_store::usage::TeamDay;
 
 use crate::app::App;
 
-/// Days that are drawn.
+/// In strips of days.
 pub const DAYS_DRAWN: u64 = 30;
 
 /// The last weeks up to, and without, today.
@@ -19,7 +19,7 @@ pub const DAYS_DRAWN: u64 = 30;
 pub struct History {
     /// The first day with records.
     pub since: NaiveDate,
-    /// Today.
+    /// By the time zone of figures, UTC.
     pub today: NaiveDate,
     by_team: BTreeMap<String, Vec<TeamDay>>,
 }

@@ -55,7 +55,7 @@ pub struct ServedLine {
     pub says: Option<String>,
     /// The hour in which it was last used through here.
     pub last_used: Option<DateTime<Utc>>,
-    /// By which team.
+    /// Whose request it served last; nothing where the reader may not see that.
     pub last_team: Option<String>,
     /// What is proven of it.
     pub proofs: Vec<ProofLine>,
@@ -96,7 +96,7 @@ pub struct InventoryEventLine {
 /// What all upstreams serve.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct InventoryShown {
-    /// Each upstream.
+    /// In the order of the catalogue, also those without a listing.
     pub upstreams: Vec<InventoryLine>,
     /// Recent changes, newest first.
     pub events: Vec<InventoryEventLine>,

@@ -23,11 +23,11 @@ use crate::tasks::revision_watch;
 /// Longest label of a key.
 const LABEL_LENGTH: usize = 100;
 
-/// Which keys.
+/// Narrows a list of keys.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub struct KeyFilter {
-    /// Of this team.
+    /// Name of a team.
     pub team: Option<String>,
 }
 
@@ -46,7 +46,7 @@ pub struct KeyLine {
     pub lane: String,
     /// `good`, `revoked` or `expired`.
     pub state: String,
-    /// When it was issued.
+    /// RFC 3339, UTC.
     pub issued_at: DateTime<Utc>,
     /// By whom.
     pub issued_by: String,
@@ -60,7 +60,7 @@ pub struct KeyLine {
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewKey {
-    /// For which team.
+    /// Team that its requests are counted for.
     pub team: String,
     /// What it is for.
     pub label: String,
@@ -86,7 +86,7 @@ pub struct IssuedKey {
     pub expires_at: Option<DateTime<Utc>>,
 }
 
-/// A key that was revoked.
+/// Refused from now on, on every instance within a second.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RevokedKey {
     /// Which.

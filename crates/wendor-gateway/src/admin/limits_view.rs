@@ -9,7 +9,7 @@ use wendor_core::routing::pace::Standing;
 pub struct LimitLine {
     /// What is limited: `requests` or `tokens`.
     pub what: String,
-    /// The limit.
+    /// In the unit of what is limited.
     pub limit: u64,
     /// `declared` in the catalogue for a minute, or `told` by the service.
     pub source: String,

@@ -108,9 +108,9 @@ pub(super) fn upstream(principal: &Principal, what: &str, snapshot: &Snapshot, n
 
 /// What a filter narrows to, by the names that it was told.
 pub(super) struct Narrowed<'f> {
-    /// A route.
+    /// A route that must be in the catalogue or in the ledger.
     pub route: Option<&'f Name>,
-    /// An offer.
+    /// An offer that must be in the catalogue or in the ledger.
     pub offer: Option<&'f OfferName>,
     /// The id of a key.
     pub key: Option<&'f str>,

@@ -35,11 +35,11 @@ pub struct CostRange {
 pub struct DayCost {
     /// The day, UTC.
     pub day: NaiveDate,
-    /// Its cost.
+    /// Decimal number in the catalogue's currency.
     pub cost: String,
 }
 
-/// One team yesterday.
+/// What a team used in the last whole day.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct TeamYesterday {
     /// The team, or `together`.

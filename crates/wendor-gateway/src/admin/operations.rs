@@ -23,13 +23,13 @@ const ASIDE_SHOWN: usize = 20;
 pub struct AsideLine {
     /// Its file in the folder `aside` of the spool.
     pub name: String,
-    /// Why.
+    /// Why it could not be taken over into the ledger.
     pub why: String,
-    /// Its bytes.
+    /// Size in the spool.
     pub bytes: u64,
     /// The request, where it is an entry that can be read.
     pub request: Option<String>,
-    /// Its team.
+    /// Whose request it was, where that can be read.
     pub team: Option<String>,
     /// When the request arrived.
     pub at: Option<DateTime<Utc>>,
@@ -67,7 +67,7 @@ pub struct SpoolLine {
     pub database_reachable: bool,
 }
 
-/// One refusal.
+/// A request that was refused before it became one of the ledger.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RefusalLine {
     /// When.
@@ -89,13 +89,13 @@ pub struct RefusalLine {
 /// Refusals of one minute.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RefusalCount {
-    /// The minute.
+    /// RFC 3339, UTC; its start.
     pub minute: DateTime<Utc>,
     /// Id of the key.
     pub key: Option<String>,
     /// The key's team, if it is one of ours.
     pub team: Option<String>,
-    /// The route.
+    /// As the app wrote it, cut; nothing where it named none.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,
@@ -117,7 +117,7 @@ pub struct Refusals {
 /// The service as it stands.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct ServiceLine {
-    /// Its version.
+    /// Of the running binary.
     pub version: String,
     /// The revision that requests are served by.
     pub revision: i64,
@@ -217,7 +217,7 @@ fn aside_line(thing: &Thing) -> AsideLine {
 pub struct PartitionLine {
     /// The table: `ledger`, `request_detail` or `usage_hour`.
     pub table: String,
-    /// Its name.
+    /// In the database.
     pub name: String,
     /// First day of its month; absent for the one that takes what has no other.
     pub month: Option<NaiveDate>,
@@ -230,7 +230,7 @@ pub struct PartitionLine {
 /// How long a table is kept.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct KeptLine {
-    /// The table.
+    /// In the database.
     pub table: String,
     /// The setting that says so.
     pub setting: String,

@@ -18,10 +18,10 @@ use crate::app::App;
 /// How long a one-time sign-in waits to be used.
 pub const ONE_TIME: TimeDelta = TimeDelta::hours(24);
 
-/// A person.
+/// Somebody who may sign in.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct PersonLine {
-    /// Their name.
+    /// Signed in with, and shown in the audit.
     pub name: String,
     /// `owner`, `operator`, `lead` or `viewer`.
     pub role: String,
@@ -54,7 +54,7 @@ pub struct PersonChanges {
 /// A person who was signed out everywhere.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct SignedOut {
-    /// Their name.
+    /// Whose sessions and tokens have ended.
     pub name: String,
     /// Sessions and tokens that ended.
     pub ended: u64,
@@ -75,7 +75,7 @@ pub struct NewPerson {
 /// A new person's way in, shown this once.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct AddedPerson {
-    /// Their name.
+    /// Signs in with it.
     pub name: String,
     /// Signs them in, once.
     pub one_time: String,

@@ -10,11 +10,11 @@ use super::routes_view::pick_word;
 /// One offer of the plan.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlanLine {
-    /// The stage, from 1.
+    /// From 1.
     pub stage: usize,
     /// How that stage picks.
     pub pick: String,
-    /// The offer.
+    /// As `upstream/model`.
     pub offer: String,
     /// Whether its turn could come.
     pub taken: bool,
@@ -27,7 +27,7 @@ pub struct PlanLine {
 /// A wait for room at an upstream that was full.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct WaitLine {
-    /// For this offer.
+    /// As `upstream/model`; its streams were all taken.
     pub offer: String,
     /// What for: `room` at its upstream, or a `load` of the model.
     #[serde(rename = "for")]

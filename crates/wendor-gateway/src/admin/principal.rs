@@ -27,7 +27,7 @@ const CONFIRMED: TimeDelta = TimeDelta::minutes(10);
 /// A signed-in person.
 #[derive(Clone, Debug)]
 pub struct Principal {
-    /// Their name.
+    /// As in the audit.
     pub name: String,
     /// What they may do.
     pub standing: Standing,
@@ -55,9 +55,9 @@ pub struct Arriving {
 /// A person, or an app with its key, for what both may ask.
 #[derive(Clone, Debug)]
 pub enum PersonOrApp {
-    /// A person.
+    /// Signed in, by session or token.
     Person(Principal),
-    /// An app.
+    /// Shows a key of a team.
     App(AppKey),
 }
 

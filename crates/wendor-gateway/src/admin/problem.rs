@@ -48,7 +48,7 @@ pub enum Problem {
         what: &'static str,
         /// The name asked for.
         name: String,
-        /// The nearest that there is.
+        /// The most similar name that exists, if one is similar enough.
         nearest: Option<String>,
     },
     /// It is in the way of what there is.
@@ -95,9 +95,9 @@ pub struct ProblemDetails {
 /// One problem of a catalogue file.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct CatalogueProblem {
-    /// Line, from 1.
+    /// From 1.
     pub line: usize,
-    /// Column, from 1.
+    /// From 1, in characters.
     pub column: usize,
     /// Where in the document.
     pub path: String,

@@ -32,7 +32,7 @@ use crate::app::App;
 /// Requests of a page when nothing else is asked for.
 const PAGE: i64 = 50;
 
-/// Which requests.
+/// Narrows and pages requests.
 #[derive(Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub struct RequestParams {
@@ -40,17 +40,17 @@ pub struct RequestParams {
     pub from: Option<DateTime<Utc>>,
     /// Arrived before.
     pub to: Option<DateTime<Utc>>,
-    /// Of this team.
+    /// Name of a team.
     pub team: Option<String>,
     /// By the key of this id.
     pub key: Option<String>,
-    /// To this route.
+    /// Name of a route.
     pub route: Option<String>,
     /// Tried at this offer.
     pub offer: Option<String>,
     /// Tried at an offer of this upstream.
     pub upstream: Option<String>,
-    /// In this run.
+    /// Value of the run that the app sent along.
     pub run: Option<String>,
     /// With this label, as `name=value`.
     pub label: Option<String>,
@@ -72,7 +72,7 @@ pub struct RequestParams {
 /// One request in a list.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RequestLine {
-    /// Its id.
+    /// Also in the answer's header, where the app can log it.
     pub id: String,
     /// `request`, or `check` for a call of a check.
     pub kind: String,
@@ -82,7 +82,7 @@ pub struct RequestLine {
     pub team: String,
     /// Id of the key.
     pub key: String,
-    /// The route.
+    /// As the app asked for it.
     pub route: String,
     /// The offer that answered, or was tried last.
     pub offer: Option<String>,
@@ -90,13 +90,13 @@ pub struct RequestLine {
     pub attempts: u32,
     /// Whether as a stream.
     pub streamed: bool,
-    /// How it ended.
+    /// `completed`, or what came instead.
     pub end: String,
     /// What the last attempt failed of.
     pub failure: Option<String>,
-    /// Tokens.
+    /// By the kinds that rates tell apart.
     pub tokens: TokensByKind,
-    /// Images.
+    /// Images made.
     pub images: u64,
     /// Their size, where it was told.
     pub image_size: Option<String>,
@@ -130,7 +130,7 @@ pub struct RequestLine {
     pub revision: i64,
 }
 
-/// A page of requests.
+/// Newest first, with where the next page begins.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RequestPage {
     /// Newest first.
@@ -153,7 +153,7 @@ pub struct LatencyLine {
 /// What was changed of the request on the way.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct ChangedLine {
-    /// Which member.
+    /// Of the body, as a path.
     pub member: String,
     /// As the app sent it.
     pub before: String,
@@ -168,7 +168,7 @@ pub struct RequestShown {
     pub request: RequestLine,
     /// What happened, in a sentence or two.
     pub summary: String,
-    /// What its key is for.
+    /// As its issuer labelled it.
     pub key_label: Option<String>,
     /// Code of the currency.
     pub currency: String,

@@ -15,14 +15,14 @@ use crate::app::App;
 use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
 
-/// One field that changes.
+/// A field of the catalogue, with its text before and after.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct FieldChangeLine {
     /// Which.
     pub field: String,
-    /// Before.
+    /// As in the file; nothing where the field is new.
     pub before: Option<String>,
-    /// After.
+    /// As in the file; nothing where the field goes.
     pub after: Option<String>,
 }
 
@@ -33,11 +33,11 @@ pub struct ChangeLine {
     pub kind: String,
     /// Which, such as `route night-sailings`.
     pub thing: String,
-    /// Its fields.
+    /// Empty where the whole thing is new or goes.
     pub fields: Vec<FieldChangeLine>,
 }
 
-/// What was applied.
+/// The revision that is in force now, and how it differs.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct CatalogueApplied {
     /// The revision in force now.
@@ -95,7 +95,7 @@ pub(super) struct Proposal {
     pub catalogue: Catalogue,
     /// Rates to append.
     pub rates: Vec<(OfferName, Rate)>,
-    /// What it changes.
+    /// Against the revision in force.
     pub changes: Vec<ChangeLine>,
 }
 

@@ -9,7 +9,7 @@ use wendor_core::name::Name;
 use super::principal::Principal;
 use crate::app::App;
 
-/// An offer in a stage.
+/// An offer of a stage, with its weight and state.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct StageOfferLine {
     /// `upstream/model`.
@@ -18,10 +18,10 @@ pub struct StageOfferLine {
     pub share: Option<u32>,
 }
 
-/// A stage.
+/// Offers that are tried before those of the next stage.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct StageLine {
-    /// Its offers.
+    /// In the order of the catalogue.
     pub offers: Vec<StageOfferLine>,
     /// `share`, `room`, `speed`, `cost` or `together`.
     pub pick: String,
@@ -45,7 +45,7 @@ pub struct StageLine {
     pub hedged: bool,
 }
 
-/// A route.
+/// What apps ask for, and where that leads.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RouteLine {
     /// The name that apps put in `model`.

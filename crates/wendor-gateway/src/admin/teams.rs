@@ -24,7 +24,7 @@ pub struct QuotaLine {
     pub measure: String,
     /// `minute`, `hour`, `day` or `month`.
     pub window: String,
-    /// The limit.
+    /// Decimal number in the quota's measure.
     pub limit: String,
     /// `refuse` or `warn`.
     pub at_limit: String,
@@ -38,16 +38,16 @@ pub struct QuotaLine {
     pub resets_at: DateTime<Utc>,
 }
 
-/// A team.
+/// Who is counted and limited together.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct TeamLine {
-    /// Its name.
+    /// In the catalogue.
     pub name: String,
     /// The routes that its keys may use; all of them when absent.
     pub routes: Option<Vec<String>>,
     /// Keys that work.
     pub keys: usize,
-    /// Its quotas.
+    /// With what is used of each.
     pub quotas: Vec<QuotaLine>,
     /// How many of its requests may be under way at once, and are; where it is limited.
     pub streams: Option<StreamsLine>,

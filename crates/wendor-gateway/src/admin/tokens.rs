@@ -53,7 +53,7 @@ pub struct TokenLine {
     pub kind: String,
     /// What it is for.
     pub label: String,
-    /// When it was issued.
+    /// RFC 3339, UTC.
     pub issued_at: DateTime<Utc>,
     /// Until when it works.
     pub expires_at: Option<DateTime<Utc>>,

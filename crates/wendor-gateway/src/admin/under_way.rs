@@ -38,11 +38,11 @@ pub struct UnderWayParams {
 /// A request that is under way.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct UnderWayLine {
-    /// Its id.
+    /// The one that the ledger will have.
     pub id: String,
     /// When it arrived.
     pub at: DateTime<Utc>,
-    /// Its team.
+    /// Whose key it came with.
     pub team: String,
     /// Id of its key.
     pub key: String,
@@ -70,7 +70,7 @@ pub struct UnderWayLine {
     pub output_tokens: Option<u64>,
 }
 
-/// What is under way.
+/// Requests that have not ended, and those that wait for room.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct UnderWayShown {
     /// When it was looked.

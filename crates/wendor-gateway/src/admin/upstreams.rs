@@ -25,13 +25,13 @@ use crate::snapshot::Snapshot;
 pub struct RateLine {
     /// First day in force.
     pub from: chrono::NaiveDate,
-    /// Input.
+    /// Per million tokens.
     pub input: String,
     /// Input from the cache; as input when absent.
     pub input_cached: Option<String>,
     /// Input written to the cache; as input when absent.
     pub cache_written: Option<String>,
-    /// Output.
+    /// Per million tokens, thinking included.
     pub output: String,
     /// An image; unpriced when absent.
     pub image: Option<String>,
@@ -48,7 +48,7 @@ pub struct InputCounting {
     pub error_percent: String,
 }
 
-/// An offer.
+/// A model at an upstream, with its state and rates.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct OfferLine {
     /// The upstream's name for the model.
@@ -79,12 +79,12 @@ pub struct OfferLine {
     pub first_token_ms: Option<u64>,
 }
 
-/// An upstream.
+/// A model server, with its state and offers.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct UpstreamLine {
-    /// Its name.
+    /// In the catalogue.
     pub name: String,
-    /// Its address.
+    /// Without a credential.
     pub address: String,
     /// What it speaks: `chat-completions`, `responses`, `messages`, `generate-content` or `local-chat`.
     pub dialect: String,
@@ -96,7 +96,7 @@ pub struct UpstreamLine {
     pub state: String,
     /// Since when; absent before it was asked.
     pub since: Option<DateTime<Utc>>,
-    /// How connections to it are.
+    /// State of connecting alone, apart from its offers' answers.
     pub connections: HealthLine,
     /// Whether it takes no new requests.
     pub drained: bool,
@@ -118,7 +118,7 @@ pub struct UpstreamLine {
     pub limits: Vec<LimitLine>,
     /// The last failure of its connections and offers since the service began.
     pub last_failure: Option<LastFailureLine>,
-    /// Its offers.
+    /// In the order of the catalogue.
     pub offers: Vec<OfferLine>,
 }
 

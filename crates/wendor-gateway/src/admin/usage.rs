@@ -35,11 +35,11 @@ pub struct UsageParams {
     pub to: DateTime<Utc>,
     /// `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent.
     pub by: Option<String>,
-    /// Of this team.
+    /// Name of a team.
     pub team: Option<String>,
-    /// To this route.
+    /// Name of a route.
     pub route: Option<String>,
-    /// At this offer.
+    /// As `upstream/model`.
     pub offer: Option<String>,
     /// At an offer of this upstream.
     pub upstream: Option<String>,
@@ -54,11 +54,11 @@ pub struct TokensByKind {
     pub all_input: u64,
     /// Input read anew.
     pub input: u64,
-    /// Input from the cache.
+    /// Input that the upstream had in its cache.
     pub input_cached: u64,
     /// Input written to the cache.
     pub cache_written: u64,
-    /// Output.
+    /// Output, thinking included.
     pub output: u64,
     /// The part of the output that is reasoning.
     pub reasoning: u64,
@@ -91,7 +91,7 @@ pub struct TimeLine {
 pub struct FailedAttempts {
     /// Attempts that used something and did not answer.
     pub count: u64,
-    /// Their tokens.
+    /// Paid for, though no app got the answer.
     pub tokens: TokensByKind,
     /// What they cost, all digits.
     pub cost: String,
@@ -112,9 +112,9 @@ pub struct Figures {
     pub cancelled: u64,
     /// Of these, with estimated tokens.
     pub estimated: u64,
-    /// Tokens.
+    /// By the kinds that rates tell apart.
     pub tokens: TokensByKind,
-    /// Images.
+    /// Images made.
     pub images: u64,
     /// Calls of checks, which count in tokens and cost and not as requests.
     pub checks: u64,
@@ -159,7 +159,7 @@ pub struct Usage {
     pub currency: String,
     /// The groups, dearest first; days in order.
     pub lines: Vec<UsageLine>,
-    /// All together.
+    /// The sum over all lines, those beyond the limit included.
     pub together: UsageLine,
 }
 

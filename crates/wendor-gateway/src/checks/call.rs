@@ -40,7 +40,7 @@ const SIZES: [usize; 4] = [60_000, 250_000, 1_000_000, 1_500_000];
 pub(super) enum NoAnswer {
     /// It was not made.
     NotSpent(String),
-    /// It failed.
+    /// What went wrong, ready to be reported.
     Failed(Box<Finding>),
 }
 
@@ -62,11 +62,11 @@ pub(super) struct Call<'a> {
     pub(super) subject: &'a Subject,
     /// The same address, for what costs nothing.
     pub(super) peer: &'a Peer,
-    /// Who pays.
+    /// Team and person that the check is counted for.
     pub(super) payer: &'a Payer,
     /// The model.
     pub(super) model: &'a str,
-    /// Its offer.
+    /// Where the question goes, whether in the catalogue or only tried.
     pub(super) offer: Offer,
     /// The models that are listed, where there is a listing.
     pub(super) listed: Option<Vec<String>>,

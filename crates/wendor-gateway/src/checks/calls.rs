@@ -32,11 +32,11 @@ const UNBOUNDED: &str = "the server does not keep to the limit on output, so the
 pub struct Extent<'a> {
     /// The model to be asked; one that is offered when absent.
     pub model: Option<&'a str>,
-    /// What is asked.
+    /// Which questions may be put.
     pub asking: Asking,
-    /// Who pays.
+    /// Team and person that the check is counted for.
     pub payer: &'a Payer,
-    /// The time that it has.
+    /// Until when all of it has to be done.
     pub time: Time,
 }
 

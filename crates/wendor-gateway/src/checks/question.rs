@@ -65,7 +65,7 @@ pub struct Way<'a> {
     pub quiet: Option<Quiet>,
 }
 
-/// A question.
+/// One short request of a check.
 #[derive(Clone, Debug)]
 pub struct Question<'a> {
     /// The model.
@@ -199,7 +199,7 @@ impl Way<'_> {
         }
     }
 
-    /// Asks.
+    /// Sends the question and reads the answer; dropped midway, the connection is closed and what came is counted.
     pub async fn ask(&self, question: &Question<'_>) -> Came {
         let _room = match &self.quiet {
             None => None,

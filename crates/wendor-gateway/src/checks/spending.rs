@@ -30,9 +30,9 @@ pub const OPERATORS: &str = "operators";
 /// Who asked for a check, and pays for it.
 #[derive(Clone, Debug)]
 pub struct Payer {
-    /// The team.
+    /// Its usage has the tokens.
     pub team: Name,
-    /// The person.
+    /// Who started the check.
     pub person: String,
 }
 

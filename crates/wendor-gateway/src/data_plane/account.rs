@@ -43,7 +43,7 @@ pub struct Account {
     pub trace: Option<Trace>,
     /// The app's headers for features that a service of its dialect has not settled yet.
     pub beta: Vec<(HeaderName, HeaderValue)>,
-    /// For which route.
+    /// As the app asked for it.
     pub route: Name,
     /// Whether as a stream.
     pub streamed: bool,
@@ -53,7 +53,7 @@ pub struct Account {
     pub teaches: bool,
     /// Whether the app set no limit on its output and a quota must be kept: then the offer's cap is sent as one.
     pub sends_cap: bool,
-    /// How far it is.
+    /// Shared with the list of what is under way.
     pub how_far: HowFar,
 }
 
@@ -81,9 +81,9 @@ pub struct AskedFor {
     pub input_estimate: u64,
     /// The most output tokens of one choice.
     pub output: Output,
-    /// Choices.
+    /// Answers asked for at once (`n`).
     pub choices: u64,
-    /// Images.
+    /// Images asked for.
     pub images: u32,
 }
 
@@ -125,9 +125,9 @@ pub fn output_cap(snapshot: &Snapshot, offer: &OfferName) -> u64 {
 /// What was used, and what it cost.
 #[derive(Clone, Copy, Debug)]
 pub struct Used {
-    /// Tokens.
+    /// What the upstream counted, or what was counted of the text.
     pub tokens: TokenCounts,
-    /// Images.
+    /// Images that came back.
     pub images: Images,
     /// Where both come from.
     pub counted: Counted,
@@ -162,7 +162,7 @@ pub struct GateRoom {
 /// What a request asks of room at an offer.
 #[derive(Debug)]
 pub struct RoomAsked {
-    /// What it asks for.
+    /// Weight, lane and time that decide its turn.
     pub ask: Ask<Name>,
     /// Who is served at the upstream, and how much room there is.
     pub upstream: GateRoom,

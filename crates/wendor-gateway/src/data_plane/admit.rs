@@ -232,7 +232,7 @@ pub fn key_of<'s>(
 /// The query of an address.
 #[derive(Clone, Copy, Debug)]
 pub struct Query<'a> {
-    /// Its text.
+    /// Whole, as it came in the address.
     pub text: &'a str,
     /// Whether a key in it counts.
     pub may_hold_key: bool,

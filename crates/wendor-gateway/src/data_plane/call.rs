@@ -15,9 +15,9 @@ use crate::caller::host_of;
 /// A request that has arrived.
 #[derive(Clone, Debug)]
 pub struct Call {
-    /// Its id.
+    /// Given on arrival; it is in the answer, the log and the ledger.
     pub id: RequestId,
-    /// When it arrived.
+    /// Before its body was read.
     pub arrived_at: DateTime<Utc>,
     /// The same on the clock that only runs forward.
     pub started: Instant,

@@ -83,7 +83,7 @@ struct LateBody {
 enum Phase {
     /// Nobody answers yet.
     Waiting(Attempting),
-    /// It streams.
+    /// The answer has begun; its rest is passed on.
     Streaming(StreamBody),
     /// It ends with these frames, once that is on record.
     Ending(Frames),

@@ -28,7 +28,7 @@ use crate::gate::AttemptRoom;
 use crate::health_changes;
 use crate::spool::SpoolSlot;
 
-/// An open attempt.
+/// Holds an offer's room and reservation; settles when dropped.
 #[derive(Debug)]
 pub struct OpenAttempt {
     account: Arc<Account>,
@@ -121,7 +121,7 @@ impl OpenAttempt {
         &self.offer
     }
 
-    /// When it began.
+    /// Unix time in milliseconds.
     #[must_use]
     pub fn began_ms(&self) -> u64 {
         self.began_ms

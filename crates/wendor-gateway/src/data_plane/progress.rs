@@ -33,9 +33,9 @@ pub struct Progress {
 /// What an answer used, before it is priced.
 #[derive(Clone, Copy, Debug)]
 pub struct Counts {
-    /// Tokens.
+    /// Counted of the text so far, until the upstream tells its own.
     pub tokens: TokenCounts,
-    /// Images.
+    /// Images that came so far.
     pub images: Images,
     /// Where both come from.
     pub counted: Counted,

@@ -41,7 +41,7 @@ pub struct UnknownRoute {
 pub struct CannotServe {
     /// Id of the key that asked.
     pub key: String,
-    /// The route.
+    /// As the app asked for it.
     pub route: String,
     /// Its offers, and why each cannot.
     pub unfit: Vec<(OfferName, Unfit)>,
@@ -78,7 +78,7 @@ pub struct GivenUp {
 pub struct Caller {
     /// Id of the key.
     pub key: Option<String>,
-    /// The route.
+    /// As the app wrote it; nothing where it named none.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,
@@ -91,7 +91,7 @@ pub struct StreamsFull {
     pub team: Name,
     /// Whether the limit is that of the key alone.
     pub is_of_key: bool,
-    /// The limit.
+    /// Streams that may be open at once.
     pub limit: u32,
     /// Who was refused.
     pub caller: Caller,

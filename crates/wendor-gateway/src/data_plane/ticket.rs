@@ -107,7 +107,7 @@ impl Ticket {
         &self.account.call
     }
 
-    /// When it arrived.
+    /// Before its body was read.
     #[must_use]
     pub fn arrived_at(&self) -> DateTime<Utc> {
         self.account.call.arrived_at
@@ -142,7 +142,7 @@ impl Ticket {
         self.detail.plan = plan;
     }
 
-    /// The plan.
+    /// The order of attempts that was decided on admission.
     #[must_use]
     pub fn plan(&self) -> &Plan {
         &self.detail.plan

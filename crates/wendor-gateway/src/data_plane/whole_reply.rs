@@ -33,7 +33,7 @@ pub(super) const MAX_REPLY_BYTES: usize = 64 * 1024 * 1024;
 /// A whole reply, as the app gets it.
 #[derive(Debug)]
 pub struct WholeReply {
-    /// Its bytes.
+    /// As they go to the app.
     pub bytes: Bytes,
     /// What it says.
     pub facts: Facts,

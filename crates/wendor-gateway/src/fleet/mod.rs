@@ -32,10 +32,10 @@ use crate::gate::Gate;
 
 pub use asked::Asked;
 
-/// One upstream.
+/// What is known of an upstream while the service runs; survives new revisions.
 #[derive(Debug, Default)]
 pub struct UpstreamState {
-    /// Of connections to it.
+    /// Health of connecting alone, apart from its offers' answers.
     connections: Mutex<Health>,
     gate: Arc<Gate>,
     looks: Looks,
@@ -63,9 +63,9 @@ pub struct OfferState {
 /// Waits for a first token at an offer, in milliseconds; `None` before enough is known.
 #[derive(Clone, Copy, Debug)]
 pub struct WaitsMs {
-    /// The usual one.
+    /// Median until the first token.
     pub usual: Option<u64>,
-    /// From which on one is slow.
+    /// Requests that wait longer may be tried elsewhere as well.
     pub slow: Option<u64>,
     /// That one in twenty passes.
     pub p95: Option<u64>,
@@ -319,7 +319,7 @@ impl Fleet {
         told
     }
 
-    /// An offer.
+    /// State of an offer, made fresh where it was unknown.
     #[must_use]
     pub fn offer(&self, offer: &OfferName) -> Arc<OfferState> {
         self.upstream(offer.upstream()).offer(offer.model())

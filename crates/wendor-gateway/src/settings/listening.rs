@@ -10,7 +10,7 @@ use wendor_core::caller::Ranges;
 pub struct CertificateFiles {
     /// The certificate and those above it.
     pub certificate: PathBuf,
-    /// Its key.
+    /// PEM file of the private key.
     pub key: PathBuf,
 }
 

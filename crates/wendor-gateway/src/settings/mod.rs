@@ -34,7 +34,7 @@ worded! {
     pub enum Source {
         /// A flag of the command line.
         Flag = "flag",
-        /// The environment.
+        /// A variable, `WENDOR_` and the setting's name.
         Environment = "environment",
         /// The settings file.
         File = "file",
@@ -94,7 +94,7 @@ pub struct Bodies {
 pub struct Settings {
     /// Where to listen, and how the service is reached.
     pub listening: Listening,
-    /// The database.
+    /// URL of PostgreSQL; a secret, since it may hold a password.
     pub database_url: wendor_core::secret::Secret,
     /// What is let in, and how.
     pub access: Access,

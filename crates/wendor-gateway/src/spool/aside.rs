@@ -24,9 +24,9 @@ pub struct Aside {
 pub struct Thing {
     /// Its file's name.
     pub name: String,
-    /// Why.
+    /// What kept it from the ledger.
     pub why: String,
-    /// Its bytes.
+    /// Size on the disk.
     pub bytes: u64,
     /// The entry, where it is one that can be read.
     pub entry: Option<Box<Spooled>>,
@@ -55,7 +55,7 @@ impl Aside {
         self.count.load(Ordering::Relaxed)
     }
 
-    /// The folder.
+    /// Where things that were put aside lie.
     #[must_use]
     pub fn folder(&self) -> &Path {
         &self.folder

@@ -81,7 +81,7 @@ impl Claim {
         Ok(Self { folder: folder.to_owned(), id, _lock: lock })
     }
 
-    /// The folder.
+    /// Locked for this process until the claim is dropped.
     #[must_use]
     pub fn folder(&self) -> &Path {
         &self.folder

@@ -39,7 +39,7 @@ pub struct SpoolReader {
 pub struct Batch {
     /// The entries, in order; empty when there is nothing to drain.
     pub entries: Vec<Spooled>,
-    /// Where each ends.
+    /// For each entry, where the one after it begins.
     ends: Vec<Place>,
     /// Whether it ends where the written entries did when it was read.
     pub is_all: bool,

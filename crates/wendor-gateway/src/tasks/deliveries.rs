@@ -30,7 +30,7 @@ const AT_ONCE: i64 = 16;
 /// The first wait before it is tried again; each is twice as long as the one before.
 const FIRST_WAIT: TimeDelta = TimeDelta::seconds(5);
 
-/// The longest wait.
+/// Waits double with each failure, up to this.
 const LONGEST_WAIT: TimeDelta = TimeDelta::hours(1);
 
 /// What could not be delivered for so long is given up.

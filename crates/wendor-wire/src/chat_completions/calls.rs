@@ -16,7 +16,7 @@ struct Known {
 /// What a fragment says of its call.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Fragment<'a> {
-    /// Of which choice.
+    /// Index, from 0.
     pub choice: u64,
     /// The index that it came with, or its place among the calls of its frame.
     pub index: u64,

@@ -26,7 +26,7 @@ pub enum BadReply {
     /// It cannot be read at all, or ends too early.
     #[error("its answer is not JSON")]
     NotJson,
-    /// It has no choices.
+    /// `choices` is missing or empty.
     #[error("its answer has no choices")]
     NoChoices,
     /// It is an error with the status of success.

@@ -50,10 +50,10 @@ pub enum Block {
     Thinking {
         /// All of it.
         text: String,
-        /// Its seal.
+        /// Kept for the next turn, where the dialect wants it back.
         seal: Option<Seal>,
     },
-    /// A call.
+    /// The model wants a tool to be run.
     Call {
         /// Which of the choice, counted from 0.
         call: u32,
@@ -61,7 +61,7 @@ pub enum Block {
         id: Option<String>,
         /// The function.
         name: String,
-        /// All of its arguments.
+        /// JSON as text, just as the model wrote it.
         arguments: String,
         /// A function or a custom tool.
         kind: CallKind,

@@ -8,42 +8,42 @@ use crate::usage::{MOST_BELIEVED, TokenCounts};
 /// A piece of an answer. Where a dialect has several choices, each piece says which it belongs to.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Event {
-    /// Text.
+    /// More of the answer's text.
     Text {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
         /// The piece.
         text: String,
     },
     /// Text that says why the model will not answer.
     Refusal {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
         /// The piece.
         text: String,
     },
     /// Another block of text or thinking begins: its beginning is not glued to what came before.
     NextBlock {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
     },
-    /// Thinking.
+    /// More of what the model thinks aloud.
     Thinking {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
         /// The piece.
         text: String,
     },
     /// The seal of the thinking before it, or thinking that is sealed altogether.
     Sealed {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
-        /// The seal.
+        /// Closes the block of thinking that came before it.
         seal: Seal,
     },
     /// A call begins.
     Call {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
         /// Which call of the choice, counted from 0.
         call: u32,
@@ -56,35 +56,35 @@ pub enum Event {
     },
     /// A piece of a call's arguments.
     Arguments {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
-        /// Of which call.
+        /// Index among the calls of its choice, from 0.
         call: u32,
         /// The piece.
         fragment: String,
     },
     /// A call's arguments are complete.
     CallEnd {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
-        /// Which call.
+        /// Index among the calls of its choice, from 0.
         call: u32,
     },
     /// An image, which only its own dialect can pass on.
     Image {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
     },
     /// Where a text comes from, as the dialect says it.
     Citation {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
         /// The source.
         citation: Citation,
     },
     /// Log probabilities, as chat-completions has them: a list of tokens.
     Logprobs {
-        /// Of which choice.
+        /// Index, from 0.
         choice: u32,
         /// The list.
         tokens: Vec<TokenLogprob>,
@@ -111,7 +111,7 @@ impl Event {
 /// The log probability of a token, with alternatives.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TokenLogprob {
-    /// The token.
+    /// As text; replaced where its bytes are no whole characters.
     pub token: String,
     /// Its logarithm.
     pub logprob: crate::json::Number,

@@ -34,7 +34,7 @@ pub enum UsageFrame {
 pub enum Delivery {
     /// In one piece.
     Whole,
-    /// As a stream.
+    /// Event by event, with or without counts at the end.
     Streamed(UsageFrame),
 }
 
@@ -45,11 +45,11 @@ pub struct Native {
     pub field: Field,
     /// The member that it stands in: "" for the body itself, or for the turn or part that carries it.
     pub container: &'static str,
-    /// Its name there.
+    /// Path in its own dialect.
     pub name: String,
     /// Its whole path, for notes.
     pub path: String,
-    /// Its value.
+    /// Byte for byte.
     pub value: RawJson,
 }
 

@@ -12,7 +12,7 @@ pub enum Role {
     System,
     /// The app's developer; where a dialect does not tell the two apart, the system.
     Developer,
-    /// The user.
+    /// Who asks; tools answer in a role of their own.
     User,
     /// The model.
     Assistant,
@@ -29,12 +29,12 @@ impl Role {
     }
 }
 
-/// One turn.
+/// What one side said at a time.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Turn {
     /// Who speaks.
     pub role: Role,
-    /// A name for them.
+    /// Tells several speakers of a role apart.
     pub name: Option<String>,
     /// What they say.
     pub parts: Vec<Part>,
@@ -140,14 +140,14 @@ impl Part {
     }
 }
 
-/// What a part is.
+/// Everything that a turn can hold, in any dialect.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PartKind {
-    /// Text.
+    /// Plain, as written.
     Text(String),
     /// The model's text that says why it will not answer.
     Refusal(String),
-    /// An image.
+    /// Shown to the model.
     Image(Media),
     /// Sound to be heard.
     Audio(Media),
@@ -181,7 +181,7 @@ pub enum MediaSource {
     Bytes {
         /// What they are, such as `image/png`.
         kind: String,
-        /// In base64.
+        /// The bytes, encoded with padding.
         base64: String,
     },
     /// At an address, with their kind if it was told.
@@ -258,7 +258,7 @@ pub struct ToolCall {
     pub seal: Option<Seal>,
 }
 
-/// Kinds of calls.
+/// What a call carries: JSON arguments or free text.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum CallKind {
     /// Of a function, with arguments in JSON.

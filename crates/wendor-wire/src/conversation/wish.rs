@@ -68,7 +68,7 @@ impl Effort {
         Self::WORDS.into_iter().find(|(known, _)| *known == word).map(|(_, effort)| effort)
     }
 
-    /// Its word.
+    /// Lower case, as it stands in dialects and refusals.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
@@ -134,7 +134,7 @@ pub struct ThinkingWish {
 pub enum AnswerFormat {
     /// Text, said outright.
     Text,
-    /// Any JSON.
+    /// Valid JSON of whatever shape.
     Json,
     /// JSON of this schema.
     Schema(Schema),
@@ -160,7 +160,7 @@ pub struct Schema {
 pub enum ToolChoice {
     /// As the model likes.
     Auto,
-    /// None.
+    /// The model may not call any.
     None,
     /// One or more.
     Required,
@@ -180,7 +180,7 @@ pub enum ToolChoice {
 /// A function that the model may call.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Tool {
-    /// Its name.
+    /// Calls come back under it.
     pub name: String,
     /// What it does.
     pub description: Option<String>,
@@ -212,10 +212,10 @@ impl ToolChoice {
     }
 }
 
-/// Kinds of tools.
+/// Who runs it and what it takes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ToolKind {
-    /// A function.
+    /// Run by the app, with JSON arguments.
     Function {
         /// JSON Schema of its arguments.
         parameters: Option<RawJson>,

@@ -30,7 +30,7 @@ impl RawJson {
         serde_json::from_str::<&serde_json::value::RawValue>(text).ok().map(|raw| Self(raw.get().into()))
     }
 
-    /// An empty object.
+    /// `{}`, for calls without arguments.
     #[must_use]
     pub fn empty_object() -> Self {
         Self("{}".into())

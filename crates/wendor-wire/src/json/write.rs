@@ -11,15 +11,15 @@ use crate::steps::spent;
 /// A value to be written.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Json {
-    /// `null`.
+    /// Written as `null`.
     Null,
     /// A text, escaped when written.
     Text(String),
     /// What is JSON already.
     Raw(Cow<'static, str>),
-    /// A list.
+    /// Written in brackets, in this order.
     List(Vec<Json>),
-    /// An object.
+    /// Written in braces, members in this order.
     Object(Members),
 }
 

@@ -33,7 +33,7 @@ const MAX_HELD_BYTES: usize = 256 * 1024;
 pub enum Step {
     /// Read more from the upstream.
     More,
-    /// Send this.
+    /// To the app, now.
     Send(Bytes),
     /// The answer is whole: send this once it is on record, and nothing after it.
     End(Bytes),

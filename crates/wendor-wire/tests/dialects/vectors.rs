@@ -20,7 +20,7 @@ pub enum Reply {
     Stream(Vec<u8>),
 }
 
-/// One vector.
+/// A file of `vectors/`: what comes in and what must come out.
 pub struct Vector {
     pub dialect: Dialect,
     pub name: String,

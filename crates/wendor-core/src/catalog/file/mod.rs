@@ -41,7 +41,7 @@ pub use write::write;
 /// One thing that is wrong with a file, and where.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Problem {
-    /// Line, from 1.
+    /// From 1.
     pub line: usize,
     /// Column in characters, from 1.
     pub column: usize,

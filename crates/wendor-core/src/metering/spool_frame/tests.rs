@@ -167,3 +167,61 @@ fn the_name_of_a_segment_has_its_number() {
     assert_eq!(segment_number(&segment_name(42)), Some(42));
     assert_eq!(segment_number("aside.spool"), None);
 }
+
+/// Bytes of a frame that has a detail of so many, written behind another.
+fn written(detail_bytes: usize) -> Vec<u8> {
+    let settled = settled(request());
+    let mut out = vec![0; 50_000];
+    write(&settled.entry, Some(&"d".repeat(detail_bytes)), &settled.quotas, &mut out);
+    out.split_off(50_000)
+}
+
+#[test]
+fn a_body_at_its_bound_keeps_its_detail_and_one_above_goes_without() {
+    let around = MAX_BODY_BYTES - 2_000;
+    let beside = written(around).len() - HEAD_BYTES - around;
+    let most = MAX_BODY_BYTES - beside;
+    assert_eq!(written(most).len(), HEAD_BYTES + MAX_BODY_BYTES);
+    assert!(written(most + 1).len() < 1_000);
+}
+
+#[rstest]
+#[case::of_nothing(0, true)]
+#[case::as_long_as_any_was(FIRST_RELEASE_BYTES, false)]
+#[case::longer(FIRST_RELEASE_BYTES + 1, true)]
+fn a_length_that_cannot_be_right_is_seen(#[case] length: usize, #[case] is_damaged: bool) {
+    let mut bytes = vec![0; HEAD_BYTES + 4];
+    bytes[..4].copy_from_slice(&u32::try_from(length).unwrap().to_le_bytes());
+    assert_eq!(matches!(read(&bytes), Frame::Damaged(_, None)), is_damaged);
+}
+
+#[test]
+fn a_frame_of_no_length_begins_nowhere() {
+    let mut bytes = [0; HEAD_BYTES + 4];
+    bytes[HEAD_BYTES] = VERSION;
+    assert!(!could_begin(&bytes));
+}
+
+fn of_lane(waited_ms: u64, lane: Lane) -> Record {
+    let Record::Request(request) = request() else { panic!("it is a request") };
+    Record::Request(RequestRecord { latency: Latency { waited_ms, ..request.latency }, lane, ..request })
+}
+
+/// Most requests wait for nothing: they are written without the wait, as they were before there was one.
+#[rstest]
+#[case::usual(0, Lane::Interactive, true)]
+#[case::waited(5, Lane::Interactive, false)]
+#[case::of_the_other_lane(0, Lane::Batch, false)]
+fn a_wait_is_written_where_there_was_one(#[case] waited_ms: u64, #[case] lane: Lane, #[case] is_short: bool) {
+    let length = |record: Record| {
+        let mut out = Vec::new();
+        write_settled(&settled(record), &mut out);
+        out.len()
+    };
+    let record = of_lane(waited_ms, lane);
+    assert_eq!(length(record.clone()) == length(of_lane(0, Lane::Interactive)), is_short);
+    let mut out = Vec::new();
+    write_settled(&settled(record.clone()), &mut out);
+    let Frame::Whole(spooled, _) = read(&out) else { panic!("it is whole") };
+    assert_eq!(spooled.entry.record, record);
+}

@@ -234,3 +234,60 @@ fn what_was_given_up_counts_as_a_wait() {
     assert_eq!((known.waits().p95_ms(), blind.waits().p95_ms()), (Some(900), Some(100)));
     assert_eq!(known.waits().usual_ms(), Some(100));
 }
+
+#[test]
+fn it_is_remembered_what_failed_last_and_when_it_was_heard_of() {
+    let mut health = Health::default();
+    assert_eq!((health.last_failure(), health.last_heard()), (None, None));
+    health.failed(at(5), "dunlin-7b", &broken());
+    health.succeeded(at(9), None);
+    assert_eq!(health.last_failure(), Some(&LastFailure { at: at(5), model: "dunlin-7b".into(), failure: broken() }));
+    assert_eq!(health.last_heard(), Some(at(9)));
+    health.failed_late(at(20), "dunlin-13b", &broken());
+    assert_eq!(health.last_failure().map(|last| (last.at, last.model.as_str())), Some((at(20), "dunlin-13b")));
+    assert_eq!((health.last_heard(), health.state()), (Some(at(20)), HealthState::Well));
+}
+
+#[test]
+fn it_is_well_since_the_first_success_and_not_since_the_last() {
+    let mut health = Health::default();
+    let since: Vec<_> = [5, 20].map(|millis| (health.succeeded(at(millis), None), health.since()).1).into();
+    assert_eq!(since, [Some(at(5)), Some(at(5))]);
+    health.failed(at(30), "dunlin-7b", &broken());
+    assert_eq!(health.since(), Some(at(30)));
+    let since: Vec<_> = [40, 50].map(|millis| (health.succeeded(at(millis), None), health.since()).1).into();
+    assert_eq!(since, [Some(at(40)), Some(at(40))]);
+}
+
+/// A tenth of the rest, in proportion to the microseconds of the moment.
+#[rstest]
+#[case::none(2_000, 1_000)]
+#[case::half(2_500, 1_050)]
+#[case::most(2_999, 1_099)]
+fn rests_are_spread_by_the_moment(#[case] micros: i64, #[case] rest_ms: i64) {
+    let now = at(0) + TimeDelta::microseconds(micros);
+    let mut health = Health::default();
+    (0..3).for_each(|_| drop(health.failed(now, "dunlin-7b", &broken())));
+    assert_eq!((health.next_trial().unwrap() - now).num_milliseconds(), rest_ms);
+}
+
+#[test]
+fn a_trial_holds_the_next_one_off() {
+    let mut health = resting();
+    let until = health.next_trial().unwrap();
+    health.begin(until);
+    assert_eq!(health.next_trial(), Some(until + TRIAL_PATIENCE));
+    health.given_up();
+    assert_eq!(health.next_trial(), None, "whoever comes may try");
+}
+
+#[test]
+fn only_so_many_changes_are_kept_and_all_are_counted() {
+    let mut health = resting();
+    for _ in 0..40 {
+        let until = health.next_trial().unwrap();
+        health.begin(until);
+        health.failed(until, "dunlin-7b", &broken());
+    }
+    assert_eq!((health.changes().count(), health.changes_counted()), (KEPT_CHANGES, 41));
+}

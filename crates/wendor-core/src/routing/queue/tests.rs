@@ -203,3 +203,103 @@ proptest! {
         prop_assert!(more - less <= less / 10 + 20_000, "{of_a} and {of_b}");
     }
 }
+
+#[test]
+fn the_usual_lane_is_the_one_where_somebody_waits() {
+    assert!(Lane::Interactive.is_usual() && !Lane::Batch.is_usual());
+}
+
+fn sixty_a_minute() -> Limits {
+    Limits { a_minute: MinuteLimits { requests: Some(60), tokens: None }, ..limits(100) }
+}
+
+#[test]
+fn a_look_is_no_request_and_no_limit_by_the_minute_is_about_it() {
+    let mut room = Room::default();
+    (0..9).for_each(|_| room.take_anyway(&ask(1, 0), sixty_a_minute(), now()));
+    assert_eq!(room.look(&ask(1, 10), sixty_a_minute(), now()), Ok(()), "looks use nothing up");
+    (0..5).for_each(|_| room.take_anyway(&ask(1, 10), sixty_a_minute(), now()));
+    assert!(matches!(room.look(&ask(1, 10), sixty_a_minute(), now()), Err(NoRoom::Paced(_))));
+    assert_eq!(room.look(&ask(1, 0), sixty_a_minute(), now()), Ok(()));
+}
+
+#[test]
+fn batch_leaves_of_a_minute_what_interactive_may_use() {
+    let mut room = Room::default();
+    (0..3).for_each(|_| room.take_anyway(&ask(1, 10), sixty_a_minute(), now()));
+    assert_eq!(room.look(&ask(1, 10), sixty_a_minute(), now()), Ok(()));
+    let batch = Ask { lane: Lane::Batch, ..ask(1, 10) };
+    assert!(matches!(room.look(&batch, sixty_a_minute(), now()), Err(NoRoom::Paced(_))));
+}
+
+#[test]
+fn whoever_comes_stands_behind_those_who_wait() {
+    let mut room = full(1);
+    room.enter(&ask(1, 1), limits(1)).unwrap();
+    room.leave(&ask(0, 0), 0, now());
+    assert_eq!(room.look(&ask(2, 1), limits(1), now()), Err(NoRoom::Full));
+    assert!(admit(&mut room, limits(1)).is_some());
+}
+
+#[test]
+fn tokens_may_fill_their_room_to_the_last() {
+    let limits = Limits { tokens: Some(100), ..limits(10) };
+    let mut room = Room::default();
+    room.take_anyway(&ask(1, 60), limits, now());
+    assert_eq!(room.look(&ask(1, 40), limits, now()), Ok(()));
+    assert_eq!(room.look(&ask(1, 41), limits, now()), Err(NoRoom::Full));
+}
+
+#[test]
+fn the_only_stream_that_there_is_serves_batch_too() {
+    assert_eq!(Room::default().look(&Ask { lane: Lane::Batch, ..ask(1, 1) }, limits(1), now()), Ok(()));
+}
+
+#[test]
+fn batch_streams_are_counted_by_themselves() {
+    let (mut room, batch) = (Room::default(), Ask { lane: Lane::Batch, ..ask(1, 1) });
+    room.take_anyway(&batch, limits(9), now());
+    room.take_anyway(&ask(1, 1), limits(9), now());
+    room.leave(&ask(1, 1), 0, now());
+    assert_eq!((room.batch_streams(), room.streams()), (1, 1));
+    room.leave(&batch, 0, now());
+    assert_eq!((room.batch_streams(), room.streams()), (0, 0));
+}
+
+#[test]
+fn a_limit_that_is_told_holds_from_then_on() {
+    let mut room = Room::<u8>::default();
+    assert!(!room.pace().is_told());
+    let paced = wendor_wire::told_limits::Paced::Requests;
+    room.told(ToldLimit { paced, limit: 10, left: 0, whole_in: None }, now());
+    assert!(room.pace().is_told());
+    assert!(matches!(room.look(&ask(1, 5), limits(9), now()), Err(NoRoom::Paced(_))));
+}
+
+#[test]
+fn a_queue_without_places_lets_one_pass_through() {
+    let (mut room, limits) = (full(1), Limits { queue: 0, ..limits(1) });
+    assert!(room.enter(&ask(1, 1), limits).is_ok());
+    assert_eq!(room.enter(&ask(1, 1), limits), Err(QueueFull { waiting: 1 }));
+}
+
+#[test]
+fn a_place_counts_those_who_are_served_before() {
+    let limits = Limits { teams: 0, ..limits(1) };
+    let mut room = full(1);
+    let ids: Vec<WaitId> = [1, 1, 2].iter().map(|who| room.enter(&ask(*who, 1), limits).unwrap()).collect();
+    let places: Vec<Option<usize>> = ids.iter().map(|id| room.place(*id)).collect();
+    assert_eq!(places, [Some(2), Some(3), Some(2)], "one of each team goes in turn");
+    assert_eq!(room.place(99), None);
+    assert!(room.give_up(ids[2]) && room.place(ids[1]) == Some(2));
+}
+
+/// A turn gives 2,048 tokens of credit to a weight of four and 512 to one.
+#[test]
+fn the_fewest_turns_decide_and_a_weight_makes_them_fewer() {
+    let limits = Limits { teams: 0, ..limits(1) };
+    let mut room = full(1);
+    room.enter(&ask(1, 1_024), limits).unwrap();
+    room.enter(&Ask { weight: 4, ..ask(2, 2_048) }, limits).unwrap();
+    assert_eq!(serve(&mut room, 2, limits), [2, 1]);
+}

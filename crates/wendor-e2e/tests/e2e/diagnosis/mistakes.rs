@@ -87,7 +87,7 @@ pub const WAY: &[Mistake] = &[
     .mended_by("address"),
 ];
 
-/// Encryption.
+/// What stands in the way between the connection and the first request.
 pub const ENCRYPTION: &[Mistake] = &[
     plain("http to a TLS port", Is::PortEncrypted, TWO, |plans, setup| {
         setup.encrypted(plans.authority.server(HOST, Certificate::None), HOST).at(&format!("http://{HOST}:PORT"))
@@ -240,7 +240,7 @@ pub const ANSWERS: &[Mistake] = &[
     .mended_by("output-cap"),
 ];
 
-/// Abilities.
+/// What a server claims or is said to do, and does not.
 pub const ABILITIES: &[Mistake] = &[
     plain("image ignored", Is::ImagesIgnored, TWO, |_, setup| setup.with(|manners| manners.ignores_images = true))
         .mended_by("abilities")

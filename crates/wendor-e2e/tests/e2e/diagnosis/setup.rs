@@ -32,7 +32,7 @@ pub const LOCAL: &[Dialect] = &[Dialect::LocalChat, Dialect::GenerateContent];
 /// All of them.
 pub const EVERY: &[Dialect] = &Dialect::ALL;
 
-/// A mistake.
+/// A server that is set up wrongly, and what must be said of it.
 pub struct Mistake {
     /// What it is, as practitioners say it.
     pub name: &'static str,
@@ -108,7 +108,7 @@ impl Setup {
         self
     }
 
-    /// Encrypted.
+    /// Speaks TLS with this configuration, under this host name.
     pub fn encrypted(mut self, tls: ServerConfig, host: &str) -> Self {
         self.tls = Some(tls);
         self.address = format!("https://{host}:PORT");
@@ -139,7 +139,7 @@ impl Setup {
 /// What keeps a setup alive.
 #[derive(Default)]
 pub struct Alive {
-    /// The server.
+    /// Kept running until the case is over; nothing where nothing listens.
     pub server: Option<StandIn>,
     _full: Vec<TcpStream>,
     _listener: Option<TcpListener>,

@@ -15,17 +15,17 @@ pub enum Front {
     Web(&'static str),
     /// A tool that puts TLS before a server.
     Tls(&'static str),
-    /// A balancer.
+    /// Spreads connections over servers behind it; by its name.
     Balancer(&'static str),
     /// A remote shell.
     Shell,
-    /// A database.
+    /// Speaks its own protocol on the port.
     Database,
     /// A bare socket.
     Socket(Socket),
 }
 
-/// One case.
+/// What is started, and what must be said of it.
 #[derive(Clone, Copy)]
 pub struct Case {
     /// What it is, as practitioners say it.

@@ -91,7 +91,7 @@ pub async fn tls(name: &str, port: u16, places: Places<'_>) -> Program {
     started(command, folder, port).await
 }
 
-/// A balancer.
+/// Starts the balancer of that name before the places.
 pub async fn balancer(name: &str, port: u16, places: Places<'_>) -> Program {
     let folder = tempfile::tempdir().unwrap();
     let file = folder.path().join("balancer.cfg");
