@@ -48,10 +48,10 @@ fn main() -> anyhow::Result<()> {
         if options.profile {
             return measures::profile().await;
         }
-        let found = measures::all(options.rounds, options.only.as_deref()).await?;
-        report::print(&found)?;
+        let measured = measures::all(options.rounds, options.only.as_deref()).await?;
+        report::print(&measured)?;
         match &options.page {
-            Some(page) => Ok(std::fs::write(page, report::page(&found)?)?),
+            Some(page) => Ok(std::fs::write(page, report::page(&measured)?)?),
             None => Ok(()),
         }
     })

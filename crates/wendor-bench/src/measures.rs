@@ -41,10 +41,10 @@ const SETTLING: Duration = Duration::from_secs(4);
 /// Everything, or what is called `only`.
 pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>> {
     let wanted = |name: &str| only.is_none_or(|only| name.contains(only));
-    let mut found = Vec::new();
+    let mut measured = Vec::new();
     if wanted("request") {
-        keep(&mut found, [whole_request("CPU of a whole request", BATCH, rounds).await?]);
-        keep(&mut found, [whole_request("the same, `spool_sync = always`", "always", rounds).await?]);
+        keep(&mut measured, [whole_request("CPU of a whole request", BATCH, rounds).await?]);
+        keep(&mut measured, [whole_request("the same, `spool_sync = always`", "always", rounds).await?]);
     }
     if wanted("end") {
         for (name, sync, bar) in [
@@ -53,31 +53,31 @@ pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>
             ("the same, `spool_sync = always`", "always", f64::INFINITY),
             ("the same, `spool_sync = never`", "never", 0.3),
         ] {
-            keep(&mut found, [end_of_answer(name, sync, rounds, bar).await?]);
+            keep(&mut measured, [end_of_answer(name, sync, rounds, bar).await?]);
         }
     }
     if wanted("event") {
-        keep(&mut found, [streamed_event(rounds).await?]);
+        keep(&mut measured, [streamed_event(rounds).await?]);
     }
     if wanted("translated") {
-        keep(&mut found, [translated_event(rounds).await?]);
+        keep(&mut measured, [translated_event(rounds).await?]);
     }
     if wanted("stream-memory") {
-        keep(&mut found, [memory_of_a_stream(rounds).await?]);
+        keep(&mut measured, [memory_of_a_stream(rounds).await?]);
     }
     if wanted("body-memory") {
-        keep(&mut found, [memory_of_bodies(rounds).await?]);
+        keep(&mut measured, [memory_of_bodies(rounds).await?]);
     }
     if wanted("first-token") {
-        keep(&mut found, first_token(rounds).await?);
+        keep(&mut measured, first_token(rounds).await?);
     }
     if wanted("after-close") {
-        keep(&mut found, [after_close().await?]);
+        keep(&mut measured, [after_close().await?]);
     }
     if wanted("now") {
-        keep(&mut found, [crate::now::measure(rounds).await?]);
+        keep(&mut measured, [crate::now::measure(rounds).await?]);
     }
-    Ok(found)
+    Ok(measured)
 }
 
 /// Keeps what was found, and says it at once: a run takes minutes.
@@ -131,7 +131,7 @@ async fn valid<T, F: Future<Output = anyhow::Result<T>>>(
     rounds: usize,
     mut round: impl FnMut() -> F,
 ) -> anyhow::Result<Vec<T>> {
-    let mut found = Vec::new();
+    let mut measured = Vec::new();
     for _ in 0..rounds * MOST_TRIES {
         let ticks = Ticks::now()?;
         let one = round().await?;
@@ -141,12 +141,12 @@ async fn valid<T, F: Future<Output = anyhow::Result<T>>>(
             tokio::time::sleep(AFTER_A_SPOILT_ROUND).await;
             continue;
         }
-        found.push(one);
-        if found.len() == rounds {
-            return Ok(found);
+        measured.push(one);
+        if measured.len() == rounds {
+            return Ok(measured);
         }
     }
-    Err(anyhow!("the machine is too busy: only {} of {rounds} rounds were valid", found.len()))
+    Err(anyhow!("the machine is too busy: only {} of {rounds} rounds were valid", measured.len()))
 }
 
 /// A ratio from rounds of both ways.
@@ -182,11 +182,11 @@ async fn end_of_answer(name: &'static str, sync: &str, rounds: usize, bar: f64) 
         }
     };
     one(Way::Wendor).await?;
-    let found =
+    let measured =
         valid(rounds, || async { Ok((one(Way::Direct).await?, one(Way::Plain).await?, one(Way::Wendor).await?)) })
             .await?;
-    let rounds: Vec<f64> = found.iter().map(|(direct, _, wendor)| wendor - direct).collect();
-    let plain: Vec<f64> = found.iter().map(|(direct, plain, _)| plain - direct).collect();
+    let rounds: Vec<f64> = measured.iter().map(|(direct, _, wendor)| wendor - direct).collect();
+    let plain: Vec<f64> = measured.iter().map(|(direct, plain, _)| plain - direct).collect();
     let (plain, wendor) = (Some(median(&plain)), median(&rounds));
     Ok(Found { name, unit: "ms", plain, wendor, rounds, against: Against::Value, bar })
 }
@@ -304,12 +304,12 @@ async fn first_token(rounds: usize) -> anyhow::Result<Vec<Found>> {
         }
     };
     one(Way::Wendor).await?;
-    let found =
+    let measured =
         valid(rounds, || async { Ok((one(Way::Direct).await?, one(Way::Plain).await?, one(Way::Wendor).await?)) })
             .await?;
     let added = |name, pick: fn(&(f64, f64)) -> f64| {
-        let rounds: Vec<f64> = found.iter().map(|(direct, _, wendor)| pick(wendor) - pick(direct)).collect();
-        let plain: Vec<f64> = found.iter().map(|(direct, plain, _)| pick(plain) - pick(direct)).collect();
+        let rounds: Vec<f64> = measured.iter().map(|(direct, _, wendor)| pick(wendor) - pick(direct)).collect();
+        let plain: Vec<f64> = measured.iter().map(|(direct, plain, _)| pick(plain) - pick(direct)).collect();
         Found {
             name,
             unit: "ms",

@@ -110,7 +110,7 @@ mod tests {
     #[case::above(&[2.1, 2.4], Verdict::Above)]
     #[case::on_both_sides(&[1.9, 2.0, 2.1], Verdict::Unclear)]
     fn a_verdict_needs_all_rounds_on_one_side(#[case] rounds: &[f64], #[case] verdict: Verdict) {
-        let found = Found {
+        let measured = Found {
             name: "",
             unit: "",
             plain: None,
@@ -119,6 +119,6 @@ mod tests {
             against: Against::Ratio,
             bar: 2.0,
         };
-        assert_eq!(found.verdict(), verdict);
+        assert_eq!(measured.verdict(), verdict);
     }
 }

@@ -121,8 +121,8 @@ mod tests {
     #[case::an_instant("2027-01-01T08:00:00+02:00", Some("2027-01-01T06:00:00Z"))]
     #[case::neither("next summer", None)]
     fn expiries(#[case] text: &str, #[case] at: Option<&str>) {
-        let found = expiry(text, "2026-11-23T09:30:00Z".parse().unwrap()).ok();
-        assert_eq!(found, at.map(|at| at.parse().unwrap()));
+        let ends_at = expiry(text, "2026-11-23T09:30:00Z".parse().unwrap()).ok();
+        assert_eq!(ends_at, at.map(|at| at.parse().unwrap()));
     }
 
     #[test]

@@ -88,11 +88,11 @@ impl Guarded {
             }
         }
         let Some(ends) = &self.ends else { return };
-        let found = ends.find_iter(body).find_map(|found| {
+        let end = ends.find_iter(body).find_map(|found| {
             let (upstream, secret) = self.credentials.get(found.pattern().as_usize())?;
             body.get(..found.end())?.ends_with(secret.expose().as_bytes()).then_some(upstream)
         });
-        if let Some(upstream) = found {
+        if let Some(upstream) = end {
             let credential = Held::Credential(upstream.clone());
             if !held.contains(&credential) {
                 held.push(credential);

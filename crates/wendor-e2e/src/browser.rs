@@ -88,8 +88,8 @@ impl Browser {
     /// # Panics
     /// When it never does; says what it shows instead.
     pub async fn see(&self, text: &str) {
-        let found = self.wait_for(&format!("document.body.innerText.includes({})", json!(text))).await;
-        assert!(found, "the page never shows {text:?}; it shows:\n{}", self.text().await);
+        let has_come = self.wait_for(&format!("document.body.innerText.includes({})", json!(text))).await;
+        assert!(has_come, "the page never shows {text:?}; it shows:\n{}", self.text().await);
     }
 
     /// Waits until the page shows `text` no more.
@@ -161,8 +161,8 @@ impl Browser {
     }
 
     async fn element(&self, by: By, what: &str) -> WebElement {
-        let found = self.driver.query(by).wait(PATIENCE, GLANCE).and_displayed().first().await;
-        match found {
+        let shown = self.driver.query(by).wait(PATIENCE, GLANCE).and_displayed().first().await;
+        match shown {
             Ok(element) => element,
             Err(error) => panic!("there is no {what:?} ({error}); the page shows:\n{}", self.text().await),
         }
@@ -213,14 +213,14 @@ impl Browser {
     pub async fn breaches(&self, axe: &str) -> Vec<String> {
         self.driver.execute(axe.to_owned(), Vec::new()).await.expect("the checker loads");
         let run = "const done = arguments[arguments.length - 1]; axe.run().then(found => done(found.violations), error => done([{ id: String(error), nodes: [] }]))";
-        let found = self.driver.execute_async(run, Vec::new()).await.expect("the checker runs").json().clone();
-        let told = |breach: &Value| {
+        let report = self.driver.execute_async(run, Vec::new()).await.expect("the checker runs").json().clone();
+        let words = |breach: &Value| {
             let nodes = breach["nodes"].as_array().map_or(&[][..], Vec::as_slice);
             let places: Vec<String> =
                 nodes.iter().map(|node| format!("{} {}", node["target"], node["failureSummary"])).collect();
             format!("{}: {}\n  {}", breach["id"], breach["help"], places.join("\n  "))
         };
-        found.as_array().map_or(&[][..], Vec::as_slice).iter().map(told).collect()
+        report.as_array().map_or(&[][..], Vec::as_slice).iter().map(words).collect()
     }
 
     /// Takes a picture of the page.

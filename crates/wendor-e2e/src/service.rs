@@ -66,15 +66,15 @@ impl Service {
         let url = until("the service to listen", || {
             let ended = service.process.try_wait().expect("it is ours").is_some();
             assert!(!ended, "the service ended:\n{}", service.log());
-            let found = service.listening("listening");
-            async move { found }
+            let address = service.listening("listening");
+            async move { address }
         })
         .await;
         let is_split = start.environment.iter().any(|(name, _)| name == "WENDOR_MANAGE_LISTEN");
         service.manage_url = if is_split {
             until("the service to listen for people", || {
-                let found = service.listening("listening for management");
-                async move { found }
+                let manage = service.listening("listening for management");
+                async move { manage }
             })
             .await
         } else {

@@ -64,8 +64,8 @@ impl Site {
                     let head = String::from_utf8_lossy(&head[..read]).into_owned();
                     let path = head.split(' ').nth(1).unwrap_or_default();
                     let missing = (404, ("x-site", "nothing".to_owned()), Vec::new());
-                    let found = answers.iter().find(|(known, _)| *known == path).map(|(_, answer)| answer);
-                    let (status, (name, value), body) = found.unwrap_or(&missing);
+                    let prepared = answers.iter().find(|(known, _)| *known == path).map(|(_, answer)| answer);
+                    let (status, (name, value), body) = prepared.unwrap_or(&missing);
                     let head = format!(
                         "HTTP/1.1 {status} told\r\n{name}: {value}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n",
                         body.len()

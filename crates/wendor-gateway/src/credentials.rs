@@ -368,16 +368,18 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         std::fs::write(outside.path().join("secret"), "s3cret").unwrap();
         std::os::unix::fs::symlink(outside.path().join("secret"), folder.path().join("link")).unwrap();
-        let told = |folder: Option<&std::path::Path>, source| found(&keyring(folder), source).unwrap_err();
+        let refusal = |folder: Option<&std::path::Path>, source| found(&keyring(folder), source).unwrap_err();
         let file = |path: &str| CredentialSource::File(path.to_owned());
         let absolute = outside.path().join("secret").to_str().unwrap().to_owned();
-        assert!(told(Some(folder.path()), file(&absolute)).contains("outside of the folder"));
-        assert!(told(Some(folder.path()), file("link")).contains("outside of the folder"));
-        assert!(told(None, file(&absolute)).contains("has no folder of credentials"));
-        assert!(told(None, CredentialSource::Env("PATH".into())).contains("`PATH` is not a variable for a credential"));
+        assert!(refusal(Some(folder.path()), file(&absolute)).contains("outside of the folder"));
+        assert!(refusal(Some(folder.path()), file("link")).contains("outside of the folder"));
+        assert!(refusal(None, file(&absolute)).contains("has no folder of credentials"));
+        assert!(
+            refusal(None, CredentialSource::Env("PATH".into())).contains("`PATH` is not a variable for a credential")
+        );
         let variable = "WENDOR_UPSTREAM_NO_SUCH";
-        assert!(told(None, CredentialSource::Env(variable.into())).contains("WENDOR_UPSTREAM_NO_SUCH is not set"));
-        assert!(told(None, CredentialSource::Kept("crd-1".into())).contains("is not kept here"));
+        assert!(refusal(None, CredentialSource::Env(variable.into())).contains("WENDOR_UPSTREAM_NO_SUCH is not set"));
+        assert!(refusal(None, CredentialSource::Kept("crd-1".into())).contains("is not kept here"));
     }
 
     #[rstest]

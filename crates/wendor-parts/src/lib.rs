@@ -124,8 +124,8 @@ fn of_package(path: &String, package: &Package) -> Option<Part> {
 /// What must not be there, in words.
 #[must_use]
 pub fn faults(parts: &[Part]) -> Vec<String> {
-    let told = |part: &Part| part.fault.as_ref().map(|fault| format!("{} {} {fault}", part.name, part.version));
-    parts.iter().filter_map(told).collect()
+    let line = |part: &Part| part.fault.as_ref().map(|fault| format!("{} {} {fault}", part.name, part.version));
+    parts.iter().filter_map(line).collect()
 }
 
 /// The list as a CycloneDX document in JSON.

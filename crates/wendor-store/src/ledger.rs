@@ -98,7 +98,7 @@ impl Store {
     /// # Errors
     /// When the database is away.
     pub async fn spool_place(&self, spool: &str) -> Result<Option<SpoolPlace>, StoreError> {
-        let found: Option<(i64, i64)> = sqlx::query_as("select segment, byte_offset from spool_place where spool = $1")
+        let row: Option<(i64, i64)> = sqlx::query_as("select segment, byte_offset from spool_place where spool = $1")
             .bind(spool)
             .fetch_optional(&self.pool)
             .await?;
@@ -109,7 +109,7 @@ impl Store {
                 offset: crate::row::count(offset, "spool_place.byte_offset")?,
             })
         };
-        found.map(place).transpose()
+        row.map(place).transpose()
     }
 
     /// The id of the installation that this database is of.

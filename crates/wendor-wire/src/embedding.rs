@@ -277,11 +277,11 @@ fn content(node: &Node<'_>, request: &mut EmbeddingRequest) -> Result<String, Wr
 pub fn read_vectors(body: &[u8]) -> Result<Vectors, Failure> {
     let malformed = |why: String| Failure::new(FailureKind::Malformed, why);
     let text = std::str::from_utf8(body).map_err(|_| malformed("its answer is not UTF-8".to_owned()))?;
-    let found = vectors(text).map_err(|wrong| malformed(format!("in its answer {wrong}")))?;
-    if found.vectors.is_empty() {
+    let read = vectors(text).map_err(|wrong| malformed(format!("in its answer {wrong}")))?;
+    if read.vectors.is_empty() {
         return Err(malformed("its answer holds no vectors".to_owned()));
     }
-    Ok(found)
+    Ok(read)
 }
 
 /// The same for `request`: one vector for each of its texts.
@@ -289,12 +289,12 @@ pub fn read_vectors(body: &[u8]) -> Result<Vectors, Failure> {
 /// # Errors
 /// When there are others.
 pub fn read_vectors_for(request: &EmbeddingRequest, body: &[u8]) -> Result<Vectors, Failure> {
-    let found = read_vectors(body)?;
+    let read = read_vectors(body)?;
     // How many texts token ids are is between the app and the one model that they mean something to.
-    let Inputs::Texts(texts) = &request.inputs else { return Ok(found) };
-    let (came, wanted) = (found.vectors.len(), texts.len());
+    let Inputs::Texts(texts) = &request.inputs else { return Ok(read) };
+    let (came, wanted) = (read.vectors.len(), texts.len());
     if came == wanted {
-        return Ok(found);
+        return Ok(read);
     }
     Err(Failure::new(FailureKind::Malformed, format!("its answer holds {came} vectors for {wanted} texts")))
 }
@@ -303,8 +303,8 @@ fn vectors(text: &str) -> Result<Vectors, Wrong> {
     let mut reply = Node::new(text.trim(), "").object()?;
     let numbers = |node: &Node<'_>| node.list()?.iter().map(Node::number).collect::<Result<Vec<Number>, Wrong>>();
     let mut usage = reply.object("usage")?;
-    let told = usage.as_mut().map(|usage| usage.count("prompt_tokens")).transpose()?.flatten();
-    let input_tokens = told.or(reply.count("prompt_eval_count")?);
+    let prompt_tokens = usage.as_mut().map(|usage| usage.count("prompt_tokens")).transpose()?.flatten();
+    let input_tokens = prompt_tokens.or(reply.count("prompt_eval_count")?);
     let mut listed: BTreeMap<u64, Vec<Number>> = BTreeMap::new();
     let mut came_in_order = true;
     for (place, node) in reply.list("data")?.iter().enumerate() {

@@ -318,12 +318,12 @@ mod tests {
     #[case::local("POST", "/api/pull", NoEndpoint::NoSuchPath(Dialect::LocalChat, None))]
     #[case::method("GET", "/v1/messages", NoEndpoint::WrongMethod(Dialect::Messages, "POST"))]
     fn paths_where_nothing_is(#[case] method: &str, #[case] path: &str, #[case] why: NoEndpoint) {
-        let found = resolve(method, path, Hints::default()).unwrap_err();
-        match (&found, &why) {
+        let refusal = resolve(method, path, Hints::default()).unwrap_err();
+        match (&refusal, &why) {
             (NoEndpoint::NoSuchPath(dialect, _), NoEndpoint::NoSuchPath(expected, None)) => {
                 assert_eq!(dialect, expected)
             }
-            _ => assert_eq!(found, why),
+            _ => assert_eq!(refusal, why),
         }
     }
 }

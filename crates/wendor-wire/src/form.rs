@@ -53,8 +53,8 @@ mod tests {
     #[case::empty("prompt", Some(""))]
     #[case::not_there("language", None)]
     fn parts_by_name(#[case] name: &str, #[case] content: Option<&str>) {
-        let found = part(BODY.as_bytes(), "b7", name).map(|place| &BODY[place]);
-        assert_eq!(found, content);
+        let value = part(BODY.as_bytes(), "b7", name).map(|place| &BODY[place]);
+        assert_eq!(value, content);
     }
 
     #[rstest]

@@ -124,7 +124,8 @@ mod tests {
     #[case::none(&[r#"{"text":"tide","n":1}"#], &[""])]
     fn halves_find_each_other(#[case] frames: &[&str], #[case] expected: &[&str]) {
         let mut halves = Halves::default();
-        let found: Vec<String> = frames.iter().map(|frame| halves.mend(frame.as_bytes()).unwrap_or_default()).collect();
-        assert_eq!(found, expected);
+        let mended: Vec<String> =
+            frames.iter().map(|frame| halves.mend(frame.as_bytes()).unwrap_or_default()).collect();
+        assert_eq!(mended, expected);
     }
 }

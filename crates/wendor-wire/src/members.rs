@@ -159,13 +159,13 @@ mod tests {
     #[test]
     fn members_are_found_where_they_stand() {
         let text = br#" { "model" : "a\u0062", "messages":[{"model":"x"}], "model":null } "#;
-        let found = members(text).unwrap();
-        let told: Vec<_> = found.iter().map(|member| (member.name.as_ref(), member.value)).collect();
-        assert_eq!(told, [("model", r#""a\u0062""#), ("messages", r#"[{"model":"x"}]"#), ("model", "null")]);
-        for member in &found {
+        let read = members(text).unwrap();
+        let pairs: Vec<_> = read.iter().map(|member| (member.name.as_ref(), member.value)).collect();
+        assert_eq!(pairs, [("model", r#""a\u0062""#), ("messages", r#"[{"model":"x"}]"#), ("model", "null")]);
+        for member in &read {
             assert_eq!(&text[member.place.clone()], member.value.as_bytes());
         }
-        let edits = vec![(found[0].place.clone(), "\"z\"".into()), (found[2].place.clone(), "1".into())];
+        let edits = vec![(read[0].place.clone(), "\"z\"".into()), (read[2].place.clone(), "1".into())];
         let spliced = splice(&Bytes::from_static(text), edits);
         assert_eq!(spliced.concat(), br#" { "model" : "z", "messages":[{"model":"x"}], "model":1 } "#);
     }
@@ -188,8 +188,8 @@ mod tests {
     #[case::all(r#" { "x":1,"y":2 } "#, " { } ")]
     #[case::escaped(r#"{"\u0078":1,"a":2}"#, r#"{"a":2}"#)]
     fn members_are_cut_out_with_their_commas(#[case] text: &str, #[case] left: &str) {
-        let found = members(text.as_bytes()).unwrap();
-        let places = cuts(text.as_bytes(), &found, |member| matches!(&*member.name, "x" | "y"));
+        let read = members(text.as_bytes()).unwrap();
+        let places = cuts(text.as_bytes(), &read, |member| matches!(&*member.name, "x" | "y"));
         let edits = places.into_iter().map(|place| (place, String::new())).collect();
         let spliced = splice(&Bytes::copy_from_slice(text.as_bytes()), edits).concat();
         assert_eq!(String::from_utf8(spliced).unwrap(), left);
@@ -205,10 +205,10 @@ mod tests {
         ) {
             let listed: Vec<String> = names.iter().enumerate().map(|(at, name)| format!("{pad}\"{name}\"{pad}:{at}{pad}")).collect();
             let text = format!("{{{}{pad}}}", listed.join(","));
-            let found = members(text.as_bytes()).unwrap();
+            let read = members(text.as_bytes()).unwrap();
             let opening = behind_opening(text.as_bytes());
             let mut edits: Vec<Edit> =
-                cuts(text.as_bytes(), &found, |member| matches!(&*member.name, "x" | "y")).into_iter().map(|place| (place, String::new())).collect();
+                cuts(text.as_bytes(), &read, |member| matches!(&*member.name, "x" | "y")).into_iter().map(|place| (place, String::new())).collect();
             edits.extend((0..inserts).map(|at| (opening..opening, format!("\"i{at}\":0,"))));
             let spliced = splice(&Bytes::from(text.clone()), edits).concat();
             let left: Vec<(String, String)> =

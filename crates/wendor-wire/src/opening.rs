@@ -71,10 +71,10 @@ mod tests {
         r#"{"contents":[{"role":"user","parts":[{"text":"a"}]},{"role":"model","parts":[]}]}"#
     )]
     fn turns_of_one_conversation_open_alike(#[case] first: &str, #[case] later: &str) {
-        let found = opening(first.as_bytes());
-        assert!(found.is_some());
-        assert_eq!(opening(later.as_bytes()), found);
-        assert_ne!(opening(first.replace("\"a\"", "\"z\"").as_bytes()), found);
+        let hash = opening(first.as_bytes());
+        assert!(hash.is_some());
+        assert_eq!(opening(later.as_bytes()), hash);
+        assert_ne!(opening(first.replace("\"a\"", "\"z\"").as_bytes()), hash);
     }
 
     #[rstest]

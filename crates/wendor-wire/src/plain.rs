@@ -121,8 +121,8 @@ mod tests {
     #[case::generate(r#"{"response":"a","prompt_eval_count":3,"eval_count":4}"#, Some((3, 4)))]
     #[case::nothing_told(r#"{"data":[]}"#, None)]
     fn what_it_used(#[case] body: &str, #[case] counts: Option<(u64, u64)>) {
-        let found = read(body.as_bytes()).unwrap().counts;
-        assert_eq!(found.map(|counts| (counts.input, counts.output)), counts);
+        let read_counts = read(body.as_bytes()).unwrap().counts;
+        assert_eq!(read_counts.map(|counts| (counts.input, counts.output)), counts);
     }
 
     #[rstest]

@@ -183,8 +183,8 @@ mod tests {
                 ]),
             ),
         ];
-        let told = told(&CatalogueDifference { base: 4, changes });
+        let words = told(&CatalogueDifference { base: 4, changes });
         let expected = "Against revision 4:\n+ upstream quarry\n    streams: 8\n- upstream quarry\n    streams: 8\n~ upstream quarry\n    streams: 8 -> 12\n    place: (absent) -> inland\n    auth: bearer -> (absent)\n";
-        assert_eq!(told, expected);
+        assert_eq!(words, expected);
     }
 }

@@ -23,12 +23,12 @@ pub(super) async fn drain(name: &str, wait: bool, management: &Management, reade
         };
         output::line(&says)?;
     }
-    let mut told = None;
+    let mut last_line = None;
     loop {
         let upstreams: Vec<UpstreamLine> = management.get("/upstreams", &[]).await?;
         let left = upstreams.iter().find(|upstream| upstream.name == name);
         let (open, waiting) = left.map_or((0, 0), |upstream| (upstream.streams_open, upstream.waiting));
-        if reader == Reader::Person && told.replace((open, waiting)) != Some((open, waiting)) {
+        if reader == Reader::Person && last_line.replace((open, waiting)) != Some((open, waiting)) {
             output::line(&progress(open, waiting))?;
         }
         if !wait || open + waiting == 0 {

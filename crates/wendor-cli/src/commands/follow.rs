@@ -20,7 +20,7 @@ type Printed = (String, Option<String>, Option<u32>, Option<usize>);
 
 pub(super) async fn run(args: FollowArgs, management: &Management, reader: Reader) -> Result<(), Failure> {
     let FollowArgs { id, team, route, upstream } = args;
-    let mut told: BTreeMap<String, Printed> = BTreeMap::new();
+    let mut printed: BTreeMap<String, Printed> = BTreeMap::new();
     let mut after: Option<u64> = None;
     loop {
         let query = [
@@ -35,12 +35,12 @@ pub(super) async fn run(args: FollowArgs, management: &Management, reader: Reade
             // Places change all the time; they are told of the one that is followed.
             let place = request.place.filter(|_| id.is_some());
             let step = (request.step.clone(), request.offer.clone(), request.attempt, place);
-            if told.insert(request.id.clone(), step.clone()) != Some(step) {
+            if printed.insert(request.id.clone(), step.clone()) != Some(step) {
                 tell(reader, request, || step_line(request))?;
             }
         }
         for request in &looked.ended {
-            told.remove(&request.id);
+            printed.remove(&request.id);
             tell(reader, request, || end_line(request))?;
         }
         if let Some(id) = &id {

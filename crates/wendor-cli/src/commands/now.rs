@@ -95,7 +95,7 @@ mod tests {
                         "used": "1092", "reserved": "0", "expected": "1410", "resets_at": "2026-12-01T00:00:00Z" },
         }))
         .unwrap();
-        let told = [
+        let lines = [
             "freight-desk",
             "58.02",
             "34.00 to 41.50",
@@ -105,7 +105,7 @@ mod tests {
             "3.90 s",
             "1,092.00 of 1,200.00 used, 1,410.00 expected",
         ];
-        assert_eq!(row(&team), told);
+        assert_eq!(row(&team), lines);
         assert_eq!(row(&TeamYesterday { expected: None, budget: None, ..team })[2], "-");
     }
 }

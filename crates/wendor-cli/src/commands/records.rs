@@ -101,9 +101,9 @@ fn aside(count: u64, lines: &[AsideLine]) -> Result<(), Failure> {
 }
 
 async fn partitions(management: &Management, reader: Reader) -> Result<(), Failure> {
-    let found: Partitions = management.get("/ledger/partitions", &[]).await?;
+    let partitions: Partitions = management.get("/ledger/partitions", &[]).await?;
     if reader == Reader::Program {
-        return output::json(&found);
+        return output::json(&partitions);
     }
     let columns = [
         Column::Text("table"),
@@ -112,7 +112,7 @@ async fn partitions(management: &Management, reader: Reader) -> Result<(), Failu
         Column::Number("size"),
         Column::Text("partition"),
     ];
-    let rows = found.partitions.iter().map(|partition| {
+    let rows = partitions.partitions.iter().map(|partition| {
         vec![
             partition.table.clone(),
             partition.month.map_or_else(|| "any other".to_owned(), |month| month.format("%B %Y").to_string()),
@@ -122,11 +122,11 @@ async fn partitions(management: &Management, reader: Reader) -> Result<(), Failu
         ]
     });
     output::table(&columns, rows.collect(), "There are no partitions yet: the first entry creates one.")?;
-    let kept = found.kept.iter().map(|kept| match kept.days {
+    let kept = partitions.kept.iter().map(|kept| match kept.days {
         None => format!("{} for ever", kept.table),
         Some(days) => format!("{} for {days} days", kept.table),
     });
-    let settings = found.kept.iter().map(|kept| format!("`{}`", kept.setting));
+    let settings = partitions.kept.iter().map(|kept| format!("`{}`", kept.setting));
     output::line(&format!(
         "Kept by whole months: {} (settings {}).",
         kept.collect::<Vec<_>>().join(", "),

@@ -267,12 +267,12 @@ mod tests {
 
     #[test]
     fn what_a_figure_leaves_out_is_said() {
-        let told = |unpriced, estimated| {
+        let note = |unpriced, estimated| {
             remarks(&serde_json::from_value(line("together", unpriced, estimated)).unwrap(), "EUR")
         };
-        assert_eq!(told(0, 0), "");
+        assert_eq!(note(0, 0), "");
         assert_eq!(
-            told(1, 2_000),
+            note(1, 2_000),
             " 1 line of the ledger has no price, and the cost leaves it out. 2,000 requests counted by estimate."
         );
     }

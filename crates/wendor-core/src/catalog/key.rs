@@ -190,10 +190,10 @@ mod tests {
             (id_in(secret), id_in(token), id_in(" 3f9k2mq7 "), id_in("wdr-")),
             (key.id.as_str(), person.id.as_str(), "3f9k2mq7", "wdr-")
         );
-        let told = format!("there is no route `{secret}`; {token}, wdr-, wdr-é and {secret}");
+        let sentence = format!("there is no route `{secret}`; {token}, wdr-, wdr-é and {secret}");
         let expected =
             format!("there is no route `wdr-{0}-..`; wdt-{1}-.., wdr-, wdr-é and wdr-{0}-..", key.id, person.id);
-        assert_eq!(without_secrets(&told), expected);
+        assert_eq!(without_secrets(&sentence), expected);
         assert!(matches!(without_secrets("nothing of wdr-3f9k2mq7"), Cow::Borrowed(_)));
     }
 

@@ -281,7 +281,7 @@ mod tests {
     #[case::first_event_is_for_streams([None, Some(500), None, None, None, None], [3_000, 500, 600_000, 30_000, 600_000, 5_000])]
     fn what_a_stage_leaves_out_has_its_default(#[case] times: [Option<u64>; 6], #[case] millis: [u64; 6]) {
         let deadlines = Deadlines::from(stage(times));
-        let found = [
+        let read = [
             deadlines.connect,
             deadlines.first_event,
             deadlines.reply,
@@ -289,6 +289,6 @@ mod tests {
             deadlines.whole,
             deadlines.room,
         ];
-        assert_eq!(found, millis.map(Duration::from_millis));
+        assert_eq!(read, millis.map(Duration::from_millis));
     }
 }

@@ -121,8 +121,8 @@ mod tests {
     #[case::port("https://alerts.example:0/", None)]
     fn addresses(#[case] text: &str, #[case] server: Option<(&str, u16)>) {
         let read = HookAddress::parse(text);
-        let found = read.as_ref().ok().map(|address| (address.server().host(), address.server().port()));
-        assert_eq!(found, server, "{read:?}");
+        let host_and_port = read.as_ref().ok().map(|address| (address.server().host(), address.server().port()));
+        assert_eq!(host_and_port, server, "{read:?}");
         if let Ok(address) = &read {
             assert_eq!(address.as_str(), text);
         }

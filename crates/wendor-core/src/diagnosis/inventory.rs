@@ -307,8 +307,8 @@ routes = []
             (name("quayside-b"), of(&[model("dunlin", "222222222222")], "1")),
         ]);
         let warnings = warnings(&catalogue, &inventories);
-        let told: Vec<String> = warnings.iter().map(|warning| warning.offer.to_string()).collect();
-        assert_eq!(told, ["quayside-a/dunlin", "quayside-a/gone", "quayside-a/pinned"], "each is said once");
+        let offers: Vec<String> = warnings.iter().map(|warning| warning.offer.to_string()).collect();
+        assert_eq!(offers, ["quayside-a/dunlin", "quayside-a/gone", "quayside-a/pinned"], "each is said once");
         assert!(warnings.iter().all(|warning| warning.routes == ["manifests"] && warning.teams == ["freight-desk"]));
         assert!(matches!(warnings[0].matter, Matter::TwoWeights { .. }), "{warnings:?}");
         let offer = Offer {

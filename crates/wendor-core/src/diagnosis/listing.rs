@@ -75,8 +75,8 @@ fn model(entry: &Value) -> Option<ModelSeen> {
         return None;
     }
     let number = |names: &[&str]| {
-        let found = names.iter().find_map(|name| entry.get(name).and_then(Value::as_u64));
-        found.and_then(|number| u32::try_from(number).ok()).filter(|number| *number > 0)
+        let value = names.iter().find_map(|name| entry.get(name).and_then(Value::as_u64));
+        value.and_then(|number| u32::try_from(number).ok()).filter(|number| *number > 0)
     };
     let detail = |name: &str| entry.pointer(&format!("/details/{name}")).and_then(Value::as_str).map(str::to_owned);
     let about = [
@@ -357,8 +357,8 @@ mod tests {
         let judged = judge(&offering(offered, pin), &seen, &elsewhere);
         assert_eq!(judged.findings.first().map(|finding| finding.kind), expected, "{judged:?}");
         let change = judged.findings.first().and_then(|finding| finding.remedies.first()?.as_change().cloned());
-        let told = change.map(|change| serde_json::to_value(change).unwrap()["to"].as_str().unwrap().to_owned());
-        assert_eq!(told.as_deref(), to);
+        let proposed = change.map(|change| serde_json::to_value(change).unwrap()["to"].as_str().unwrap().to_owned());
+        assert_eq!(proposed.as_deref(), to);
     }
 
     #[rstest]

@@ -309,8 +309,8 @@ mod tests {
     ) {
         let pasted = read(text).unwrap();
         assert_eq!(pasted.address.as_str(), address);
-        let found = pasted.key.as_ref().map(|(secret, auth)| (secret.expose(), String::from(auth.clone())));
-        assert_eq!(found.as_ref().map(|(text, auth)| (*text, auth.as_str())), key);
+        let taken = pasted.key.as_ref().map(|(secret, auth)| (secret.expose(), String::from(auth.clone())));
+        assert_eq!(taken.as_ref().map(|(text, auth)| (*text, auth.as_str())), key);
         assert_eq!(pasted.headers.keys().map(String::as_str).collect::<Vec<_>>(), headers);
         assert!(!format!("{pasted:?}").contains("s3cret") && !format!("{:?}", pasted.taken_from).contains("czNjcmV0"));
     }

@@ -177,8 +177,8 @@ mod tests {
     #[case::nearly_another("http://quaysied:8000", &[], r#"host-unknown failing: {"setting":"address","to":"http://quayside:8000"}, operator"#)]
     #[case::like_none("http://lighthouse:8000", &[], "host-unknown failing: operator")]
     fn what_a_name_led_to(#[case] url: &str, #[case] found: &[&str], #[case] expected: &str) {
-        let found: Vec<IpAddr> = found.iter().map(|one| one.parse().unwrap()).collect();
-        let judged = judge_name(&address(url), &found, &["quayside", "chartroom"]);
+        let addresses: Vec<IpAddr> = found.iter().map(|one| one.parse().unwrap()).collect();
+        let judged = judge_name(&address(url), &addresses, &["quayside", "chartroom"]);
         assert_eq!(sketch::of(&judged), expected);
         assert_eq!(judged.came_back == "an address, not a name", url.contains("10.20"));
     }

@@ -220,10 +220,10 @@ mod tests {
     #[test]
     fn one_that_loads_is_told_by_its_failure_and_its_offer() {
         let other = OfferName::parse("quayside/fulmar-large").unwrap();
-        let told = |attempt: &Attempt| (attempt.is_loading_at(&offer()), attempt.is_loading_at(&other));
-        assert_eq!(told(&attempt(Some(FailureKind::Loading))), (true, false));
-        assert_eq!(told(&attempt(Some(FailureKind::TimedOut))), (false, false));
-        assert_eq!(told(&attempt(None)), (false, false));
+        let loads = |attempt: &Attempt| (attempt.is_loading_at(&offer()), attempt.is_loading_at(&other));
+        assert_eq!(loads(&attempt(Some(FailureKind::Loading))), (true, false));
+        assert_eq!(loads(&attempt(Some(FailureKind::TimedOut))), (false, false));
+        assert_eq!(loads(&attempt(None)), (false, false));
     }
 
     fn wait(what: WaitFor, began_ms: u64, ended_ms: Option<u64>) -> RoomWait {

@@ -183,8 +183,8 @@ mod tests {
         let mut card = RateCard::default();
         card.add(offer.clone(), rate("2026-11-15", "2"));
         card.add(offer.clone(), rate("2026-11-01", "1"));
-        let found = card.in_force(&offer, day.parse().unwrap()).map(|rate| rate.input.to_string());
-        assert_eq!(found.as_deref(), input);
+        let in_force = card.in_force(&offer, day.parse().unwrap()).map(|rate| rate.input.to_string());
+        assert_eq!(in_force.as_deref(), input);
     }
 
     #[rstest]
@@ -202,8 +202,8 @@ mod tests {
         let image_sizes = [(large, "0.25".parse().unwrap())].into();
         let rate = Rate { image: image.map(|rate| rate.parse().unwrap()), image_sizes, ..rate("2026-11-01", "1") };
         let images = Images::of(2, size.map(|size| ImageSize::parse(size).unwrap()));
-        let found = price(TokenCounts::default(), images, &rate).map(|cost| cost.total().to_string());
-        assert_eq!(found.as_deref(), cost);
+        let priced = price(TokenCounts::default(), images, &rate).map(|cost| cost.total().to_string());
+        assert_eq!(priced.as_deref(), cost);
     }
 
     proptest! {

@@ -110,8 +110,8 @@ mod tests {
             values.sort_unstable();
             let rank = (values.len() * usize::try_from(permille).unwrap()).div_ceil(1000).max(1);
             let exact = values[rank - 1];
-            let found = sketch.quantile_ms(permille).unwrap();
-            prop_assert!(found.abs_diff(exact) * 1000 <= exact * 17, "{found} for {exact}");
+            let estimated = sketch.quantile_ms(permille).unwrap();
+            prop_assert!(estimated.abs_diff(exact) * 1000 <= exact * 17, "{estimated} for {exact}");
         }
 
         #[test]

@@ -181,12 +181,13 @@ mod tests {
     #[case::nobody_to_ask(ended(End::NotAnswered, 0), "No offer could be asked")]
     fn what_happened_in_words(#[case] asked: RequestRecord, #[case] words: &str) {
         let entry = LedgerEntry { record: Record::Request(asked), ..entry() };
-        let told = of(&entry, Some("manifest-reader"), WaitFor::Room);
+        let sentence = of(&entry, Some("manifest-reader"), WaitFor::Room);
         assert!(
-            told.starts_with("freight-desk asked manifests at 08:10:40 on 25 November, with the key manifest-reader."),
-            "{told}"
+            sentence
+                .starts_with("freight-desk asked manifests at 08:10:40 on 25 November, with the key manifest-reader."),
+            "{sentence}"
         );
-        assert!(told.contains(words), "{told}");
+        assert!(sentence.contains(words), "{sentence}");
         assert!(of(&entry, None, WaitFor::Room).contains("with key k7."));
     }
 
@@ -206,10 +207,10 @@ mod tests {
         let mut record = ended(End::Proper, 1);
         record.latency.waited_ms = 704;
         let entry = LedgerEntry { record: Record::Request(record), ..entry() };
-        let told = of(&entry, None, WaitFor::Room);
-        assert!(told.ends_with(" It waited 0.70 s for room at an upstream that was full."), "{told}");
-        let told = of(&entry, None, WaitFor::Load);
-        assert!(told.ends_with(" It waited 0.70 s while a server loaded the model."), "{told}");
+        let sentence = of(&entry, None, WaitFor::Room);
+        assert!(sentence.ends_with(" It waited 0.70 s for room at an upstream that was full."), "{sentence}");
+        let sentence = of(&entry, None, WaitFor::Load);
+        assert!(sentence.ends_with(" It waited 0.70 s while a server loaded the model."), "{sentence}");
     }
 
     #[rstest]

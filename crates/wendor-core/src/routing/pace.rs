@@ -281,12 +281,13 @@ mod tests {
         let mut pace = Pace::default();
         let none = MinuteLimits::default();
         assert_eq!(pace.wait(100, none, false, at(0)), Duration::ZERO);
-        let told = ToldLimit { paced: Paced::Requests, limit: 600, left: 1, whole_in: Some(Duration::from_secs(60)) };
-        pace.told(told, at(0));
+        let told_limit =
+            ToldLimit { paced: Paced::Requests, limit: 600, left: 1, whole_in: Some(Duration::from_secs(60)) };
+        pace.told(told_limit, at(0));
         pace.take(100, none, at(0));
         let wait = pace.wait(100, none, false, at(0));
         assert!((90..120).contains(&wait.as_millis()), "ten come in a second: {wait:?}");
-        pace.told(ToldLimit { left: 601, ..told }, at(0));
+        pace.told(ToldLimit { left: 601, ..told_limit }, at(0));
         assert!(!pace.wait(100, none, false, at(0)).is_zero(), "more left than there is: not believed");
         let Standing { limit, is_told, .. } = pace.standings(none, at(0))[0];
         assert_eq!((limit, is_told), (600, true));

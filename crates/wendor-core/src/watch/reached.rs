@@ -99,9 +99,9 @@ stages = [{ offers = ["quarry/fulmar-large"] }]
         let catalogue = file::read(FILE).unwrap().catalogue;
         let trouble = |offer: &OfferName| offer.upstream().as_str() == "quayside-a";
         let reached = routes(&catalogue, trouble, |offer| !trouble(offer), |_| Vec::new());
-        let told: Vec<String> = reached.iter().map(|one| sentence(one, 5)).collect();
+        let sentences: Vec<String> = reached.iter().map(|one| sentence(one, 5)).collect();
         assert_eq!(
-            told,
+            sentences,
             [
                 "deck-plans has no working offer: no requests in the last 5 min.",
                 "night-sailings goes on to quarry/fulmar-large: no requests in the last 5 min.",
@@ -114,7 +114,7 @@ stages = [{ offers = ["quarry/fulmar-large"] }]
     #[case::none((1_200, 0), "none of 1,200 requests failed in the last 5 min")]
     fn what_became_of_its_requests(#[case] (answered, failed): (u64, u64), #[case] counts: &str) {
         let outcomes = vec![Outcomes { team: name("harbour-ops"), answered, failed }];
-        let told = sentence(&Reached { route: name("deck-plans"), goes_on_to: None, outcomes }, 5);
-        assert_eq!(told, format!("deck-plans has no working offer: {counts}."));
+        let words = sentence(&Reached { route: name("deck-plans"), goes_on_to: None, outcomes }, 5);
+        assert_eq!(words, format!("deck-plans has no working offer: {counts}."));
     }
 }

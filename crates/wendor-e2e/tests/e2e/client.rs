@@ -142,9 +142,9 @@ async fn a_one_time_sign_in_works_once_and_keeps_a_private_token() {
 async fn serve_check_tells_where_each_setting_came_from_and_starts_nothing() {
     let ferry = Ferry::begin().await;
     let environment = [("WENDOR_DATABASE_URL", ferry.database.url.as_str()), ("WENDOR_GRACE", "5s")];
-    let told = wendor(&["serve", "--check", "--listen", "127.0.0.1:9"], &environment, "").await;
-    assert_eq!(told.status, 0, "{}", told.err);
-    let words = told.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    let output = wendor(&["serve", "--check", "--listen", "127.0.0.1:9"], &environment, "").await;
+    assert_eq!(output.status, 0, "{}", output.err);
+    let words = output.out.split_whitespace().collect::<Vec<_>>().join(" ");
     let schema = format!("schema {}", wendor_store::Store::known_schema());
     for line in [
         schema.as_str(),
@@ -153,7 +153,7 @@ async fn serve_check_tells_where_each_setting_came_from_and_starts_nothing() {
         "grace 5s environment",
         "spool_sync always default",
     ] {
-        assert!(words.contains(line), "{line} is not in\n{}", told.out);
+        assert!(words.contains(line), "{line} is not in\n{}", output.out);
     }
     let wrong = wendor(&["serve", "--check", "--workers", "none"], &[], "").await;
     assert_eq!(wrong.status, 2);

@@ -55,8 +55,8 @@ impl Harbour {
     }
 
     fn standin(&self, dialect: Dialect) -> (&Profile, &StandIn) {
-        let found = self.standins.iter().find(|(known, ..)| *known == dialect).unwrap();
-        (&found.1, &found.2)
+        let standin = self.standins.iter().find(|(known, ..)| *known == dialect).unwrap();
+        (&standin.1, &standin.2)
     }
 
     /// Asks as an app of `from` would, at the upstream of dialect `to`.
@@ -265,8 +265,8 @@ async fn an_app_of_this_dialect_gets_everything_from_every_upstream(#[case] from
         let range = "from=2020-01-01T00:00:00Z&to=2100-01-01T00:00:00Z";
         let usage = harbour.ferry.get(&format!("/usage?{range}&by=offer&route=to-{to}")).await;
         let tokens = &usage["together"]["tokens"];
-        let found = (tokens["input"].as_u64(), tokens["output"].as_u64());
-        assert_eq!(found, (Some(tally.input_tokens), Some(tally.output_tokens)), "{from} to {to}: {usage}");
+        let counts = (tokens["input"].as_u64(), tokens["output"].as_u64());
+        assert_eq!(counts, (Some(tally.input_tokens), Some(tally.output_tokens)), "{from} to {to}: {usage}");
     }
 }
 

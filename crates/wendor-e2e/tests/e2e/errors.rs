@@ -148,8 +148,8 @@ async fn an_upstreams_error_arrives_in_the_apps_own_dialect(#[case] app: Dialect
                     let hint = header(&answer, "x-should-retry");
                     assert_eq!(hint == "false", status >= 500, "{place}: {hint}");
                     assert!(!header(&answer, "x-request-id").is_empty(), "{place}");
-                    let told: Value = answer.json().await.unwrap();
-                    assert!(has_its_shape(app, status, &told), "{place}: {told}");
+                    let body: Value = answer.json().await.unwrap();
+                    assert!(has_its_shape(app, status, &body), "{place}: {body}");
                 }
             }
         }

@@ -34,8 +34,8 @@ async fn the_hosted_offer_answers_when_our_own_fails(#[case] fault: Fault, #[cas
     assert_eq!((&first["offer"], &first["failure"]), (&json!("quayside/dunlin-70b"), &json!(kind)), "{shown}");
     assert!(first["detail"].as_str().unwrap().contains(detail), "{first}");
     assert_eq!(shown["attempts"][1]["failure"], Value::Null);
-    let told = ferry.wendor(&["request", "show", &id]).await.out;
-    assert!(told.contains(kind) && told.contains("the second offer tried"), "{told}");
+    let printed = ferry.wendor(&["request", "show", &id]).await.out;
+    assert!(printed.contains(kind) && printed.contains("the second offer tried"), "{printed}");
     let upstreams = ferry.get("/upstreams").await;
     let quayside = upstreams.as_array().unwrap().iter().find(|upstream| upstream["name"] == "quayside").unwrap();
     assert_eq!((&quayside["state"], &quayside["last_failure"]["kind"]), (&json!("degraded"), &json!(kind)));
@@ -114,8 +114,8 @@ async fn an_upstream_that_asked_to_rest_is_left_alone() {
     assert_eq!(alone.status(), 503);
     let seconds: u32 = header(&alone, "retry-after").parse().unwrap();
     assert!((20..=30).contains(&seconds), "{seconds}");
-    let told: Value = alone.json().await.unwrap();
-    assert!(told["error"]["message"].as_str().unwrap().contains("rate-limited until"), "{told}");
+    let body: Value = alone.json().await.unwrap();
+    assert!(body["error"]["message"].as_str().unwrap().contains("rate-limited until"), "{body}");
 }
 
 #[tokio::test]
@@ -135,8 +135,8 @@ async fn a_missing_credential_is_the_operators_fault_and_names_the_variable() {
     let ferry = Ferry::with(wendor_e2e::ferry::Wishes { more: more.into(), ..Default::default() }).await;
     let answer = ferry.ask(&question("manifests", false)).await;
     assert_eq!(answer.status(), 502);
-    let told: Value = answer.json().await.unwrap();
-    let message = told["error"]["message"].as_str().unwrap();
+    let body: Value = answer.json().await.unwrap();
+    let message = body["error"]["message"].as_str().unwrap();
     assert!(message.contains("misconfigured") && message.contains("WENDOR_UPSTREAM_FARLIGHT is not set"), "{message}");
 }
 
@@ -193,6 +193,6 @@ async fn what_a_failed_attempt_had_used_is_kept() {
     let shown = ferry.request(&id).await;
     assert_eq!((&shown["failed_used"]["input"], &shown["attempts"][0]["used"]["input"]), (&json!(380), &json!(380)));
     assert!(shown["request"]["tokens"]["input"].as_u64().unwrap() < 380, "{shown}");
-    let told = ferry.wendor(&["request", "show", &id]).await.out;
-    assert!(told.contains("Attempts that did not answer used 380 in"), "{told}");
+    let printed = ferry.wendor(&["request", "show", &id]).await.out;
+    assert!(printed.contains("Attempts that did not answer used 380 in"), "{printed}");
 }

@@ -39,16 +39,16 @@ async fn a_fault_is_a_500_in_the_dialect_of_the_app_and_is_nobody_elses(
     let failed = ask("fault-in-plan").await.unwrap();
     assert_eq!((failed.status().as_u16(), header(&failed, "x-should-retry").as_str()), (500, "false"));
     let id = header(&failed, "wendor-request-id");
-    let told = failed.text().await.unwrap();
-    assert!(tells_the_code(&told) && serde_json::from_str::<Value>(&told).is_ok(), "{told}");
+    let text = failed.text().await.unwrap();
+    assert!(tells_the_code(&text) && serde_json::from_str::<Value>(&text).is_ok(), "{text}");
     let line = ferry.request(&id).await["request"].clone();
     assert_eq!((&line["end"], &line["tokens"]["output"]), (&json!("not-answered"), &json!(0)), "{line}");
 
     let broken = ask("fault-in-relay").await.unwrap();
     let id = header(&broken, "wendor-request-id");
     // One dialect's clients see nothing but a broken connection.
-    let told = broken.text().await.unwrap_or_else(|_| "internal_fault".to_owned());
-    assert!(tells_the_code(&told), "{told}");
+    let text = broken.text().await.unwrap_or_else(|_| "internal_fault".to_owned());
+    assert!(tells_the_code(&text), "{text}");
     let line = ferry.request(&id).await["request"].clone();
     assert_eq!((&line["end"], &line["failure"]), (&json!("cut-off"), &Value::Null), "{line}");
 

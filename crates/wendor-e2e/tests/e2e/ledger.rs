@@ -196,9 +196,9 @@ async fn check_usage(ferry: &Ferry, begun: DateTime<Utc>) {
             .unwrap();
     let (from, to) = (begun.to_rfc3339(), middle.to_rfc3339());
     for by in ["team", "route", "offer", "key"] {
-        let told = ferry.wendor(&["usage", "--by", by, "--from", &from, "--to", &to, "--json"]).await;
-        assert_eq!(told.status, 0, "{}", told.err);
-        let usage: Value = serde_json::from_str(&told.out).unwrap();
+        let output = ferry.wendor(&["usage", "--by", by, "--from", &from, "--to", &to, "--json"]).await;
+        assert_eq!(output.status, 0, "{}", output.err);
+        let usage: Value = serde_json::from_str(&output.out).unwrap();
         let sums: (i64, i64, Decimal) = sqlx::query_as(
             "select (count(*) filter (where kind = 'request'))::bigint, sum(tokens_output)::bigint,
              sum(cost_input + cost_input_cached + cost_cache_written + cost_output) from ledger where at >= $1 and at < $2",

@@ -135,8 +135,8 @@ async fn a_limit_beyond_all_reason_is_refused_with_its_name() {
         body["max_tokens"] = serde_json::from_str(huge).unwrap();
         let refused = ferry.ask(&body).await;
         assert_eq!(refused.status(), 400);
-        let told: serde_json::Value = refused.json().await.unwrap();
-        assert_eq!(told["error"]["param"], "max_tokens", "{told}");
+        let body: serde_json::Value = refused.json().await.unwrap();
+        assert_eq!(body["error"]["param"], "max_tokens", "{body}");
     }
 }
 

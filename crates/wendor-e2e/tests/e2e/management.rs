@@ -282,13 +282,13 @@ fn breaches(document: &Value, schema: &Value, value: &Value, at: &str) -> Vec<St
     if !allowed.contains(&kind) {
         return vec![format!("{at}: {value} is no {allowed:?}")];
     }
-    let mut found = Vec::new();
+    let mut problems = Vec::new();
     if let Some(items) = value.as_array() {
-        found.extend(items.iter().flat_map(|item| breaches(document, &schema["items"], item, &format!("{at}[]"))));
+        problems.extend(items.iter().flat_map(|item| breaches(document, &schema["items"], item, &format!("{at}[]"))));
     }
     if let (Some(members), Some(known)) = (value.as_object(), schema["properties"].as_object()) {
         let required = schema["required"].as_array().cloned().unwrap_or_default();
-        found.extend(
+        problems.extend(
             required
                 .iter()
                 .filter(|name| !members.contains_key(name.as_str().unwrap()))
@@ -296,12 +296,12 @@ fn breaches(document: &Value, schema: &Value, value: &Value, at: &str) -> Vec<St
         );
         for (name, member) in members {
             match known.get(name) {
-                Some(schema) => found.extend(breaches(document, schema, member, &format!("{at}.{name}"))),
-                None => found.push(format!("{at}.{name} is not described")),
+                Some(schema) => problems.extend(breaches(document, schema, member, &format!("{at}.{name}"))),
+                None => problems.push(format!("{at}.{name} is not described")),
             }
         }
     }
-    found
+    problems
 }
 
 /// Every call that reads: its path in the document, and how it is asked.

@@ -133,8 +133,11 @@ async fn an_entry_that_the_database_refuses_is_set_aside_and_keeps_no_other_out(
     assert!(metrics.contains("wendor_spool_set_aside 1"), "{metrics}");
     let now = ferry.get("/now").await;
     assert!(now["attention"].as_array().unwrap().iter().any(|notice| notice["subject"] == "the ledger"), "{now}");
-    let told = ferry.wendor(&["spool", "show"]).await.out;
-    assert!(!told.contains("Nothing is pending") && told.contains("refuses_one") && told.contains(&ids[1]), "{told}");
+    let printed = ferry.wendor(&["spool", "show"]).await.out;
+    assert!(
+        !printed.contains("Nothing is pending") && printed.contains("refuses_one") && printed.contains(&ids[1]),
+        "{printed}"
+    );
     let again = ferry.wendor(&["spool", "retry"]).await.out;
     assert!(
         again.starts_with("No further entry could be recorded.") && again.contains("1 thing is set aside"),

@@ -100,8 +100,8 @@ async fn a_quota_that_warns_lets_requests_pass() {
     for _ in 0..3 {
         assert_eq!(ferry.ask(&question("night-sailings", false)).await.status(), 200);
     }
-    let told = ferry.wendor(&["team", "list"]).await.out;
-    assert!(told.contains("(warns)") && told.contains("300%"), "{told}");
+    let printed = ferry.wendor(&["team", "list"]).await.out;
+    assert!(printed.contains("(warns)") && printed.contains("300%"), "{printed}");
 }
 
 #[tokio::test]

@@ -213,8 +213,8 @@ async fn every_vector_goes_through_unchanged(#[case] dialect: &str, #[case] leas
         }
         let body = String::from_utf8(body).unwrap();
         assert_eq!(status, told_status(vector), "{name}: {body}");
-        let told = vector.headers.iter().find(|(name, _)| name == "content-type").map(|(_, value)| value.as_str());
-        let expected_type = told.filter(|_| status == 200).unwrap_or("application/json");
+        let declared = vector.headers.iter().find(|(name, _)| name == "content-type").map(|(_, value)| value.as_str());
+        let expected_type = declared.filter(|_| status == 200).unwrap_or("application/json");
         assert!(content_type.starts_with(expected_type), "{name}: {content_type}");
         match status {
             429 | 502..=504 => assert!(body.contains("No offer answered"), "{name}: {body}"),

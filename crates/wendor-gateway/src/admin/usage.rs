@@ -403,9 +403,9 @@ mod tests {
     fn the_dearest_stands_first_and_what_is_used_no_more_last() {
         let (now, before) = (groups(&[("a", "1"), ("b", "2")]), groups(&[("b", "1"), ("gone", "9")]));
         let lines = group_lines(&query(Dimension::Team, None), &now, &before);
-        let told: Vec<_> =
+        let pairs: Vec<_> =
             lines.iter().map(|line| (line.name.as_str(), line.figures.requests, line.before.cost.as_str())).collect();
-        assert_eq!(told, [("b", 1, "1"), ("a", 1, "0"), ("gone", 0, "9")]);
+        assert_eq!(pairs, [("b", 1, "1"), ("a", 1, "0"), ("gone", 0, "9")]);
     }
 
     #[test]
@@ -413,11 +413,11 @@ mod tests {
         let query = query(Dimension::Day, Some("timetables"));
         let (now, before) = (groups(&[("2026-11-02", "3")]), groups(&[("2026-10-30", "7"), ("2026-10-31", "4")]));
         let lines = step_lines(&query, Dimension::Day.step().unwrap(), shift_of(query.from, query.to), &now, &before);
-        let told: Vec<_> = lines
+        let totals: Vec<_> = lines
             .iter()
             .map(|line| (line.name.as_str(), line.figures.cost.as_str(), line.before.cost.as_str()))
             .collect();
-        assert_eq!(told, [("2026-11-01", "0", "7"), ("2026-11-02", "3", "4")]);
+        assert_eq!(totals, [("2026-11-01", "0", "7"), ("2026-11-02", "3", "4")]);
         assert_eq!(
             lines[1].requests_query,
             "from=2026-11-02T00:00:00Z&to=2026-11-02T08:30:00.500Z&tried=last&team=timetables"

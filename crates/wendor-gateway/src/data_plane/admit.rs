@@ -251,17 +251,17 @@ impl<'a> Query<'a> {
 /// # Errors
 /// [`Refusal::NoKey`] and [`Refusal::TwoKeys`].
 pub fn presented_key(headers: &HeaderMap, Query { text: query, may_hold_key }: Query<'_>) -> Result<String, Refusal> {
-    let mut found: Vec<String> = Vec::new();
+    let mut values: Vec<String> = Vec::new();
     for (name, value) in headers {
         let is_key_header = name.as_str() == "api-key" || name.as_str().ends_with("-api-key");
         let value = value.to_str().unwrap_or_default().trim();
         if is_key_header {
-            found.push(value.to_owned());
+            values.push(value.to_owned());
         } else if name == header::AUTHORIZATION {
             // A scheme alone, without anything behind it, is no key.
             let (scheme, rest) = value.split_once(' ').unwrap_or((value, ""));
             let key = if scheme.eq_ignore_ascii_case("bearer") { rest.trim() } else { value };
-            found.push(key.to_owned());
+            values.push(key.to_owned());
         }
     }
     if !query.is_empty() {
@@ -271,13 +271,13 @@ pub fn presented_key(headers: &HeaderMap, Query { text: query, may_hold_key }: Q
         if keys.peek().is_some() && !may_hold_key {
             return Err(Refusal::KeyInQuery);
         }
-        found.extend(keys);
+        values.extend(keys);
     }
-    found.retain(|key| !key.is_empty());
-    found.dedup();
-    match found.len() {
+    values.retain(|key| !key.is_empty());
+    values.dedup();
+    match values.len() {
         0 => Err(Refusal::NoKey),
-        1 => Ok(found.remove(0)),
+        1 => Ok(values.remove(0)),
         _ => Err(Refusal::TwoKeys),
     }
 }
@@ -297,8 +297,8 @@ fn access_of<'s>(
 ) -> Result<(&'s Team, &'s Name, &'s Route), Refusal> {
     let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
     let is_allowed = team.access.allows(wanted) && key.access.allows(wanted);
-    let found = snapshot.catalogue.routes.get_key_value(wanted).filter(|_| is_allowed);
-    let (name, route) = found.ok_or_else(|| no_such_route(key, wanted, &routes_of(snapshot, key)))?;
+    let known = snapshot.catalogue.routes.get_key_value(wanted).filter(|_| is_allowed);
+    let (name, route) = known.ok_or_else(|| no_such_route(key, wanted, &routes_of(snapshot, key)))?;
     Ok((team, name, route))
 }
 

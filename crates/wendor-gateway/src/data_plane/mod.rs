@@ -86,8 +86,8 @@ pub async fn any(request: ServiceRequest) -> Result<ServiceResponse, actix_web::
             return Ok(request.into_response(told));
         }
     }
-    let found = resolve(request.method().as_str(), request.path(), hints(request.headers()));
-    match found {
+    let resolved = resolve(request.method().as_str(), request.path(), hints(request.headers()));
+    match resolved {
         Ok(endpoint) => match endpoint.kind {
             Kind::Chat(_) | Kind::Count(_) | Kind::Embed(..) | Kind::Passed(_) => answer(request, endpoint).await,
             Kind::Models | Kind::Model(_) | Kind::ShowModel | Kind::Loaded | Kind::Version => {

@@ -165,7 +165,7 @@ mod tests {
         #[case] counted: Counted,
     ) {
         let progress = Progress { usage, output_bytes, is_finished, ..Progress::default() };
-        let found = progress.unfinished(12);
-        assert_eq!(((found.tokens.input, found.tokens.output), found.counted), (tokens, counted));
+        let counts = progress.unfinished(12);
+        assert_eq!(((counts.tokens.input, counts.tokens.output), counts.counted), (tokens, counted));
     }
 }

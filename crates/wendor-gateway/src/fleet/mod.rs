@@ -310,13 +310,13 @@ impl Fleet {
     pub fn outcomes(&self, route: &Name, now: DateTime<Utc>) -> Vec<Outcomes> {
         let outcomes = locked(&self.outcomes);
         let of_route = outcomes.iter().filter(|((of, _), _)| of == route);
-        let told = of_route.map(|((_, team), recent)| {
+        let of_teams = of_route.map(|((_, team), recent)| {
             let [answered, failed] = recent.counts(now).map(u64::from);
             Outcomes { team: team.clone(), answered, failed }
         });
-        let mut told: Vec<Outcomes> = told.filter(|one| one.answered + one.failed > 0).collect();
-        told.sort_by(|a, b| a.team.cmp(&b.team));
-        told
+        let mut outcomes: Vec<Outcomes> = of_teams.filter(|one| one.answered + one.failed > 0).collect();
+        outcomes.sort_by(|a, b| a.team.cmp(&b.team));
+        outcomes
     }
 
     /// State of an offer, made fresh where it was unknown.

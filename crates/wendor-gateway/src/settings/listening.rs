@@ -198,11 +198,11 @@ mod tests {
         #[case] proxies: &str,
         #[case] is_safe: bool,
     ) {
-        let told = listening(listen, manage, certificate, proxies).must_be_safe();
-        assert_eq!(told.is_ok(), is_safe);
-        if let Err(told) = told {
+        let verdict = listening(listen, manage, certificate, proxies).must_be_safe();
+        assert_eq!(verdict.is_ok(), is_safe);
+        if let Err(verdict) = verdict {
             for remedy in ["= 127.0.0.1:", "certificate_key", "trusted_proxies"] {
-                assert!(told.contains(remedy), "{told}");
+                assert!(verdict.contains(remedy), "{verdict}");
             }
         }
     }

@@ -414,10 +414,10 @@ mod tests {
     fn every_bad_setting_is_told_at_once() {
         let mut layers = Layers { flags: layer(&[("workers", "0")]), ..Layers::default() };
         layers.read_file("body_limit = 'large'\nlisten_on = ''").unwrap();
-        let told: Vec<String> = layers.check().unwrap_err().iter().map(ToString::to_string).collect();
-        assert_eq!(told.len(), 4, "{told:?}");
-        assert!(told.iter().any(|line| line.starts_with("database_url (default)")), "{told:?}");
-        assert!(told.iter().any(|line| line.contains("`large` is invalid: write a size")), "{told:?}");
+        let messages: Vec<String> = layers.check().unwrap_err().iter().map(ToString::to_string).collect();
+        assert_eq!(messages.len(), 4, "{messages:?}");
+        assert!(messages.iter().any(|line| line.starts_with("database_url (default)")), "{messages:?}");
+        assert!(messages.iter().any(|line| line.contains("`large` is invalid: write a size")), "{messages:?}");
     }
 
     #[test]

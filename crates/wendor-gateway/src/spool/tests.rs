@@ -263,9 +263,9 @@ async fn everyone_who_waits_goes_on_once_the_entry_is_written(#[case] sync: Sync
     for wait in waits.collect::<Vec<_>>() {
         wait.await.unwrap();
     }
-    let mut found = drain(&mut reader, 100);
-    found.sort_unstable();
-    assert_eq!(found, ids(0..400));
+    let mut drained = drain(&mut reader, 100);
+    drained.sort_unstable();
+    assert_eq!(drained, ids(0..400));
 }
 
 /// One who waits and goes away takes nobody with it, and a thread whose runtime ended wakes no one of the next.
@@ -307,11 +307,11 @@ fn the_spools_of_instances_that_are_gone_are_found_once() {
         claim::orphans(own.claim(), "stack-isle", std::time::Duration::from_secs(60)).unwrap().is_empty(),
         "gone for too short"
     );
-    let mut found = claim::orphans(own.claim(), "stack-isle", none).unwrap();
-    assert_eq!(found.len(), 1);
-    assert!(found[0].folder().ends_with("gone"));
+    let mut orphans = claim::orphans(own.claim(), "stack-isle", none).unwrap();
+    assert_eq!(orphans.len(), 1);
+    assert!(orphans[0].folder().ends_with("gone"));
     assert!(claim::orphans(own.claim(), "stack-isle", none).unwrap().is_empty(), "somebody has it");
-    let (spool, mut reader) = Spool::open(found.remove(0), None, OPTIONS).unwrap();
+    let (spool, mut reader) = Spool::open(orphans.remove(0), None, OPTIONS).unwrap();
     assert_eq!(drain(&mut reader, 10), ids(0..2));
     spool.into_claim().give_back().unwrap();
     assert!(claim::orphans(own.claim(), "stack-isle", none).unwrap().is_empty(), "there is nothing left in it");

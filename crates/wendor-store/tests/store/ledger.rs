@@ -90,12 +90,12 @@ async fn any_range_of_usage_equals_its_lines() {
             std::mem::swap(&mut from, &mut to);
         }
         let query = UsageQuery { from, to, by: Dimension::Key, filter: UsageFilter::default() };
-        let found = store.usage(&query).await.unwrap();
+        let rows = store.usage(&query).await.unwrap();
         let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
         for settled in entries.iter().filter(|settled| (from..to).contains(&settled.entry.at)) {
             expected.entry(settled.entry.key.clone()).or_default().add(&settled.entry);
         }
-        assert_eq!(found, expected, "{from} to {to}");
+        assert_eq!(rows, expected, "{from} to {to}");
     }
 }
 
@@ -135,10 +135,10 @@ async fn a_filter_holds_for_whole_hours_and_parts() {
         {
             let (from, to) = (at(&format!("2026-11-25T{from}Z")), at(&format!("2026-11-25T{to}Z")));
             let query = UsageQuery { from, to, by: Dimension::Team, filter: filter.clone() };
-            let found: u64 = store.usage(&query).await.unwrap().values().map(|sums| sums.requests).sum();
+            let requests: u64 = store.usage(&query).await.unwrap().values().map(|sums| sums.requests).sum();
             let lines = entries.iter().map(|settled| &settled.entry);
             let expected = lines.filter(|entry| (from..to).contains(&entry.at) && is_left(entry)).count() as u64;
-            assert_eq!(found, expected, "{filter:?} from {from} to {to}");
+            assert_eq!(requests, expected, "{filter:?} from {from} to {to}");
         }
     }
 }

@@ -136,13 +136,13 @@ mod tests {
     #[test]
     fn a_role_in_every_chunk_costs_no_call_its_name() {
         let delta = |call: Value| json!({ "index": 0, "delta": { "role": "assistant", "tool_calls": [call] } });
-        let found = sent(&[
+        let mended = sent(&[
             json!({ "index": 0, "delta": { "role": "assistant", "content": "" } }),
             delta(call(Some(0), Some("a"), Some("f"), "")),
             delta(call(Some(0), Some("a"), Some("f"), "{}")),
         ]);
-        assert_eq!(found[1]["delta"], json!({ "tool_calls": [call(Some(0), Some("a"), Some("f"), "")] }));
-        assert_eq!(found[2]["delta"], json!({ "tool_calls": [call(Some(0), None, None, "{}")] }));
+        assert_eq!(mended[1]["delta"], json!({ "tool_calls": [call(Some(0), Some("a"), Some("f"), "")] }));
+        assert_eq!(mended[2]["delta"], json!({ "tool_calls": [call(Some(0), None, None, "{}")] }));
     }
 
     #[rstest]
@@ -150,12 +150,12 @@ mod tests {
     #[case::without_an_index(None)]
     fn another_id_begins_another_call(#[case] index: Option<u64>) {
         let delta = |call: Value| json!({ "index": 0, "delta": { "tool_calls": [call] } });
-        let found = sent(&[
+        let mended = sent(&[
             delta(call(index, Some("a"), Some("f"), "{}")),
             delta(call(index, Some("b"), Some("g"), "")),
             delta(call(index, None, None, "{}")),
         ]);
-        let calls: Vec<&Value> = found.iter().map(|choice| &choice["delta"]["tool_calls"][0]).collect();
+        let calls: Vec<&Value> = mended.iter().map(|choice| &choice["delta"]["tool_calls"][0]).collect();
         assert_eq!(calls[0], &call(Some(0), Some("a"), Some("f"), "{}"));
         assert_eq!(calls[1], &call(Some(1), Some("b"), Some("g"), ""));
         assert_eq!(calls[2], &call(Some(1), None, None, "{}"));
@@ -163,7 +163,7 @@ mod tests {
 
     #[test]
     fn an_empty_reason_is_none() {
-        let found = sent(&[json!({ "index": 0, "delta": { "content": "Berth 2" }, "finish_reason": "" })]);
-        assert_eq!(found[0], json!({ "index": 0, "delta": { "content": "Berth 2" }, "finish_reason": null }));
+        let mended = sent(&[json!({ "index": 0, "delta": { "content": "Berth 2" }, "finish_reason": "" })]);
+        assert_eq!(mended[0], json!({ "index": 0, "delta": { "content": "Berth 2" }, "finish_reason": null }));
     }
 }

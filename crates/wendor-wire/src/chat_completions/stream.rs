@@ -225,9 +225,9 @@ impl ChatStream {
             let index = call.index.unwrap_or_else(|| u64::try_from(at).unwrap_or(u64::MAX));
             let named = call.function.as_ref().or(call.custom.as_ref());
             let name = named.and_then(|named| named.name.as_deref());
-            let found = self.calls.place(Fragment { choice, index, id: call.id.as_deref(), name }).ok_or(BadFrame)?;
-            if found.repeats_id || found.repeats_name || call.index != Some(u64::from(found.call)) {
-                self.mends.push(Mend::Call(place, at, found));
+            let placed = self.calls.place(Fragment { choice, index, id: call.id.as_deref(), name }).ok_or(BadFrame)?;
+            if placed.repeats_id || placed.repeats_name || call.index != Some(u64::from(placed.call)) {
+                self.mends.push(Mend::Call(place, at, placed));
             }
         }
         Ok(())

@@ -66,8 +66,8 @@ mod tests {
     #[case::more_cached_than_read(r#"{"prompt_tokens":3,"completion_tokens":1,"prompt_tokens_details":{"cached_tokens":9}}"#, [0, 3, 0, 1, 0])]
     #[case::embeddings(r#"{"prompt_tokens":3,"total_tokens":3}"#, [3, 0, 0, 0, 0])]
     fn counts_are_disjoint(#[case] usage: &str, #[case] counts: [u64; 5]) {
-        let found = TokenCounts::from(serde_json::from_str::<Usage>(usage).unwrap());
-        assert_eq!([found.input, found.input_cached, found.cache_written, found.output, found.reasoning], counts);
+        let read = TokenCounts::from(serde_json::from_str::<Usage>(usage).unwrap());
+        assert_eq!([read.input, read.input_cached, read.cache_written, read.output, read.reasoning], counts);
     }
 
     #[rstest]

@@ -216,10 +216,10 @@ mod tests {
     #[case::beyond_belief([Some(u64::MAX), None, None, Some(1), None], None)]
     fn counts_are_disjoint(#[case] reported: [Option<u64>; 5], #[case] counts: Option<[u64; 5]>) {
         let [input, cached, cache_write, output, reasoning] = reported;
-        let found = Usage { input, cached, cache_write, output, reasoning }.counts();
+        let summed = Usage { input, cached, cache_write, output, reasoning }.counts();
         let numbers = |counts: TokenCounts| {
             [counts.input, counts.input_cached, counts.cache_written, counts.output, counts.reasoning]
         };
-        assert_eq!(found.map(numbers), counts);
+        assert_eq!(summed.map(numbers), counts);
     }
 }

@@ -211,11 +211,11 @@ mod tests {
     fn typed_and_plain(#[case] typed: &str, #[case] plain: &str) {
         let typed = RawJson::parse(typed).unwrap();
         let value = |raw: &RawJson| serde_json::from_str::<Value>(raw.as_str()).unwrap();
-        let found = plain_of_typed(&typed);
-        assert_eq!(value(&found), serde_json::from_str::<Value>(plain).unwrap());
+        let translated = plain_of_typed(&typed);
+        assert_eq!(value(&translated), serde_json::from_str::<Value>(plain).unwrap());
         let mut expected = value(&typed);
         expected.as_object_mut().unwrap().remove("propertyOrdering");
-        assert_eq!(value(&typed_of_plain(&found).unwrap()), expected, "and back");
+        assert_eq!(value(&typed_of_plain(&translated).unwrap()), expected, "and back");
     }
 
     #[rstest]
@@ -233,10 +233,10 @@ mod tests {
     )]
     #[case::nothing_there(r##"{"$ref":"#/$defs/a"}"##, None)]
     fn what_can_be_said_in_the_typed_form(#[case] plain: &str, #[case] typed: Option<&str>) {
-        let found = typed_of_plain(&RawJson::parse(plain).unwrap());
+        let translated = typed_of_plain(&RawJson::parse(plain).unwrap());
         // The order of members is nobody's.
         let value = |text: &str| serde_json::from_str::<Value>(text).unwrap();
-        assert_eq!(found.as_ref().map(|found| value(found.as_str())), typed.map(value));
+        assert_eq!(translated.as_ref().map(|translated| value(translated.as_str())), typed.map(value));
     }
 
     /// Each definition refers to the next twice: written out it doubles with every one. A cycle that is reached by many ways is as bad.

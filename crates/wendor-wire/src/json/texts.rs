@@ -69,10 +69,10 @@ mod tests {
     #[test]
     fn texts_are_found_with_their_places() {
         let body = r#"{"a\u0062":["x\"y",1,""],"é":"z\\"}"#;
-        let found: Vec<(String, &str)> =
+        let texts_read: Vec<(String, &str)> =
             texts(body).map(|text| (text.text().unwrap().into_owned(), &body[text.place])).collect();
-        let told: Vec<(&str, &str)> = found.iter().map(|(text, raw)| (text.as_str(), *raw)).collect();
-        assert_eq!(told, [("ab", r"a\u0062"), ("x\"y", r#"x\"y"#), ("", ""), ("é", "é"), ("z\\", r"z\\")]);
+        let pairs: Vec<(&str, &str)> = texts_read.iter().map(|(text, raw)| (text.as_str(), *raw)).collect();
+        assert_eq!(pairs, [("ab", r"a\u0062"), ("x\"y", r#"x\"y"#), ("", ""), ("é", "é"), ("z\\", r"z\\")]);
     }
 
     #[rstest]

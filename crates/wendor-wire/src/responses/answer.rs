@@ -57,7 +57,7 @@ impl StreamReader for ResponsesReader {
         };
         let mut error = holder.object("error").ok()?.unwrap_or(object);
         let code = error.text("code").ok()?.unwrap_or_else(|| "server_error".to_owned());
-        let told = ErrorTold {
+        let error_told = ErrorTold {
             status: 502,
             class: "server_error",
             code,
@@ -65,7 +65,7 @@ impl StreamReader for ResponsesReader {
             message: error.text("message").ok()??,
             request: String::new(),
         };
-        Some(Bytes::from(self.broken_off(&told).0))
+        Some(Bytes::from(self.broken_off(&error_told).0))
     }
 
     fn broken_off(&self, told: &ErrorTold) -> (String, Closing) {

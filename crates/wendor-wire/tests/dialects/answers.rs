@@ -110,9 +110,9 @@ fn is_as_expected(vector: &Vector, expect: &Value, answer: &Answer) {
         assert_eq!(json!(choice.thinking_of()), *thinking, "{name}");
     }
     let expected = expect.get("tool_calls").and_then(Value::as_array).cloned().unwrap_or_default();
-    let found = calls(choice);
-    assert_eq!(found.len(), expected.len(), "{name}: calls");
-    for ((id, called, arguments), expect) in found.iter().zip(&expected) {
+    let answer_calls = calls(choice);
+    assert_eq!(answer_calls.len(), expected.len(), "{name}: calls");
+    for ((id, called, arguments), expect) in answer_calls.iter().zip(&expected) {
         assert_eq!(json!(called), expect["name"], "{name}");
         if let Some(expected) = expect.get("id").filter(|id| !id.is_null()) {
             assert_eq!(json!(id), *expected, "{name}");
@@ -131,11 +131,11 @@ fn is_as_expected(vector: &Vector, expect: &Value, answer: &Answer) {
         }
     }
     if let Some(expected) = expect.get("usage").and_then(Value::as_object) {
-        let found = usage(answer, vector.dialect);
+        let counts = usage(answer, vector.dialect);
         // Tokens of sound are a part of the others, which nothing here counts apart.
         for (kind, number) in expected.iter().filter(|(kind, _)| !kind.starts_with("audio")) {
-            let found = found[kind].as_u64().unwrap_or(0);
-            assert_eq!(json!(found), *number, "{name}: usage {kind}");
+            let count = counts[kind].as_u64().unwrap_or(0);
+            assert_eq!(json!(count), *number, "{name}: usage {kind}");
         }
     }
 }

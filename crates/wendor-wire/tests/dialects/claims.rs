@@ -342,10 +342,10 @@ fn holds(field: Field, from: Dialect, members: &str, to: Dialect) {
     for (marks, controls, says) in settled(cell, is_own) {
         let target = target(to, marks, controls);
         let here = || format!("{} from {from} to {to} with {marks:?}: {says:?}", field.word());
-        let found = fields(&conversation, &target);
-        let Some((_, path)) = found.iter().find(|(known, _)| *known == field) else {
+        let used = fields(&conversation, &target);
+        let Some((_, path)) = used.iter().find(|(known, _)| *known == field) else {
             // Some are there only as seen from certain upstreams.
-            assert!([Field::ThinkingInLoop, Field::SealedThinking].contains(&field) && is_own, "{}: {found:?}", here());
+            assert!([Field::ThinkingInLoop, Field::SealedThinking].contains(&field) && is_own, "{}: {used:?}", here());
             return;
         };
         let verdict = judge(&conversation, &target);
@@ -361,7 +361,7 @@ fn holds(field: Field, from: Dialect, members: &str, to: Dialect) {
             Cell::Carried => {
                 let all = verdict.approximated.iter().chain(&verdict.refused);
                 let of_field = all.filter(|note| note.path == *path).count();
-                let others = found.iter().filter(|(known, at)| *known != field && at == path).count();
+                let others = used.iter().filter(|(known, at)| *known != field && at == path).count();
                 assert!(of_field <= others, "{}: {verdict:?}", here());
                 if verdict.refused.is_empty()
                     && let Some(expected) = found_as(field, to)

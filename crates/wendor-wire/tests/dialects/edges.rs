@@ -217,14 +217,14 @@ fn a_result_beside_an_error_keeps_both(#[case] response: Value, #[case] content:
         { "role": "user", "parts": [{ "functionResponse": { "name": "berth", "response": response } }] },
     ]});
     let went = sent(G, &body.to_string(), C);
-    let told = went["messages"][2]["content"].as_str().unwrap().to_owned();
+    let system_text = went["messages"][2]["content"].as_str().unwrap().to_owned();
     let bare = |text: &str| text.strip_prefix("Error: ").map(|rest| ("Error: ".to_owned(), rest.to_owned()));
-    match (bare(&told), bare(content)) {
-        (Some((_, told)), Some((_, content))) if told.starts_with('{') => {
+    match (bare(&system_text), bare(content)) {
+        (Some((_, system_text)), Some((_, content))) if system_text.starts_with('{') => {
             let value = |text: &str| serde_json::from_str::<Value>(text).unwrap();
-            assert_eq!(value(&told), value(&content));
+            assert_eq!(value(&system_text), value(&content));
         }
-        _ => assert_eq!(told, content),
+        _ => assert_eq!(system_text, content),
     }
 }
 

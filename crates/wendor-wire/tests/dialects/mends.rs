@@ -54,9 +54,9 @@ fn piece() -> String {
 )]
 fn a_frame_of_chat_completions(#[case] sent: String, #[case] got: String) {
     let end = chunk("{}", "\"stop\"") + "data: [DONE]\n\n";
-    let found = passed(C, &(piece() + &sent + &end));
+    let mended = passed(C, &(piece() + &sent + &end));
     let middle =
-        found.strip_prefix(&piece()).and_then(|rest| rest.strip_suffix(&end)).unwrap_or_else(|| panic!("{found}"));
+        mended.strip_prefix(&piece()).and_then(|rest| rest.strip_suffix(&end)).unwrap_or_else(|| panic!("{mended}"));
     let json =
         |text: &str| text.strip_prefix("data: ").map(|data| serde_json::from_str::<serde_json::Value>(data).unwrap());
     assert_eq!(json(middle), json(&got), "{middle}");
@@ -77,9 +77,9 @@ fn a_calls_id_and_name_are_told_once() {
         )
     };
     let stream = call("") + &call("{}") + &chunk("{}", "\"tool_calls\"") + "data: [DONE]\n\n";
-    let found = passed(C, &stream);
-    assert_eq!((found.matches("\"c1\"").count(), found.matches("\"f\"").count()), (1, 1), "{found}");
-    assert!(found.contains("\"arguments\":\"{}\""), "{found}");
+    let mended = passed(C, &stream);
+    assert_eq!((mended.matches("\"c1\"").count(), mended.matches("\"f\"").count()), (1, 1), "{mended}");
+    assert!(mended.contains("\"arguments\":\"{}\""), "{mended}");
 }
 
 #[rstest]
@@ -87,8 +87,8 @@ fn a_calls_id_and_name_are_told_once() {
 #[case::blank_line(C, piece() + &chunk("{}", "\"stop\"") + "data: [DONE]", "data: [DONE]\n\n")]
 #[case::stop_of_messages(M, "event: content_block_start\ndata: {\"type\":\"content_block_start\",\"index\":0,\"content_block\":{\"type\":\"text\",\"text\":\"a\"}}\n\nevent: message_delta\ndata: {\"type\":\"message_delta\",\"delta\":{\"stop_reason\":\"end_turn\"},\"usage\":{\"output_tokens\":1}}\n\n".to_owned(), "event: message_stop\ndata: {\"type\":\"message_stop\"}\n\n")]
 fn an_end_that_lacks_only_its_form_gets_it(#[case] dialect: Dialect, #[case] stream: String, #[case] end: &str) {
-    let found = passed(dialect, &stream);
-    assert!(found.ends_with(end), "{found}");
+    let mended = passed(dialect, &stream);
+    assert!(mended.ends_with(end), "{mended}");
 }
 
 #[rstest]
@@ -123,6 +123,6 @@ fn an_error_is_one_that_every_client_raises_on(#[case] dialect: Dialect, #[case]
         G => "data: {\"candidates\":[{\"content\":{\"parts\":[{\"text\":\"a\"}]}}]}\n\n".to_owned(),
         L => "{\"message\":{\"role\":\"assistant\",\"content\":\"a\"},\"done\":false}\n".to_owned(),
     };
-    let found = passed(dialect, &(begun.clone() + error));
-    assert!(found.starts_with(&begun) && found.contains(end), "{found}");
+    let mended = passed(dialect, &(begun.clone() + error));
+    assert!(mended.starts_with(&begun) && mended.contains(end), "{mended}");
 }

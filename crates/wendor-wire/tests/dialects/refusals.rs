@@ -84,9 +84,9 @@ fn a_refusal_names_its_field(
     #[case] field: &str,
 ) {
     for to in to {
-        let found = verdict(from, *to, members);
-        assert!(found.refused.iter().any(|note| note.path == field), "{from} to {to}: {found:?}");
-        assert!(!found.can_be_sent(false));
+        let judged = verdict(from, *to, members);
+        assert!(judged.refused.iter().any(|note| note.path == field), "{from} to {to}: {judged:?}");
+        assert!(!judged.can_be_sent(false));
     }
     let unhurt = verdict(from, from, "");
     assert!(unhurt.can_be_sent(true), "{unhurt:?}");
@@ -114,8 +114,8 @@ fn a_refused_part_is_named_by_its_place(
     #[case] place: &str,
 ) {
     for to in to {
-        let found = verdict(from, *to, &body);
-        assert!(found.refused.iter().any(|note| note.path == place), "{from} to {to}: {found:?}");
+        let judged = verdict(from, *to, &body);
+        assert!(judged.refused.iter().any(|note| note.path == place), "{from} to {to}: {judged:?}");
     }
 }
 
@@ -144,9 +144,9 @@ fn an_approximation_is_noted(
     #[case] field: &str,
 ) {
     for to in to {
-        let found = verdict(from, *to, members);
-        assert!(found.refused.is_empty(), "{from} to {to}: {found:?}");
-        assert!(found.approximated.iter().any(|note| note.path == field), "{from} to {to}: {found:?}");
+        let judged = verdict(from, *to, members);
+        assert!(judged.refused.is_empty(), "{from} to {to}: {judged:?}");
+        assert!(judged.approximated.iter().any(|note| note.path == field), "{from} to {to}: {judged:?}");
     }
 }
 

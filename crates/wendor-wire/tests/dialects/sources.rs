@@ -156,9 +156,9 @@ fn an_offer_that_answers_with_images_is_for_its_own_dialect(#[case] from: Dialec
     let body = body(from, "");
     let request = AppRequest::read(chat(from), body.as_bytes()).unwrap();
     let content = Content::Conversation(Box::new(request.understood(body.as_bytes()).unwrap()));
-    let found = fit(&request, &content, &offer, &target(G), false);
-    assert_eq!(found.is_ok(), fits, "{found:?}");
-    if let Err(unfit) = found {
+    let fitting = fit(&request, &content, &offer, &target(G), false);
+    assert_eq!(fitting.is_ok(), fits, "{fitting:?}");
+    if let Err(unfit) = fitting {
         assert!(unfit.reason.contains("answers with images"), "{}", unfit.reason);
     }
 }

@@ -140,8 +140,8 @@ fn usage_that_is_told_twice_counts_once(
 ) {
     for to in [M, C] {
         let (_, facts) = through(M, to, &messages_stream(start.clone(), end.clone()));
-        let found = facts.counts.map(|counts| (counts.input, counts.input_cached, counts.output));
-        assert_eq!(found, counts, "{to}");
+        let read_counts = facts.counts.map(|counts| (counts.input, counts.input_cached, counts.output));
+        assert_eq!(read_counts, counts, "{to}");
     }
 }
 

@@ -133,9 +133,9 @@ fn a_problem_names_place_value_and_remedy(
 ) {
     assert!(read(FERRY).is_ok() && FERRY.contains(right));
     let problems = read(&FERRY.replacen(right, wrong, 1)).unwrap_err();
-    let found = problems.iter().find(|problem| problem.path == path && problem.message.contains(message));
-    let found = found.unwrap_or_else(|| panic!("{problems:#?}"));
-    assert!(found.line > 1 && found.column >= 1, "{found}");
+    let matching = problems.iter().find(|problem| problem.path == path && problem.message.contains(message));
+    let matching = matching.unwrap_or_else(|| panic!("{problems:#?}"));
+    assert!(matching.line > 1 && matching.column >= 1, "{matching}");
 }
 
 #[test]
@@ -160,13 +160,13 @@ fn the_difference_names_things_and_fields() {
         .replace("{ from = 2026-11-01, input = 0.25", "{ from = 2026-12-01, input = 0.25");
     let after = read(&text).unwrap();
     let changes = difference::between(&before.catalogue, &after.catalogue);
-    let told: Vec<_> = changes.iter().map(|change| (change.kind, change.thing.as_str())).collect();
+    let kinds: Vec<_> = changes.iter().map(|change| (change.kind, change.thing.as_str())).collect();
     let expected = [
         (ChangeKind::Changed, "upstream quayside-a"),
         (ChangeKind::Removed, "team data-lab"),
         (ChangeKind::Added, "team harbour-ops"),
     ];
-    assert_eq!(told, expected);
+    assert_eq!(kinds, expected);
     let field = &changes[0].fields[0];
     assert_eq!(
         (field.field.as_str(), field.before.as_deref(), field.after.as_deref()),
@@ -175,8 +175,8 @@ fn the_difference_names_things_and_fields() {
     let dearer = read(&FERRY.replace("limit = 120.50", "limit = 130")).unwrap();
     let field = difference::between(&before.catalogue, &dearer.catalogue).remove(0).fields.remove(0);
     assert_eq!((field.field.as_str(), field.after.as_deref()), ("quotas.cost a month.limit", Some("130")));
-    let (told, new) = difference::new_rates(&before.rates, &after.rates);
-    assert_eq!((told[0].thing.as_str(), new.len()), ("rate of quayside-a/dunlin-7b from 2026-12-01", 1));
+    let (kinds, new) = difference::new_rates(&before.rates, &after.rates);
+    assert_eq!((kinds[0].thing.as_str(), new.len()), ("rate of quayside-a/dunlin-7b from 2026-12-01", 1));
 }
 
 #[test]

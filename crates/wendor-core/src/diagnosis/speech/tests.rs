@@ -116,8 +116,8 @@ fn an_api_is_found_at_its_address(
     #[case] count: usize,
 ) {
     let (found, looks) = walk("http://quarry.example", stated, true, server);
-    let found = found.map(|Found { address, dialect, lists }| format!("{dialect} at {}/: {lists:?}", address.prefix()));
-    assert_eq!((found.as_deref(), looks.count()), (Some(expected), count), "{looks:?}");
+    let place = found.map(|Found { address, dialect, lists }| format!("{dialect} at {}/: {lists:?}", address.prefix()));
+    assert_eq!((place.as_deref(), looks.count()), (Some(expected), count), "{looks:?}");
 }
 
 #[rstest]

@@ -38,9 +38,9 @@ fn three_failures_in_a_row_make_it_rest_and_trials_make_it_well() {
     assert_eq!((change.state, health.state()), (HealthState::Well, HealthState::Well));
     assert_eq!((health.since(), health.asking(at(1_300))), (Some(at(1_300)), Asking::Freely));
     assert_eq!(health.waits().usual_ms(), Some(200), "a whole reply says nothing about it");
-    let told: Vec<&str> = health.changes().map(|change| change.why.as_str()).collect();
+    let reasons: Vec<&str> = health.changes().map(|change| change.why.as_str()).collect();
     assert_eq!(
-        told,
+        reasons,
         [
             "2 requests in a row were answered on trial",
             "3 failures in a row, the last: unreachable (connection refused)"

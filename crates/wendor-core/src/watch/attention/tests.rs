@@ -30,10 +30,10 @@ fn what_is_not_as_promised_names_routes_and_teams(#[case] matter: Matter, #[case
         routes: vec!["manifests".into()],
         teams: vec!["freight-desk".into(), "data-lab".into()],
     };
-    let told = &notices(vec![Finding::Weights(warning)], now(), "EUR")[0];
-    assert_eq!((told.state, told.subject.as_str(), told.says.as_str()), (state, "quayside-a", says));
-    assert_eq!(told.why, "It concerns manifests, used by freight-desk, data-lab.");
-    assert_eq!(told.leads_to, Place::Upstream("quayside-a".into()));
+    let notice = &notices(vec![Finding::Weights(warning)], now(), "EUR")[0];
+    assert_eq!((notice.state, notice.subject.as_str(), notice.says.as_str()), (state, "quayside-a", says));
+    assert_eq!(notice.why, "It concerns manifests, used by freight-desk, data-lab.");
+    assert_eq!(notice.leads_to, Place::Upstream("quayside-a".into()));
 }
 
 fn now() -> DateTime<Utc> {
@@ -94,9 +94,9 @@ fn near(used: i64, reached_at: Option<&str>, at_limit: AtLimit) -> NearLimit {
     "The limit is passed; it only warns."
 )]
 fn a_quota_near_its_limit(#[case] near: NearLimit, #[case] state: &str, #[case] says: &str, #[case] why: &str) {
-    let told = &notices(vec![Finding::NearLimit(near)], now(), "EUR")[0];
-    assert_eq!((told.state, told.subject.as_str(), told.why.as_str()), (state, "freight-desk", why));
-    assert!(told.says.starts_with(says), "{}", told.says);
+    let notice = &notices(vec![Finding::NearLimit(near)], now(), "EUR")[0];
+    assert_eq!((notice.state, notice.subject.as_str(), notice.why.as_str()), (state, "freight-desk", why));
+    assert!(notice.says.starts_with(says), "{}", notice.says);
 }
 
 #[rstest]
@@ -136,8 +136,8 @@ fn a_quota_near_its_limit(#[case] near: NearLimit, #[case] state: &str, #[case] 
     "The disk of the spool is full or not writable. Make room on it; requests resume by themselves."
 )]
 fn findings_in_words(#[case] finding: Finding, #[case] words: &str, #[case] why: &str) {
-    let told = &notices(vec![finding], now(), "EUR")[0];
-    assert_eq!((format!("{} {}", told.subject, told.says), told.why.as_str()), (words.to_owned(), why));
+    let notice = &notices(vec![finding], now(), "EUR")[0];
+    assert_eq!((format!("{} {}", notice.subject, notice.says), notice.why.as_str()), (words.to_owned(), why));
 }
 
 #[test]

@@ -12,8 +12,8 @@ async fn entries(ferry: &Ferry, query: &str) -> Vec<Value> {
 
 /// The newest entry of an action.
 async fn told(ferry: &Ferry, action: &str) -> Value {
-    let found = entries(ferry, &format!("&action={action}")).await;
-    found.first().cloned().unwrap_or_else(|| panic!("no {action}"))
+    let written = entries(ferry, &format!("&action={action}")).await;
+    written.first().cloned().unwrap_or_else(|| panic!("no {action}"))
 }
 
 async fn post(ferry: &Ferry, path: &str, body: Value) -> Value {
@@ -134,10 +134,10 @@ async fn what_a_superuser_does_to_it_is_named(#[case] attack: &'static str, #[ca
     let mut database = ferry.database.connect().await;
     as_superuser(&mut database, attack).await;
     as_superuser(&mut database, "update audit set number = -number where number < 0").await;
-    let found = ferry.wendor(&["audit", "verify"]).await;
-    assert_eq!(found.status, 1, "{}", found.out);
-    assert!(found.out.contains(named), "{}", found.out);
-    assert!(found.err.contains("it was changed in the database"), "{}", found.err);
+    let output = ferry.wendor(&["audit", "verify"]).await;
+    assert_eq!(output.status, 1, "{}", output.out);
+    assert!(output.out.contains(named), "{}", output.out);
+    assert!(output.err.contains("it was changed in the database"), "{}", output.err);
 }
 
 /// Whoever makes the whole chain anew is found by a head that was kept elsewhere, in the database and in an exported file.
@@ -168,9 +168,9 @@ async fn a_chain_made_anew_does_not_fit_a_head_kept_elsewhere() {
     }
     sqlx::query("update audit_head set hash = $1").bind(&chain.hash.0[..]).execute(&mut database).await.unwrap();
     assert_eq!(ferry.wendor(&["audit", "verify"]).await.status, 0, "the chain fits itself");
-    let found = ferry.wendor(&["audit", "verify", "--head", &head]).await;
-    assert_eq!(found.status, 1);
-    assert!(found.out.contains("entries were replaced or cut off"), "{}", found.out);
+    let output = ferry.wendor(&["audit", "verify", "--head", &head]).await;
+    assert_eq!(output.status, 1);
+    assert!(output.out.contains("entries were replaced or cut off"), "{}", output.out);
     let file = ferry.folder().join("audit.jsonl");
     std::fs::write(&file, ferry.wendor(&["audit", "export"]).await.out).unwrap();
     let file = file.to_str().unwrap();

@@ -89,8 +89,8 @@ async fn no_secret_leaves_in_a_body(#[case] which: &str, #[case] told_as: &str) 
     };
     for written in ways(secret) {
         for (path, body) in bodies(&written) {
-            let told = refused(&ferry, path, body).await;
-            assert!(told.contains(told_as) && !told.contains(secret) && !told.contains("quarry"), "{told}");
+            let refusal = refused(&ferry, path, body).await;
+            assert!(refusal.contains(told_as) && !refusal.contains(secret) && !refusal.contains("quarry"), "{refusal}");
         }
     }
     assert!(ferry.quayside.last_seen().is_none() && ferry.quarry.last_seen().is_none(), "no server was asked");

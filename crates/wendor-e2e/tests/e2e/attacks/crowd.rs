@@ -60,14 +60,14 @@ async fn bodies_that_come_in_drops_are_ended() {
     let mut stream = half_a_body(&ferry, &ferry.key, 10).await;
     let (mut read, mut write) = stream.split();
     let mut text = vec![0; 4_096];
-    let told = loop {
+    let end = loop {
         tokio::select! {
             came = read.read(&mut text) => break came.unwrap(),
             () = tokio::time::sleep(Duration::from_millis(700)) => write.write_all(b" ").await.unwrap(),
         }
     };
-    let told = String::from_utf8_lossy(&text[..told]);
-    assert!(told.starts_with("HTTP/1.1 408") && told.contains("body_too_slow"), "{told}");
+    let head = String::from_utf8_lossy(&text[..end]);
+    assert!(head.starts_with("HTTP/1.1 408") && head.contains("body_too_slow"), "{head}");
 }
 
 /// Streams that stay open until the fault is taken away.
@@ -174,6 +174,6 @@ async fn connections_of_one_team_leave_some_for_others() {
     }
     assert!(refused.expect("some are kept for others").contains("too_many_connections"));
     assert_eq!(open.len(), 57, "seven eighths of 64, and the one that was refused");
-    let found = join_all((0..2).map(|_| ask(other.clone()))).await;
-    assert!(found.iter().all(|(status, ..)| *status == 200), "{found:?}");
+    let answers = join_all((0..2).map(|_| ask(other.clone()))).await;
+    assert!(answers.iter().all(|(status, ..)| *status == 200), "{answers:?}");
 }

@@ -86,10 +86,10 @@ async fn no_server_is_told_to_fetch_from_inside(#[case] dialect: &str) {
     assert!(ferry.quayside.last_seen().is_none(), "nothing was sent");
     if dialect == "chat-completions" {
         let (path, body) = of_dialect(dialect, "http://10.0.0.5/secret");
-        let told = ask(&ferry, path, body.to_string()).await.1;
+        let answer = ask(&ferry, path, body.to_string()).await.1;
         assert!(
-            told.contains("address_not_allowed") && told.contains("only https: is taken; send its bytes"),
-            "{told}"
+            answer.contains("address_not_allowed") && answer.contains("only https: is taken; send its bytes"),
+            "{answer}"
         );
         let (path, body) = of_dialect(dialect, "https://images.example.com/a.png");
         assert_eq!(ask(&ferry, path, body.to_string()).await.0, 200, "a public one goes on");
@@ -108,10 +108,10 @@ async fn what_tools_of_a_service_gave_is_not_taken_for_something_to_fetch() {
     assert_ne!(own, text, "{text}");
     ferry.apply(&own).await;
     let given = |kind: &str| {
-        let found = json!([{ "type": "web_search_result", "url": "http://10.0.0.5/tides", "title": "tides" }]);
+        let results = json!([{ "type": "web_search_result", "url": "http://10.0.0.5/tides", "title": "tides" }]);
         json!({ "model": "harbour", "max_tokens": 9, "messages": [
             { "role": "user", "content": "when is the tide?" },
-            { "role": "assistant", "content": [{ "type": kind, "tool_use_id": "srvtoolu_1", "content": found }] },
+            { "role": "assistant", "content": [{ "type": kind, "tool_use_id": "srvtoolu_1", "content": results }] },
             { "role": "user", "content": "and tomorrow?" }] })
     };
     for (kind, status) in [("web_search_tool_result", 200), ("web_fetch_tool_result", 200), ("a_picture", 400)] {

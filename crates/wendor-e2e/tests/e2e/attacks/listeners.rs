@@ -196,9 +196,9 @@ async fn what_others_could_reach_unencrypted_does_not_start() {
         let mut start = ferry.start.clone();
         start.spool = ferry.folder().join("another-spool");
         start.environment.push((name.to_owned(), value.to_owned()));
-        let told = Service::refused(&start).await;
+        let refusal = Service::refused(&start).await;
         for remedy in ["127.0.0.1:0", "certificate_key", "trusted_proxies"] {
-            assert!(told.contains(remedy), "{told}");
+            assert!(refusal.contains(remedy), "{refusal}");
         }
     }
 }

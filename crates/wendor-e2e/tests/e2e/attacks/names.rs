@@ -11,13 +11,13 @@ async fn a_whole_key_is_taken_for_its_id_and_repeated_nowhere() {
     let request = header(&answer, "wendor-request-id");
     ferry.drained().await;
     let other = ferry.issue_key("freight-desk").await;
-    let mut told = String::new();
+    let mut refusals = String::new();
     // Where a name belongs, in a body, a path, a query and a command.
     let named = json!({ "model": ferry.owner, "messages": [{ "role": "user", "content": "Hm" }] });
-    told += &ferry.ask(&named).await.text().await.unwrap();
+    refusals += &ferry.ask(&named).await.text().await.unwrap();
     for path in [format!("/v1/models/{other}"), format!("/nothing/{other}"), format!("/v1beta/models/{other}")] {
         let asked = ferry.http.get(format!("{}{path}", ferry.service.url)).bearer_auth(&ferry.key);
-        told += &asked.send().await.unwrap().text().await.unwrap();
+        refusals += &asked.send().await.unwrap().text().await.unwrap();
     }
     for path in [
         format!("/requests?team={other}"),
@@ -25,20 +25,20 @@ async fn a_whole_key_is_taken_for_its_id_and_repeated_nowhere() {
         format!("/requests/{other}"),
         format!("/routes/{other}/code"),
     ] {
-        told += &ferry.get(&path).await.to_string();
+        refusals += &ferry.get(&path).await.to_string();
     }
     for args in [["request", "show", &other], ["route", "code", &other], ["upstream", "check", &other]] {
         let ran = ferry.wendor(&args).await;
-        told += &format!("{}{}", ran.out, ran.err);
+        refusals += &format!("{}{}", ran.out, ran.err);
     }
-    told += &ferry.get("/refusals").await.to_string();
+    refusals += &ferry.get("/refusals").await.to_string();
     let listed = ferry.get(&format!("/requests?key={}", ferry.key)).await;
     assert_eq!(listed["requests"][0]["id"], json!(request), "the key's requests: {listed}");
     let revoked = ferry.wendor(&["key", "revoke", &other]).await;
     assert_eq!(revoked.status, 0, "{}", revoked.err);
-    told += &format!("{}{}{}{listed}", revoked.out, revoked.err, ferry.service.log());
+    refusals += &format!("{}{}{}{listed}", revoked.out, revoked.err, ferry.service.log());
     for secret in [&other, &ferry.key, &ferry.owner] {
-        assert!(!told.contains(secret.as_str()), "{secret} in {told}");
+        assert!(!refusals.contains(secret.as_str()), "{secret} in {refusals}");
     }
 }
 
@@ -77,7 +77,7 @@ async fn answers_name_nothing_that_the_asker_may_not_see() {
         ),
         ("POST", "/keys".into(), "/keys".into(), new_key("freight-desk")),
     ] {
-        let mut told = Vec::new();
+        let mut refusals = Vec::new();
         for (path, is_there) in [(&there, true), (&not_there, false)] {
             let body = if path == "/keys" && !is_there { new_key("freight-dsk") } else { body.clone() };
             let call = ferry.http.request(method.parse().unwrap(), ferry.manage(path)).bearer_auth(&lead);
@@ -88,9 +88,9 @@ async fn answers_name_nothing_that_the_asker_may_not_see() {
                 let is_own_word = path.contains(hidden) || body.to_string().contains(hidden);
                 assert!(is_own_word || !text.contains(hidden), "{path}: {text}");
             }
-            told.push(status);
+            refusals.push(status);
         }
-        assert_eq!(told[0], told[1], "{there}: whether it is there shows");
+        assert_eq!(refusals[0], refusals[1], "{there}: whether it is there shows");
     }
     // A route that a team may not use is to its lead as one that is not there.
     let lead = ferry.sign_in("freighter", "lead", Some("freight-desk")).await;

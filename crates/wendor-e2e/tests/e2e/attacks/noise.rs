@@ -26,17 +26,17 @@ async fn sign_ins_at_once_are_few_and_the_rest_is_told_to_come_back() {
     let ferry = Ferry::begin().await;
     let body = json!({ "name": "harbour-master", "password": "a tide table in summer" });
     let attempts = join_all((0..40).map(|_| ferry.http.post(ferry.manage("/sign-in")).json(&body).send())).await;
-    let mut found: BTreeMap<u16, usize> = BTreeMap::new();
+    let mut statuses: BTreeMap<u16, usize> = BTreeMap::new();
     for attempt in attempts.into_iter().map(Result::unwrap) {
         let status = attempt.status().as_u16();
-        *found.entry(status).or_default() += 1;
+        *statuses.entry(status).or_default() += 1;
         if status == 429 {
             assert_eq!(header(&attempt, "retry-after"), "2");
             assert!(attempt.text().await.unwrap().contains("urn:wendor:problem:too-many"));
         }
     }
-    let (hashed, told) = (found.remove(&401).unwrap_or(0), found.remove(&429).unwrap_or(0));
-    assert!(hashed >= 1 && told >= 1 && found.is_empty(), "{hashed} hashed, {told} told, {found:?}");
+    let (hashed, told) = (statuses.remove(&401).unwrap_or(0), statuses.remove(&429).unwrap_or(0));
+    assert!(hashed >= 1 && told >= 1 && statuses.is_empty(), "{hashed} hashed, {told} told, {statuses:?}");
     assert_eq!(ferry.ask(&question("harbour", false)).await.status(), 200);
 }
 
@@ -47,21 +47,21 @@ async fn sign_ins_at_once_are_few_and_the_rest_is_told_to_come_back() {
 async fn what_anybody_can_send_is_small(#[case] path: &str) {
     let ferry = Ferry::begin().await;
     let large = json!({ "name": "a".repeat(64 * 1024), "password": "" });
-    let told = ferry.http.post(ferry.manage(path)).json(&large).send().await.unwrap();
-    assert_eq!(told.status(), 413);
-    assert!(told.text().await.unwrap().contains("larger than 65536 bytes"));
+    let answer = ferry.http.post(ferry.manage(path)).json(&large).send().await.unwrap();
+    assert_eq!(answer.status(), 413);
+    assert!(answer.text().await.unwrap().contains("larger than 65536 bytes"));
 }
 
 #[tokio::test]
 async fn what_anybody_can_send_comes_in_time_or_not_at_all() {
     let ferry = Ferry::begin().await;
     let head = "POST /manage/v1/sign-in HTTP/1.1\r\nhost: x\r\nconnection: close\r\ncontent-type: application/json\r\ncontent-length: 40\r\n\r\n{";
-    let told = said(&ferry, head).await;
-    assert!(told.starts_with("HTTP/1.1 408"), "{told}");
+    let refusal = said(&ferry, head).await;
+    assert!(refusal.starts_with("HTTP/1.1 408"), "{refusal}");
     // Who has no key is told before anything of the body is waited for.
     let head = "POST /api/show HTTP/1.1\r\nhost: x\r\nconnection: close\r\ncontent-length: 40\r\n\r\n";
-    let told = said(&ferry, head).await;
-    assert!(told.starts_with("HTTP/1.1 401"), "{told}");
+    let refusal = said(&ferry, head).await;
+    assert!(refusal.starts_with("HTTP/1.1 401"), "{refusal}");
 }
 
 #[tokio::test]

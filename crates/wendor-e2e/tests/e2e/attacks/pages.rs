@@ -115,19 +115,19 @@ async fn pages_ask_the_routes_that_list_them(#[case] origin: &str, #[case] route
     let may_read = if origin == "https://berths.example" { origin } else { "" };
     assert_eq!(header(&answer, "access-control-allow-origin"), may_read);
     if status == 403 {
-        let told: Value = answer.json().await.unwrap();
-        assert_eq!(told["error"]["code"], "foreign_page", "{told}");
-        assert!(told["error"]["message"].as_str().unwrap().contains(origin), "{told}");
+        let body: Value = answer.json().await.unwrap();
+        assert_eq!(body["error"]["code"], "foreign_page", "{body}");
+        assert!(body["error"]["message"].as_str().unwrap().contains(origin), "{body}");
     }
     let method = reqwest::Method::OPTIONS;
     let preflight = ferry.http.request(method, &url).header("origin", origin);
     let preflight = preflight
         .header("access-control-request-method", "POST")
         .header("access-control-request-headers", "authorization,content-type");
-    let told = preflight.send().await.unwrap();
-    assert_eq!(header(&told, "access-control-allow-origin"), may_read);
+    let answer = preflight.send().await.unwrap();
+    assert_eq!(header(&answer, "access-control-allow-origin"), may_read);
     let headers = if may_read.is_empty() { "" } else { "authorization,content-type" };
-    assert_eq!(header(&told, "access-control-allow-headers"), headers);
+    assert_eq!(header(&answer, "access-control-allow-headers"), headers);
 }
 
 /// The management API takes no call of any other page, whatever comes with it.
@@ -141,8 +141,8 @@ async fn management_takes_no_call_of_another_page(#[case] path: &str, #[case] bo
     let call = |origin: String| {
         ferry.http.post(ferry.manage(path)).bearer_auth(&ferry.owner).header("origin", origin).json(&body).send()
     };
-    let told = call("https://gulls.example".to_owned()).await.unwrap();
-    assert_eq!((told.status().as_u16(), header(&told, "content-type").as_str()), (403, "application/problem+json"));
+    let answer = call("https://gulls.example".to_owned()).await.unwrap();
+    assert_eq!((answer.status().as_u16(), header(&answer, "content-type").as_str()), (403, "application/problem+json"));
     let own = call(ferry.service.url.clone()).await.unwrap();
     assert_ne!(own.status().as_u16(), 403, "the service's own page");
 }

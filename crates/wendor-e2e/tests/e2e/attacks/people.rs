@@ -25,9 +25,9 @@ async fn whoever_is_disabled_is_out_at_once_and_everywhere() {
     let token = ferry.sign_in("lookout", "operator", None).await;
     let waiting = ferry.one_time("deckhand", "operator", None).await;
     assert_eq!(status(&ferry, &token, "/upstreams").await, 200);
-    let told = ferry.wendor(&["person", "disable", "lookout"]).await;
+    let output = ferry.wendor(&["person", "disable", "lookout"]).await;
     assert_eq!(
-        (told.status, told.out.as_str()),
+        (output.status, output.out.as_str()),
         (0, "lookout is disabled: their password, sessions and tokens are refused.\n")
     );
     assert_eq!(status(&ferry, &token, "/upstreams").await, 401);
@@ -47,8 +47,8 @@ async fn whoever_is_disabled_is_out_at_once_and_everywhere() {
 async fn a_role_changes_for_tokens_that_are_out() {
     let ferry = Ferry::begin().await;
     let token = ferry.sign_in("lookout", "operator", None).await;
-    let told = ferry.wendor(&["person", "change", "lookout", "--role", "viewer", "--team", "timetables"]).await;
-    assert_eq!(told.out, "lookout is now viewer of timetables.\n", "{}", told.err);
+    let output = ferry.wendor(&["person", "change", "lookout", "--role", "viewer", "--team", "timetables"]).await;
+    assert_eq!(output.out, "lookout is now viewer of timetables.\n", "{}", output.err);
     assert_eq!((status(&ferry, &token, "/upstreams").await, status(&ferry, &token, "/teams").await), (403, 200));
     let out = ferry.wendor(&["person", "sign-out", "lookout"]).await.out;
     assert!(out.starts_with("lookout is signed out: "), "{out}");
@@ -131,8 +131,12 @@ async fn guessing_takes_longer_with_each_wrong_one() {
         assert_eq!(attempt("eight gulls on a pier").await.0, 401);
     }
     let body = json!({ "name": "helm", "password": "seven gulls on a pier" });
-    let told = ferry.http.post(ferry.manage("/sign-in")).json(&body).send().await.unwrap();
-    assert_eq!((told.status().as_u16(), header(&told, "retry-after").is_empty()), (429, false), "the right one too");
+    let answer = ferry.http.post(ferry.manage("/sign-in")).json(&body).send().await.unwrap();
+    assert_eq!(
+        (answer.status().as_u16(), header(&answer, "retry-after").is_empty()),
+        (429, false),
+        "the right one too"
+    );
     let session = until("the wait is over", || async {
         let (status, session) = attempt("seven gulls on a pier").await;
         (status == 200).then_some(session)

@@ -38,13 +38,13 @@ async fn who_serves_only_adds(#[case] attack: &'static str) {
 #[tokio::test]
 async fn a_role_that_may_too_much_is_told_of() {
     let ferry = Ferry::begin().await;
-    let told = |service: &Service| service.logged_with("the role that serves may do more than it needs");
-    assert!(told(&ferry.service).is_none(), "the one of the tests has what it needs alone");
+    let warned = |service: &Service| service.logged_with("the role that serves may do more than it needs");
+    assert!(warned(&ferry.service).is_none(), "the one of the tests has what it needs alone");
     let mut start = ferry.start.clone();
     start.database_url = ferry.database.url.clone();
     start.spool = ferry.folder().join("another-spool");
     let service = Service::start(&start).await;
-    let line = told(&service).expect("it is told of").to_string();
+    let line = warned(&service).expect("it is told of").to_string();
     assert!(line.contains("is a superuser") && line.contains("what stands in audit"), "{line}");
 }
 
@@ -57,6 +57,6 @@ async fn who_serves_does_not_migrate() {
     start.spool = ferry.folder().join("another-spool");
     start.database_url = database.service_url.clone();
     start.environment.retain(|(name, _)| name != "WENDOR_MIGRATE_URL");
-    let told = Service::refused(&start).await;
-    assert!(told.contains("set WENDOR_MIGRATE_URL to one that may"), "{told}");
+    let refusal = Service::refused(&start).await;
+    assert!(refusal.contains("set WENDOR_MIGRATE_URL to one that may"), "{refusal}");
 }

@@ -58,11 +58,11 @@ async fn a_draft_names_no_other_secret(#[case] credential: Value) {
     let operator = ferry.sign_in("lookout", "operator", None).await;
     let draft = json!({ "address": format!("http://{}", mine.address()), "dialect": "chat-completions", "credential": credential });
     let call = ferry.http.post(ferry.manage("/upstreams/check")).bearer_auth(operator).json(&json!({ "draft": draft }));
-    let told = call.send().await.unwrap().text().await.unwrap();
+    let text = call.send().await.unwrap().text().await.unwrap();
     let hostname = std::fs::read_to_string("/etc/hostname").unwrap_or_default();
     assert!(!heard(&mine).contains(SECRET) && !heard(&mine).contains(hostname.trim()), "{}", heard(&mine));
     let says = ["is not a variable for a credential", "has no folder of credentials", "is not a file for a credential"];
-    assert!(says.iter().any(|why| told.contains(why)), "{told}");
+    assert!(says.iter().any(|why| text.contains(why)), "{text}");
     // The same in a file of the whole catalogue.
     let (word, value) = credential.as_object().unwrap().iter().next().unwrap();
     let file = format!(
@@ -100,8 +100,8 @@ async fn a_kept_key_goes_nowhere_else() {
     let text = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
     ferry.apply(&text.replace(&format!("http://{}", pier.address()), &mine_at)).await;
     let answer = ferry.ask(&question("deck-plans", false)).await;
-    let told = answer.text().await.unwrap();
-    assert!(told.contains("misconfigured") && told.contains("set the one for localhost"), "{told}");
+    let answered = answer.text().await.unwrap();
+    assert!(answered.contains("misconfigured") && answered.contains("set the one for localhost"), "{answered}");
     // Nor under another name at the same host.
     let text = ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned();
     let renamed = text.replace("upstreams.pier", "upstreams.jetty").replace("\"pier/", "\"jetty/");
@@ -160,8 +160,8 @@ async fn nothing_is_sent_to_services_that_hand_out_credentials() {
         let name = format!("far-{number}");
         ferry.post("/upstreams", &json!({ "name": name, "settings": settings })).await;
         ferry.post("/routes", &json!({ "name": name, "offers": [format!("{name}/dunlin-7b")] })).await;
-        let told = ferry.ask(&question(&name, false)).await.text().await.unwrap();
-        assert!(told.contains("hands out a machine") || told.contains("hand out a machine"), "{told}");
+        let text = ferry.ask(&question(&name, false)).await.text().await.unwrap();
+        assert!(text.contains("hands out a machine") || text.contains("hand out a machine"), "{text}");
     }
 }
 

@@ -93,9 +93,9 @@ async fn tokens_for_programs_touch_what_is_guarded_only_if_they_were_made_for_it
     let new = json!({ "team": "timetables", "label": "x" });
     assert_eq!(post(&ferry, &asked, "/keys", new.clone()).await.0, 403);
     assert_eq!(post(&ferry, &unasked, "/keys", new).await.0, 200);
-    let told = ferry.wendor(&["key", "issue", "--team", "timetables", "--label", "x"]).await;
-    assert_eq!(told.status, 3);
-    assert!(told.err.contains("sign in again as yourself") && told.err.contains("`unasked`"), "{}", told.err);
+    let output = ferry.wendor(&["key", "issue", "--team", "timetables", "--label", "x"]).await;
+    assert_eq!(output.status, 3);
+    assert!(output.err.contains("sign in again as yourself") && output.err.contains("`unasked`"), "{}", output.err);
 }
 
 /// A password alone does not get in where its person has an authenticator app.
@@ -152,7 +152,7 @@ async fn whoever_has_to_have_codes_does_nothing_before_they_are_set_up() {
     let code = code_of(setup["secret"].as_str().unwrap());
     assert_eq!(post(&ferry, &operator, "/me/codes/first", json!({ "code": code })).await.0, 200);
     assert_eq!(call(&ferry, &operator, "GET", "/upstreams", json!({})).await.0, 200);
-    let told = ferry.wendor(&["person", "list"]).await.out;
-    assert!(told.contains("duty-desk"), "{told}");
+    let printed = ferry.wendor(&["person", "list"]).await.out;
+    assert!(printed.contains("duty-desk"), "{printed}");
     assert_eq!(ferry.wendor(&["person", "require-codes", "--nobody"]).await.status, 0);
 }

@@ -71,9 +71,9 @@ async fn nothing_of_others_reaches_a_terminal_raw() {
 #[tokio::test]
 async fn words_that_are_kept_hold_no_such_letters(#[case] path: &str, #[case] body: Value) {
     let ferry = Ferry::begin().await;
-    let told = ferry.http.post(ferry.manage(path)).bearer_auth(&ferry.owner).json(&body).send().await.unwrap();
-    assert_eq!(told.status(), 400);
-    assert!(told.text().await.unwrap().contains("control character"));
+    let answer = ferry.http.post(ferry.manage(path)).bearer_auth(&ferry.owner).json(&body).send().await.unwrap();
+    assert_eq!(answer.status(), 400);
+    assert!(answer.text().await.unwrap().contains("control character"));
 }
 
 #[rstest]
@@ -83,8 +83,8 @@ async fn words_that_are_kept_hold_no_such_letters(#[case] path: &str, #[case] bo
 #[tokio::test]
 async fn a_letter_that_no_record_has_is_a_mistake_of_the_asker(#[case] path: &str) {
     let ferry = Ferry::begin().await;
-    let told = ferry.http.get(ferry.manage(path)).bearer_auth(&ferry.owner).send().await.unwrap();
-    assert_eq!(told.status(), 400);
+    let answer = ferry.http.get(ferry.manage(path)).bearer_auth(&ferry.owner).send().await.unwrap();
+    assert_eq!(answer.status(), 400);
 }
 
 #[tokio::test]

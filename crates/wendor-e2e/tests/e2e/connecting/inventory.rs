@@ -34,7 +34,7 @@ async fn what_changes_at_a_server_is_noticed_within_one_look() {
     let digests = [("knot-13b".to_owned(), "5eaf00d5eaf00d5eaf00d".to_owned())].into();
     server.set_manners(Manners { digests, version: Some("2.0.0".into()), ..Manners::default() });
     let seen = refreshed(&ferry).await;
-    let told: Vec<&str> =
+    let kinds: Vec<&str> =
         seen["events"].as_array().unwrap().iter().map(|event| event["says"].as_str().unwrap()).collect();
     for (what, words) in [
         ("appeared", "kittiwake appeared at chartroom; it must be offered before it can be used"),
@@ -42,7 +42,7 @@ async fn what_changes_at_a_server_is_noticed_within_one_look() {
         ("weights", "knot-13b at chartroom stands for other weights"),
         ("version", "chartroom has another version: 1.0.0 before, 2.0.0 now"),
     ] {
-        assert!(told.iter().any(|says| says.starts_with(words)), "{what}: {told:?}");
+        assert!(kinds.iter().any(|says| says.starts_with(words)), "{what}: {kinds:?}");
     }
     assert_eq!(refreshed(&ferry).await["events"].as_array().unwrap().len(), 4, "each is told once");
 
@@ -105,15 +105,15 @@ async fn a_pin_stops_requests_to_other_weights_and_records_keep_what_served_them
         (&json!(good), &json!("1.4.2"))
     );
 
-    let told = shown["summary"].as_str().unwrap();
-    assert!(told.ends_with("It came from the weights aaaabbbbcccc, by version 1.4.2 of the server."), "{told}");
+    let summary = shown["summary"].as_str().unwrap();
+    assert!(summary.ends_with("It came from the weights aaaabbbbcccc, by version 1.4.2 of the server."), "{summary}");
 
     server.set_manners(serving("0000bbbbccccddddeeee"));
     refreshed(&ferry).await;
     let stopped = ferry.ask(&question("deck-plans", false)).await;
     assert_eq!(stopped.status(), 503);
-    let told = stopped.text().await.unwrap();
-    assert!(told.contains("pinned to the weights aaaabbbbcccc, and the server has 0000bbbbcccc"), "{told}");
+    let text = stopped.text().await.unwrap();
+    assert!(text.contains("pinned to the weights aaaabbbbcccc, and the server has 0000bbbbcccc"), "{text}");
     assert_eq!(server.tally().served, 1, "no request went there");
     let warnings = needs_someone(&ferry).await;
     assert!(warnings.iter().any(|says| says.contains("no request goes there")), "{warnings:?}");

@@ -25,8 +25,8 @@ async fn a_command_becomes_an_upstream_with_its_key() {
     }
     let added = ferry.wendor(&["upstream", "add", &command, "--name", "pier", "--yes"]).await;
     assert_eq!(added.status, 0, "{} {}", added.out, added.err);
-    let told = [&checked.out, &checked.err, &added.out, &added.err];
-    assert!(told.iter().all(|text| !text.contains(KEY)), "the key is not shown");
+    let printed = [&checked.out, &checked.err, &added.out, &added.err];
+    assert!(printed.iter().all(|text| !text.contains(KEY)), "the key is not shown");
     assert!(!ferry.service.log().contains(KEY) && !ferry.get("/audit").await.to_string().contains(KEY));
     ferry.post("/routes", &json!({ "name": "deck-plans", "offers": ["pier/dunlin-7b"] })).await;
     let answer = ferry.ask(&question("deck-plans", false)).await;

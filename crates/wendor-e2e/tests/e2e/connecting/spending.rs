@@ -9,8 +9,8 @@ use wendor_standins::server::{Profile, StandIn};
 use super::{bring_in, chartroom};
 
 fn state<'a>(report: &'a Value, step: &str) -> (&'a str, &'a str) {
-    let found = report["steps"].as_array().unwrap().iter().find(|one| one["step"] == step).unwrap();
-    (found["state"].as_str().unwrap(), found["came_back"].as_str().unwrap())
+    let step_line = report["steps"].as_array().unwrap().iter().find(|one| one["step"] == step).unwrap();
+    (step_line["state"].as_str().unwrap(), step_line["came_back"].as_str().unwrap())
 }
 
 #[tokio::test]
@@ -66,8 +66,8 @@ async fn what_checks_may_take_a_day_is_bounded() {
     let first = ferry.post("/upstreams/check", &json!({ "name": "quayside" })).await;
     assert_eq!(state(&first, "streamed answer").0, "well", "{first}");
     let proven = ferry.post("/upstreams/check", &json!({ "name": "quayside", "prove": true })).await;
-    let told = proven.to_string();
-    assert!(told.contains("checks may take 5000 tokens a day"), "{told}");
+    let report_text = proven.to_string();
+    assert!(report_text.contains("checks may take 5000 tokens a day"), "{report_text}");
 }
 
 #[tokio::test]

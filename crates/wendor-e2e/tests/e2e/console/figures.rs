@@ -25,10 +25,10 @@ async fn usage(ferry: &Ferry, args: &[&str]) -> Value {
 
 /// Every line of the command line, and its sum, stands on the page with the same cost, requests and share not answered.
 fn agree(page: &[Vec<String>], usage: &Value, cost: usize, requests: usize, failed: usize) {
-    let mut told: Vec<&Value> = usage["lines"].as_array().unwrap().iter().collect();
-    assert!(told.len() > 1, "there is something to compare");
-    told.push(&usage["together"]);
-    for line in told {
+    let mut lines: Vec<&Value> = usage["lines"].as_array().unwrap().iter().collect();
+    assert!(lines.len() > 1, "there is something to compare");
+    lines.push(&usage["together"]);
+    for line in lines {
         let name = line["name"].as_str().unwrap();
         let shown =
             page.iter().find(|cells| cells[0] == name).unwrap_or_else(|| panic!("{name} is not on the page: {page:?}"));
@@ -61,9 +61,9 @@ async fn now_and_usage_show_what_the_command_line_says() {
         open(&browser, &ferry, &format!("/usage?by={by}&from={}&to={}", at(from), at(to))).await;
         browser.see("requests cost").await;
         assert!(browser.wait_for("document.querySelector('tbody tr')").await);
-        let mut told = usage(&ferry, &["--by", by, "--from", &from.to_string(), "--to", &to.to_string()]).await;
+        let mut printed = usage(&ferry, &["--by", by, "--from", &from.to_string(), "--to", &to.to_string()]).await;
         // A page shows a key by what it is for, and an offer that nobody tried by words.
-        for line in told["lines"].as_array_mut().unwrap() {
+        for line in printed["lines"].as_array_mut().unwrap() {
             let name = match (line["label"].as_str(), line["name"].as_str().unwrap()) {
                 (Some(label), id) => format!("{label} ({id})"),
                 (None, "") => "(no offer tried)".to_owned(),
@@ -71,8 +71,8 @@ async fn now_and_usage_show_what_the_command_line_says() {
             };
             line["name"] = Value::String(name);
         }
-        if told["lines"].as_array().unwrap().len() > 1 {
-            agree(&lines(&browser, "table").await, &told, 1, 3, 4);
+        if printed["lines"].as_array().unwrap().len() > 1 {
+            agree(&lines(&browser, "table").await, &printed, 1, 3, 4);
         }
     }
 
@@ -87,7 +87,7 @@ async fn now_and_usage_show_what_the_command_line_says() {
         words.split(": ").nth(1).unwrap().split(' ').next().unwrap().replace(',', "").parse::<u64>().unwrap()
     };
     let week = usage(&ferry, &["--last", "7d", "--by", "day"]).await;
-    let told: Vec<u64> =
+    let figures: Vec<u64> =
         week["lines"].as_array().unwrap().iter().map(|line| line["requests"].as_u64().unwrap()).collect();
-    assert_eq!(shown.iter().map(|words| of(words)).collect::<Vec<_>>(), told);
+    assert_eq!(shown.iter().map(|words| of(words)).collect::<Vec<_>>(), figures);
 }

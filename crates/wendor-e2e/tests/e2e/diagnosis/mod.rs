@@ -93,23 +93,23 @@ fn last_words(report: &Value) -> String {
 async fn one(bench: &Bench, name: &str, mistake: &Mistake) -> Result<(), String> {
     let ask: &[&str] = if mistake.prove { &["--prove", "--yes"] } else { &[] };
     let report = bench.check(name, ask).await;
-    let found = kinds(&report);
-    let told = format!("{} at {name}:\n{}", mistake.name, last_words(&report));
-    if found.first().map(String::as_str) != Some(mistake.finding.code()) {
-        return Err(format!("{told}named {found:?}, wanted {}", mistake.finding.code()));
+    let codes = kinds(&report);
+    let context = format!("{} at {name}:\n{}", mistake.name, last_words(&report));
+    if codes.first().map(String::as_str) != Some(mistake.finding.code()) {
+        return Err(format!("{context}named {codes:?}, wanted {}", mistake.finding.code()));
     }
     let remedies = findings(&report)[0]["remedies"].as_array().unwrap().clone();
     if remedies.is_empty() {
-        return Err(format!("{told}no remedy"));
+        return Err(format!("{context}no remedy"));
     }
     let Some((setting, value)) = mistake.mend else {
         let has_data = remedies.iter().any(|remedy| remedy["by"] == "wendor");
-        return if has_data { Err(format!("{told}a remedy that nobody expected: {remedies:?}")) } else { Ok(()) };
+        return if has_data { Err(format!("{context}a remedy that nobody expected: {remedies:?}")) } else { Ok(()) };
     };
     let wanted = remedies.iter().find(|remedy| remedy["change"]["setting"] == setting);
     let number = wanted
         .and_then(|remedy| remedy["number"].as_u64())
-        .ok_or_else(|| format!("{told}no `{setting}` in {remedies:?}"))?;
+        .ok_or_else(|| format!("{context}no `{setting}` in {remedies:?}"))?;
     let number = number.to_string();
     let mut mend = vec!["--mend", number.as_str()];
     mend.extend(value.iter().flat_map(|value| ["--value", value]));
@@ -117,7 +117,7 @@ async fn one(bench: &Bench, name: &str, mistake: &Mistake) -> Result<(), String>
     let after = bench.check(name, &mend).await;
     match after["green"].as_bool() {
         Some(true) => Ok(()),
-        _ => Err(format!("{told}mended by {number}, and then:\n{}{:?}", last_words(&after), findings(&after))),
+        _ => Err(format!("{context}mended by {number}, and then:\n{}{:?}", last_words(&after), findings(&after))),
     }
 }
 
@@ -231,8 +231,11 @@ async fn odd_but_healthy_servers_give_no_finding(#[case] dialect: Dialect, #[cas
         && dialect == Dialect::LocalChat
         && alive.server.as_ref().is_some_and(|server| server.tally().served == 0)
     {
-        let told = last_words(&report);
-        assert!(told.contains("\"not asked\" \"streamed answer\""), "a model that is not loaded is not asked: {told}");
+        let words = last_words(&report);
+        assert!(
+            words.contains("\"not asked\" \"streamed answer\""),
+            "a model that is not loaded is not asked: {words}"
+        );
     }
 }
 

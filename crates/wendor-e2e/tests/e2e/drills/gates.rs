@@ -93,17 +93,17 @@ async fn noise(ferry: &Ferry, http: &Client, over: Instant) -> [usize; 3] {
             assert_eq!(status.unwrap().unwrap(), 401);
         }
     }
-    let mut told = 0;
+    let mut answered = 0;
     while let Some(status) = signing.join_next().await {
         let status = status.unwrap().unwrap();
         assert!([401, 429].contains(&status), "{status}");
-        told += 1;
+        answered += 1;
     }
     while let Some(status) = asking.join_next().await {
         assert_eq!(status.unwrap().unwrap(), 401);
     }
     tokio::time::sleep(over.saturating_duration_since(Instant::now())).await;
-    [told, held.len(), keys as usize]
+    [answered, held.len(), keys as usize]
 }
 
 #[tokio::test]
@@ -123,14 +123,14 @@ async fn whoever_stands_at_the_gates_takes_nothing_from_those_inside() {
         "{sign_ins} sign-ins, {held} connections held, {keys} made-up keys; p99 of {} requests {during:?}, before {before:?}; memory +{grown} MB",
         took.len()
     ));
-    let found = until("Now to show the real refusal", || async {
+    let refusal = until("Now to show the real refusal", || async {
         let now = ferry.get("/now").await.to_string();
         let refusals = ferry.get("/refusals").await;
         let counted = refusals["counts"].as_array().unwrap().iter().any(|count| count["wanted"] == "nowhere");
         (counted && now.contains("nowhere")).then_some(now)
     })
     .await;
-    assert!(!found.is_empty());
+    assert!(!refusal.is_empty());
     assert!(grown <= 100, "memory grew by {grown} MB");
     // Times are for the full drill alone, on a machine that does nothing else.
     if is_full() {

@@ -35,12 +35,12 @@ async fn an_attempt_given_up_on_a_deadline_is_money_of_its_own() {
     );
     assert!(spent["used"]["all_input"].as_u64().unwrap() > 10, "its input was read: {spent}");
     assert_eq!(shown["failed_cost"], spent["used_cost"]);
-    let told = together(&ferry).await;
-    assert_eq!((&told["requests"], &told["failed_attempts"]["count"]), (&json!(1), &json!(1)));
-    assert_eq!(told["failed_attempts"]["cost"], spent["used_cost"]);
-    assert_eq!(money(&told["cost"]), money(&shown["request"]["cost"]) + money(&spent["used_cost"]));
-    assert_eq!(money(&used(&ferry, "cost").await), money(&told["cost"]), "the quota counts both");
-    let tokens = told["tokens"]["all_input"].as_u64().unwrap() + told["tokens"]["output"].as_u64().unwrap();
+    let sums = together(&ferry).await;
+    assert_eq!((&sums["requests"], &sums["failed_attempts"]["count"]), (&json!(1), &json!(1)));
+    assert_eq!(sums["failed_attempts"]["cost"], spent["used_cost"]);
+    assert_eq!(money(&sums["cost"]), money(&shown["request"]["cost"]) + money(&spent["used_cost"]));
+    assert_eq!(money(&used(&ferry, "cost").await), money(&sums["cost"]), "the quota counts both");
+    let tokens = sums["tokens"]["all_input"].as_u64().unwrap() + sums["tokens"]["output"].as_u64().unwrap();
     assert_eq!(used(&ferry, "tokens").await, json!(tokens.to_string()));
     assert_eq!(used(&ferry, "requests").await, json!("1"), "and it was one request");
     let mut connection = ferry.database.connect().await;
@@ -48,8 +48,8 @@ async fn an_attempt_given_up_on_a_deadline_is_money_of_its_own() {
         sqlx::query_as("select kind, offer from ledger order by kind").fetch_all(&mut connection).await.unwrap();
     let expected = [("attempt", "quayside/dunlin-70b"), ("request", "quarry/fulmar-large")];
     assert_eq!(lines, expected.map(|(kind, offer)| (kind.to_owned(), offer.to_owned())));
-    let told = ferry.wendor(&["usage"]).await.out;
-    assert!(told.contains("went to 1 attempt that did not answer."), "{told}");
+    let printed = ferry.wendor(&["usage"]).await.out;
+    assert!(printed.contains("went to 1 attempt that did not answer."), "{printed}");
     sqlx::query("update ledger set kind = 'refund' where kind = 'attempt'").execute(&mut connection).await.unwrap_err();
 }
 
@@ -65,8 +65,8 @@ async fn an_attempt_that_used_nothing_has_no_line(#[case] fault: Fault) {
     let answer = ferry.ask(&question("night-sailings", false)).await;
     assert_eq!(header(&answer, "wendor-attempts"), "2");
     ferry.drained().await;
-    let told = together(&ferry).await;
-    assert_eq!((&told["requests"], &told["failed_attempts"]["count"]), (&json!(1), &json!(0)));
+    let sums = together(&ferry).await;
+    assert_eq!((&sums["requests"], &sums["failed_attempts"]["count"]), (&json!(1), &json!(0)));
 }
 
 /// An app that goes away after an attempt has failed was not answered; one that goes away at once has only cancelled.
@@ -94,9 +94,9 @@ async fn an_app_that_gives_up_while_it_waits_was_not_answered(
     })
     .await;
     assert_eq!((&line["end"], &line["tokens"]["all_input"]), (&json!(end), &json!(0)), "{line}");
-    let told = together(&ferry).await;
-    assert_eq!((&told["not_answered"], &told["cancelled"]), (&json!(not_answered), &json!(1 - not_answered)));
-    assert_eq!(told["failed_attempts"]["count"], 1, "the one that was waited for had read the input");
+    let sums = together(&ferry).await;
+    assert_eq!((&sums["not_answered"], &sums["cancelled"]), (&json!(not_answered), &json!(1 - not_answered)));
+    assert_eq!(sums["failed_attempts"]["count"], 1, "the one that was waited for had read the input");
     let shown = ferry.wendor(&["usage"]).await.out;
     assert!(shown.contains("cancelled"), "{shown}");
 }

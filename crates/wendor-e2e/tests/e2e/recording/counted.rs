@@ -61,11 +61,11 @@ async fn every_endpoint_is_counted_whether_usage_is_told_or_not(
         (&json!(output), &json!(images), &json!(estimated)),
         "{line}"
     );
-    let found = tokens["all_input"].as_u64().unwrap();
-    assert!(if estimated { (input..=60).contains(&found) } else { found == input }, "{line}");
+    let counted = tokens["all_input"].as_u64().unwrap();
+    assert!(if estimated { (input..=60).contains(&counted) } else { counted == input }, "{line}");
     let expected = match images {
         0 if cost.is_empty() => {
-            (rust_decimal::Decimal::from(found) + rust_decimal::Decimal::from(2 * output))
+            (rust_decimal::Decimal::from(counted) + rust_decimal::Decimal::from(2 * output))
                 / rust_decimal::Decimal::from(1_000_000)
         }
         0 => cost.parse().unwrap(),
@@ -73,7 +73,7 @@ async fn every_endpoint_is_counted_whether_usage_is_told_or_not(
             let each: rust_decimal::Decimal =
                 if line["image_size"] == "64x64" { "0.01" } else { "0.04" }.parse().unwrap();
             each * rust_decimal::Decimal::from(count)
-                + rust_decimal::Decimal::from(found) / rust_decimal::Decimal::from(1_000_000)
+                + rust_decimal::Decimal::from(counted) / rust_decimal::Decimal::from(1_000_000)
         }
     };
     assert_eq!(line["cost"].as_str().unwrap().parse::<rust_decimal::Decimal>().unwrap(), expected, "{line}");
@@ -88,8 +88,8 @@ async fn images_without_a_rate_are_unpriced_and_said_to_be() {
     assert_eq!(status, 200);
     let shown = ferry.request(&id).await;
     assert_eq!((&shown["request"]["images"], &shown["request"]["cost"]), (&json!(1), &Value::Null), "{shown}");
-    let told = ferry.wendor(&["request", "show", &id]).await.out;
-    assert!(told.contains("Unpriced"), "{told}");
+    let printed = ferry.wendor(&["request", "show", &id]).await.out;
+    assert!(printed.contains("Unpriced"), "{printed}");
 }
 
 /// Where the app sets no limit and something is refused past one, the offer's cap is reserved and sent, and stands on the record.
@@ -155,8 +155,8 @@ async fn usage_that_an_app_asked_for_comes_as_an_estimate_where_nobody_tells_it(
     ferry.quayside.replay(reply("text/event-stream", stream));
     let unasked = ferry.ask(&question("night-sailings", true)).await.text().await.unwrap();
     assert!(!unasked.contains("usage"), "who did not ask gets none: {unasked}");
-    let told = ferry.wendor(&["upstream", "list"]).await.out;
-    assert!(told.contains("reports no usage"), "{told}");
+    let printed = ferry.wendor(&["upstream", "list"]).await.out;
+    assert!(printed.contains("reports no usage"), "{printed}");
 }
 
 /// What an offer reports teaches how it counts: the estimate comes nearer, and its error is shown.
@@ -166,10 +166,13 @@ async fn input_is_estimated_as_the_offer_counts_it() {
     let mut body = question("harbour", false);
     body["messages"][0]["content"] = json!("When is the last ferry to Stack Isle? ".repeat(40));
     let by_bytes = u64::try_from(body.to_string().len()).unwrap() / 4;
-    let told = by_bytes * 3 / 2;
+    let reported = by_bytes * 3 / 2;
     let answer = |usage: bool| {
-        let usage =
-            if usage { format!(r#","usage":{{"prompt_tokens":{told},"completion_tokens":2}}"#) } else { String::new() };
+        let usage = if usage {
+            format!(r#","usage":{{"prompt_tokens":{reported},"completion_tokens":2}}"#)
+        } else {
+            String::new()
+        };
         format!(
             r#"{{"choices":[{{"index":0,"message":{{"role":"assistant","content":"At nine"}},"finish_reason":"stop"}}]{usage}}}"#
         )
@@ -182,10 +185,10 @@ async fn input_is_estimated_as_the_offer_counts_it() {
     let untold = ferry.ask(&body).await;
     assert!(header(&untold, "wendor-notes").contains("usage: the upstream does not report it"));
     let line = ferry.request(&header(&untold, "wendor-request-id")).await["request"].clone();
-    let found = line["tokens"]["all_input"].as_u64().unwrap();
+    let counted = line["tokens"]["all_input"].as_u64().unwrap();
     assert!(
-        line["estimated"] == true && found.abs_diff(told) <= told / 20,
-        "{found}, reported {told}, by bytes {by_bytes}"
+        line["estimated"] == true && counted.abs_diff(reported) <= reported / 20,
+        "{counted}, reported {reported}, by bytes {by_bytes}"
     );
     let upstreams = ferry.get("/upstreams").await;
     let quayside = upstreams.as_array().unwrap().iter().find(|upstream| upstream["name"] == "quayside").unwrap();
@@ -215,8 +218,8 @@ async fn an_image_that_cannot_be_passed_on_is_told(#[case] streamed: bool) {
     let _all = asked.text().await.unwrap();
     let shown = ferry.request(&id).await;
     let changes = shown["changes"].as_array().unwrap();
-    let told = changes.iter().find(|change| change["member"] == "images in the answer").expect("it is told");
-    assert_eq!((&told["before"], &shown["request"]["images"]), (&json!("1"), &json!(1)), "{shown}");
+    let of_images = changes.iter().find(|change| change["member"] == "images in the answer").expect("it is told");
+    assert_eq!((&of_images["before"], &shown["request"]["images"]), (&json!("1"), &json!(1)), "{shown}");
     let page = ferry.wendor(&["request", "show", &id]).await.out;
     assert!(page.contains("chat-completions has no place for them"), "{page}");
 }

@@ -80,18 +80,18 @@ async fn the_spool_of_an_instance_that_is_gone_is_drained_by_another_once() {
     ids.push(header(&answer, "wendor-request-id"));
     ferry.drained().await;
     let page = ferry.get("/requests").await;
-    let mut found: Vec<&str> =
+    let mut names: Vec<&str> =
         page["requests"].as_array().unwrap().iter().map(|line| line["id"].as_str().unwrap()).collect();
-    found.sort_unstable();
+    names.sort_unstable();
     ids.sort_unstable();
-    assert_eq!(found, ids);
+    assert_eq!(names, ids);
 }
 
 /// The names of all partitions, as the client tells them.
 async fn partitions(ferry: &Ferry) -> Vec<String> {
-    let told = ferry.wendor(&["ledger", "partitions", "--json"]).await;
-    let found: serde_json::Value = serde_json::from_str(&told.out).unwrap();
-    found["partitions"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap().to_owned()).collect()
+    let output = ferry.wendor(&["ledger", "partitions", "--json"]).await;
+    let listed: serde_json::Value = serde_json::from_str(&output.out).unwrap();
+    listed["partitions"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap().to_owned()).collect()
 }
 
 #[tokio::test]
@@ -105,18 +105,18 @@ async fn months_are_made_ahead_kept_as_the_settings_say_and_dropped_whole() {
     store.drain(&[old], None).await.unwrap();
     let next = chrono::Utc::now().date_naive().checked_add_months(chrono::Months::new(1)).unwrap().format("%Y_%m");
     let (ahead, january) = (format!("ledger_{next}"), "request_detail_2026_01".to_owned());
-    let found = partitions(&ferry).await;
-    assert!(found.contains(&ahead) && found.contains(&january), "{found:?}");
+    let kept = partitions(&ferry).await;
+    assert!(kept.contains(&ahead) && kept.contains(&january), "{kept:?}");
     ferry.start.environment.push(("WENDOR_KEEP_DETAILS".to_owned(), "60d".to_owned()));
     ferry.service.terminate();
     ferry.service.ended().await;
     ferry.restart().await;
     until("January's details to be dropped", || async { ferry.service.logged_with("a month was kept long enough") })
         .await;
-    let found = partitions(&ferry).await;
-    assert!(!found.contains(&january) && found.contains(&"ledger_2026_01".to_owned()), "{found:?}");
-    let told = ferry.wendor(&["ledger", "partitions"]).await.out;
-    assert!(told.contains("request_detail for 60 days") && told.contains("ledger for ever"), "{told}");
+    let kept = partitions(&ferry).await;
+    assert!(!kept.contains(&january) && kept.contains(&"ledger_2026_01".to_owned()), "{kept:?}");
+    let printed = ferry.wendor(&["ledger", "partitions"]).await.out;
+    assert!(printed.contains("request_detail for 60 days") && printed.contains("ledger for ever"), "{printed}");
 }
 
 /// A month without a partition does not stop the drain: its lines go where all else goes.

@@ -22,9 +22,9 @@ pub(super) async fn post(ferry: &Ferry, key: &str, path: &str, body: String) -> 
     let answer =
         ferry.http.post(url).bearer_auth(key).header("content-type", "application/json").body(body).send().await;
     let answer = answer.unwrap();
-    let told = (answer.status().as_u16(), wendor_e2e::ferry::header(&answer, "wendor-request-id"));
+    let status_and_id = (answer.status().as_u16(), wendor_e2e::ferry::header(&answer, "wendor-request-id"));
     answer.bytes().await.unwrap();
-    told
+    status_and_id
 }
 
 /// All figures there are, together.

@@ -31,8 +31,9 @@ async fn it_ends_in_order() {
         let answer = ferry.http.get(format!("{}/readyz", ferry.service.url)).send().await.ok()?;
         Some((answer.status().as_u16(), answer.text().await.ok()?))
     };
-    let told = until("it says that it stops", || async { ready().await.filter(|(status, _)| *status == 503) }).await;
-    assert!(told.1.contains("it stops"), "{}", told.1);
+    let readiness =
+        until("it says that it stops", || async { ready().await.filter(|(status, _)| *status == 503) }).await;
+    assert!(readiness.1.contains("it stops"), "{}", readiness.1);
     // While it only says so, it serves.
     let late = ferry.ask(&question("harbour", true)).await;
     assert_eq!((late.status().as_u16(), header(&late, "connection")), (200, "close".to_owned()));

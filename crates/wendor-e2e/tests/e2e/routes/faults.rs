@@ -148,8 +148,8 @@ async fn check(ferry: &Ferry, dialect: Dialect, cell: &Cell) {
         (Gets::Next(status), false) | (Gets::Rejection(status), _) => (status, false, ""),
         (Gets::BrokenOff, _) => (200, false, name.as_str()),
     };
-    let told = bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
-    assert_eq!((status, proper), (expected, is_answer), "{dialect} {name}: {told:?}");
+    let text = bytes.map(|bytes| String::from_utf8_lossy(&bytes).into_owned());
+    assert_eq!((status, proper), (expected, is_answer), "{dialect} {name}: {text:?}");
     assert!(offer.starts_with(from), "{dialect} {name}: {offer}");
     let shown = ferry.request(&id).await;
     let first = &shown["attempts"][0]["failure"];

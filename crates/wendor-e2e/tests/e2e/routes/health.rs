@@ -43,8 +43,8 @@ async fn a_mended_server_comes_back_and_its_changes_are_told() {
     assert!(health["next_trial"].is_string(), "{health}");
     assert_eq!(health["changes"][0]["why"], "3 failures in a row, the last: server-error (500)");
     let now = ferry.get("/now").await;
-    let told = now["attention"].as_array().unwrap().iter().find(|line| line["subject"] == "quayside/dunlin-70b");
-    let why = told.unwrap_or_else(|| panic!("{now}"))["why"].as_str().unwrap();
+    let notice = now["attention"].as_array().unwrap().iter().find(|line| line["subject"] == "quayside/dunlin-70b");
+    let why = notice.unwrap_or_else(|| panic!("{now}"))["why"].as_str().unwrap();
     assert!(why.contains("harbour has no working offer: no requests in the last 5 min"), "{why}");
     assert!(why.contains("night-sailings goes on to quarry/fulmar-large: none of 4 requests failed"), "{why}");
     ferry.quayside.set_fault(Fault::None).await.unwrap();

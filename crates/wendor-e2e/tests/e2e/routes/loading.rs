@@ -91,8 +91,8 @@ async fn an_app_that_does_not_wait_is_told() {
     let ask = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
     let answer = ask.header("wendor-deadlines", "loading=0s").json(&question("harbour", true)).send().await.unwrap();
     let (status, after) = (answer.status().as_u16(), header(&answer, "retry-after"));
-    let told = answer.text().await.unwrap();
-    assert_eq!(status, 503, "{told}");
-    assert!(told.contains("it says that it loads the model"), "{told}");
+    let text = answer.text().await.unwrap();
+    assert_eq!(status, 503, "{text}");
+    assert!(text.contains("it says that it loads the model"), "{text}");
     assert_eq!(after, "2");
 }

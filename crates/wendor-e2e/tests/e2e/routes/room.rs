@@ -35,8 +35,8 @@ async fn who_finds_no_room_waits_and_that_is_told_apart() {
         waited.push(request["waited_ms"].as_u64().unwrap());
         if waited.last() > Some(&0) {
             assert_eq!(request["waits"][0]["offer"], "quayside/dunlin-70b");
-            let told = shown["latency"].as_array().unwrap();
-            assert!(told.iter().any(|part| part["what"] == "waiting for room"), "{told:?}");
+            let parts = shown["latency"].as_array().unwrap();
+            assert!(parts.iter().any(|part| part["what"] == "waiting for room"), "{parts:?}");
         }
     }
     waited.sort_unstable();
@@ -157,8 +157,12 @@ async fn a_declared_limit_by_the_minute_is_paced() {
     let upstream = upstreams.as_array().unwrap().iter().find(|line| line["name"] == "quayside").unwrap();
     let declared = &upstream["limits"][0];
     assert_eq!((&declared["what"], &declared["limit"], &declared["used"]), (&json!("requests"), &json!(60), &json!(7)));
-    let told = &upstream["offers"][0]["limits"][0];
-    assert_eq!((&told["source"], &told["limit"], &told["left"]), (&json!("told"), &json!(60), &json!(53)), "{told}");
+    let limit = &upstream["offers"][0]["limits"][0];
+    assert_eq!(
+        (&limit["source"], &limit["limit"], &limit["left"]),
+        (&json!("told"), &json!(60), &json!(53)),
+        "{limit}"
+    );
     let listed = ferry.wendor(&["upstream", "list"]).await.out;
     assert!(listed.contains("7 of 60 requests a minute used") && listed.contains("53 of 60 requests left"), "{listed}");
 }

@@ -13,8 +13,8 @@ async fn a_drained_server_finishes_what_it_has_and_gets_nothing_new() {
     let ferry = Ferry::with(Wishes { quayside: Some(quayside), patience: Some("5s"), ..Wishes::default() }).await;
     let open = ferry.ask(&question("night-sailings", true)).await;
     assert_eq!(header(&open, "wendor-offer"), "quayside/dunlin-70b");
-    let told = ferry.wendor(&["upstream", "drain", "quayside"]).await;
-    assert!(told.out.contains("quayside takes no new requests"), "{} {}", told.out, told.err);
+    let output = ferry.wendor(&["upstream", "drain", "quayside"]).await;
+    assert!(output.out.contains("quayside takes no new requests"), "{} {}", output.out, output.err);
     let next = ferry.ask(&question("night-sailings", true)).await;
     assert_eq!(
         (header(&next, "wendor-offer"), header(&next, "wendor-attempts")),
@@ -46,15 +46,18 @@ async fn what_would_become_of_a_request_is_told_and_nothing_is_sent() {
     let ferry = Ferry::begin().await;
     let before = (ferry.quayside.tally().requests, ferry.quarry.tally().requests);
     let explain = async |ask: Value| ferry.post("/routes/night-sailings/explain", &ask).await;
-    let told = explain(json!({ "team": "timetables" })).await;
-    let turns = |told: &Value| -> Vec<(Value, Value)> {
-        let lines = told["offers"].as_array().unwrap();
+    let explained = explain(json!({ "team": "timetables" })).await;
+    let turns = |answer: &Value| -> Vec<(Value, Value)> {
+        let lines = answer["offers"].as_array().unwrap();
         lines.iter().map(|line| (line["turn"].clone(), line["offer"].clone())).collect()
     };
     let both = [(json!(1), json!("quayside/dunlin-70b")), (json!(2), json!("quarry/fulmar-large"))];
-    assert_eq!(turns(&told), both);
-    assert_eq!(told["summary"], "quayside/dunlin-70b would be asked first, and quarry/fulmar-large if that fails.");
-    assert!(told["offers"][1]["expected_cost"].is_string(), "{told}");
+    assert_eq!(turns(&explained), both);
+    assert_eq!(
+        explained["summary"],
+        "quayside/dunlin-70b would be asked first, and quarry/fulmar-large if that fails."
+    );
+    assert!(explained["offers"][1]["expected_cost"].is_string(), "{explained}");
     let long = "tide ".repeat(40_000);
     let body = json!({ "messages": [{ "role": "user", "content": long }] });
     let windows = ferry.catalogue(&Wishes::default()).replacen(
@@ -63,9 +66,13 @@ async fn what_would_become_of_a_request_is_told_and_nothing_is_sent() {
         1,
     );
     ferry.apply(&windows).await;
-    let told = explain(json!({ "team": "timetables", "request": body })).await;
-    assert_eq!((&told["offers"][0]["turn"], &told["offers"][1]["turn"]), (&Value::Null, &json!(1)), "{told}");
-    assert!(told["offers"][0]["reason"].as_str().unwrap().contains("8192"), "{told}");
+    let explained = explain(json!({ "team": "timetables", "request": body })).await;
+    assert_eq!(
+        (&explained["offers"][0]["turn"], &explained["offers"][1]["turn"]),
+        (&Value::Null, &json!(1)),
+        "{explained}"
+    );
+    assert!(explained["offers"][0]["reason"].as_str().unwrap().contains("8192"), "{explained}");
     assert_eq!((ferry.quayside.tally().requests, ferry.quarry.tally().requests), before, "nothing is sent");
     ferry.quayside.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
     for _ in 0..3 {
@@ -92,8 +99,8 @@ async fn any_attempt_is_found() {
     ferry.ask(&question("night-sailings", false)).await.text().await.unwrap();
     ferry.drained().await;
     let count = async |query: &str| {
-        let found = ferry.get(&format!("/requests?{query}")).await;
-        found["requests"].as_array().unwrap_or_else(|| panic!("{found}")).len()
+        let page = ferry.get(&format!("/requests?{query}")).await;
+        page["requests"].as_array().unwrap_or_else(|| panic!("{page}")).len()
     };
     assert_eq!(count("upstream=quayside").await, 2);
     assert_eq!(count("upstream=quayside&tried=last").await, 1);

@@ -166,23 +166,24 @@ impl Zoo {
     }
 
     async fn look_at(&self, case: &Case, alive: &Alive) -> Result<(), String> {
-        let told =
+        let requests_get =
             |report: &Value, what: &str| format!("{} ({}): {what}\n{}", case.name, alive.name, last_words(report));
         let mut report = self.check(&alive.name, &[]).await?;
-        let found = first_finding(&report);
-        if found.as_deref() != case.finding.map(|kind| kind.code()) {
-            return Err(told(&report, &format!("named {found:?}, wanted {:?}", case.finding)));
+        let code = first_finding(&report);
+        if code.as_deref() != case.finding.map(|kind| kind.code()) {
+            return Err(requests_get(&report, &format!("named {code:?}, wanted {:?}", case.finding)));
         }
         self.agrees(case, alive, &report).await?;
         if let Some(setting) = case.mend {
-            let number = remedy_of(&report, setting).ok_or_else(|| told(&report, &format!("no `{setting}`")))?;
+            let number =
+                remedy_of(&report, setting).ok_or_else(|| requests_get(&report, &format!("no `{setting}`")))?;
             let number = number.to_string();
             // Of two changes at once the second is refused.
             let changing = self.changing.lock().await;
             report = self.check(&alive.name, &["--mend", &number, "--to-host", ALIAS]).await?;
             drop(changing);
             if report["green"] != true {
-                return Err(told(&report, "mended, and not green"));
+                return Err(requests_get(&report, "mended, and not green"));
             }
             self.agrees(case, alive, &report).await?;
         }
@@ -190,7 +191,7 @@ impl Zoo {
         let shown = report["proof_cost"]["output_tokens"].as_u64().unwrap_or_default();
         let made = alive.behind.served().iter().map(|served| served.output_tokens).max().unwrap_or_default();
         if made > shown {
-            return Err(told(&report, &format!("{made} tokens were made, {shown} shown")));
+            return Err(requests_get(&report, &format!("{made} tokens were made, {shown} shown")));
         }
         Ok(())
     }
@@ -275,9 +276,9 @@ fn remedy_of(report: &Value, setting: &str) -> Option<u64> {
 
 fn last_words(report: &Value) -> String {
     let steps = report["steps"].as_array().unwrap();
-    let told = steps.iter().map(|step| format!("  {} {}: {}\n", step["state"], step["step"], step["came_back"]));
+    let lines = steps.iter().map(|step| format!("  {} {}: {}\n", step["state"], step["step"], step["came_back"]));
     let says = findings(report).map(|finding| format!("  {}: {}\n", finding["kind"], finding["says"]));
-    told.chain(says).collect()
+    lines.chain(says).collect()
 }
 
 /// Whether the check and the requests agree, for everything in the zoo.
