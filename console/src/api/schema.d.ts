@@ -597,7 +597,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign in. */
+        /** Starts a session by password, code or link, and counts wrong guesses. */
         post: operations["post-sign-in"];
         delete?: never;
         options?: never;
@@ -912,7 +912,7 @@ export interface components {
              * @description Until when.
              */
             expires_at: string;
-            /** @description Their name. */
+            /** @description Signs in with it. */
             name: string;
             /** @description Signs them in, once. */
             one_time: string;
@@ -926,16 +926,16 @@ export interface components {
             at?: string | null;
             /**
              * Format: int64
-             * @description Its bytes.
+             * @description Size in the spool.
              */
             bytes: number;
             /** @description Its file in the folder `aside` of the spool. */
             name: string;
             /** @description The request, where it is an entry that can be read. */
             request?: string | null;
-            /** @description Its team. */
+            /** @description Whose request it was, where that can be read. */
             team?: string | null;
-            /** @description Why. */
+            /** @description Why it could not be taken over into the ledger. */
             why: string;
         };
         /** @description One try. */
@@ -956,7 +956,7 @@ export interface components {
             digest?: string | null;
             /**
              * Format: int64
-             * @description When it ended.
+             * @description Unix time in milliseconds.
              */
             ended_ms: number;
             /** @description What it failed of. */
@@ -982,7 +982,7 @@ export interface components {
              * @description The number at which it is seen.
              */
             number: number;
-            /** @description In words. */
+            /** @description What does not fit, as a sentence. */
             words: string;
         };
         /** @description One entry. */
@@ -991,7 +991,7 @@ export interface components {
             action: string;
             /** @description From which address; empty for what is done on the server. */
             address: string;
-            /** @description What is after. */
+            /** @description State afterwards, as JSON; nothing where it was removed. */
             after?: Record<string, never> | null;
             /**
              * Format: date-time
@@ -1018,7 +1018,7 @@ export interface components {
         AuditPage: {
             /** @description The kinds of things that can be asked for. */
             actions: string[];
-            /** @description The entries. */
+            /** @description Newest first. */
             entries: components["schemas"]["AuditLine"][];
             /** @description Whether there are older ones. */
             has_more: boolean;
@@ -1047,7 +1047,7 @@ export interface components {
             /** @description The file. */
             text: string;
         };
-        /** @description What was applied. */
+        /** @description The revision that is in force now, and how it differs. */
         CatalogueApplied: {
             /** @description What changed; when empty no revision was made. */
             changes: components["schemas"]["ChangeLine"][];
@@ -1074,9 +1074,9 @@ export interface components {
         };
         /** @description One problem of a catalogue file. */
         CatalogueProblem: {
-            /** @description Column, from 1. */
+            /** @description From 1, in characters. */
             column: number;
-            /** @description Line, from 1. */
+            /** @description From 1. */
             line: number;
             /** @description What is wrong and what to do. */
             message: string;
@@ -1095,7 +1095,7 @@ export interface components {
         };
         /** @description One thing that changes. */
         ChangeLine: {
-            /** @description Its fields. */
+            /** @description Empty where the whole thing is new or goes. */
             fields: components["schemas"]["FieldChangeLine"][];
             /** @description `added`, `removed` or `changed`. */
             kind: string;
@@ -1108,7 +1108,7 @@ export interface components {
             after: string;
             /** @description As the app sent it. */
             before: string;
-            /** @description Which member. */
+            /** @description Of the body, as a path. */
             member: string;
         };
         /** @description What is to be checked, and how far. */
@@ -1144,7 +1144,7 @@ export interface components {
             /** @description It could not be kept or told; why. The last line. */
             failed: string;
         };
-        /** @description A check. */
+        /** @description What a check of an upstream found, step by step. */
         CheckReport: {
             /** @description Whether nothing is the matter. */
             green: boolean;
@@ -1166,7 +1166,7 @@ export interface components {
              */
             took_us: number;
         };
-        /** @description One step. */
+        /** @description A step of a check, with what it found. */
         CheckStepLine: {
             /** @description What came back, or why it was not tried. */
             came_back: string;
@@ -1181,18 +1181,18 @@ export interface components {
              * @description Microseconds that it took; 0 where nothing was sent.
              */
             took_us: number;
-            /** @description What was tried. */
+            /** @description What was sent or opened, in words. */
             tried: string;
         };
         /** @description Code for a route. */
         ClientCode: {
-            /** @description The code. */
+            /** @description One for each way to ask. */
             code: components["schemas"]["CodeLine"][];
             /** @description A file of environment variables: address, route, and the key's, empty. */
             env_file: string;
             /** @description The variable that must hold the key. */
             key_variable: string;
-            /** @description The route. */
+            /** @description Named in the code. */
             route: string;
             /** @description Where the gateway is, as whoever asks reached it. */
             url: string;
@@ -1221,10 +1221,10 @@ export interface components {
         Confirmation: {
             /** @description A code of their authenticator app, or a recovery code, where they have set one up. */
             code?: string | null;
-            /** @description Their password. */
+            /** @description Asked for once more before what cannot be undone. */
             password: string;
         };
-        /** @description One line of a cost. */
+        /** @description A count, its rate and their product. */
         CostLine: {
             /** @description Their product over that. */
             amount: string;
@@ -1250,7 +1250,7 @@ export interface components {
             /** @description The least. */
             low: string;
         };
-        /** @description A cost as a sum. */
+        /** @description A cost, with the lines that add up to it. */
         CostSum: {
             /** @description Kinds that were used. */
             lines: components["schemas"]["CostLine"][];
@@ -1285,9 +1285,9 @@ export interface components {
             /** @description The credential itself, to be kept encrypted. It is never given back. */
             value?: string | null;
         };
-        /** @description A credential that is kept. */
+        /** @description Kept encrypted; its value never comes back. */
         CredentialKept: {
-            /** @description Its id. */
+            /** @description For `credential` in the catalogue, as `kept:ID`. */
             id: string;
             /**
              * Format: date-time
@@ -1302,7 +1302,7 @@ export interface components {
         };
         /** @description What a team spent on one day. */
         DayCost: {
-            /** @description Its cost. */
+            /** @description Decimal number in the catalogue's currency. */
             cost: string;
             /**
              * Format: date
@@ -1343,7 +1343,7 @@ export interface components {
              * @description When it was tried last.
              */
             tried_at?: string | null;
-            /** @description To which webhook. */
+            /** @description Name in the catalogue. */
             webhook: string;
         };
         /** @description Whether an upstream takes new requests. */
@@ -1351,7 +1351,7 @@ export interface components {
             /** @description `true`: it takes none; `false`: it does again. */
             drained: boolean;
         };
-        /** @description An event. */
+        /** @description Something that happened, with how it went to webhooks. */
         EventLine: {
             /**
              * Format: date-time
@@ -1374,7 +1374,7 @@ export interface components {
             /** @description What else is known; may be empty. */
             why: string;
         };
-        /** @description Events. */
+        /** @description A page of events, newest first. */
         EventPage: {
             /** @description Newest first. */
             events: components["schemas"]["EventLine"][];
@@ -1402,7 +1402,7 @@ export interface components {
              * @description The usual wait for a first token of late, in milliseconds.
              */
             first_token_ms?: number | null;
-            /** @description The offer. */
+            /** @description As `upstream/model`. */
             offer: string;
             /** @description How that stage picks. */
             pick: string;
@@ -1413,7 +1413,7 @@ export interface components {
              * @description How long the request would wait for room there at most, in milliseconds.
              */
             room_ms: number;
-            /** @description The stage, from 1. */
+            /** @description From 1. */
             stage: number;
             /** @description How it is: `no traffic yet`, `well`, `degraded`, `on trial` or `failing`. */
             state: string;
@@ -1446,11 +1446,11 @@ export interface components {
             input_tokens: number;
             /** @description The offers, in the order of the plan. */
             offers: components["schemas"]["ExplainLine"][];
-            /** @description The route. */
+            /** @description That was asked about. */
             route: string;
             /** @description In a sentence. */
             summary: string;
-            /** @description The team. */
+            /** @description As whom the question was answered. */
             team: string;
         };
         /** @description What attempts used that did not answer. */
@@ -1462,14 +1462,14 @@ export interface components {
              * @description Attempts that used something and did not answer.
              */
             count: number;
-            /** @description Their tokens. */
+            /** @description Paid for, though no app got the answer. */
             tokens: components["schemas"]["TokensByKind"];
         };
-        /** @description One field that changes. */
+        /** @description A field of the catalogue, with its text before and after. */
         FieldChangeLine: {
-            /** @description After. */
+            /** @description As in the file; nothing where the field goes. */
             after?: string | null;
-            /** @description Before. */
+            /** @description As in the file; nothing where the field is new. */
             before?: string | null;
             /** @description Which. */
             field: string;
@@ -1499,7 +1499,7 @@ export interface components {
             first_token: components["schemas"]["TimeLine"];
             /**
              * Format: int64
-             * @description Images.
+             * @description Images made.
              */
             images: number;
             /**
@@ -1512,7 +1512,7 @@ export interface components {
              * @description Requests admitted.
              */
             requests: number;
-            /** @description Tokens. */
+            /** @description By the kinds that rates tell apart. */
             tokens: components["schemas"]["TokensByKind"];
             /**
              * Format: int64
@@ -1626,7 +1626,7 @@ export interface components {
         InventoryShown: {
             /** @description Recent changes, newest first. */
             events: components["schemas"]["InventoryEventLine"][];
-            /** @description Each upstream. */
+            /** @description In the order of the catalogue, also those without a listing. */
             upstreams: components["schemas"]["InventoryLine"][];
         };
         /** @description A key, shown this once. */
@@ -1671,7 +1671,7 @@ export interface components {
             days?: number | null;
             /** @description The setting that says so. */
             setting: string;
-            /** @description The table. */
+            /** @description In the database. */
             table: string;
         };
         /** @description A key without its secret. */
@@ -1685,7 +1685,7 @@ export interface components {
             id: string;
             /**
              * Format: date-time
-             * @description When it was issued.
+             * @description RFC 3339, UTC.
              */
             issued_at: string;
             /** @description By whom. */
@@ -1739,7 +1739,7 @@ export interface components {
             left: number;
             /**
              * Format: int64
-             * @description The limit.
+             * @description In the unit of what is limited.
              */
             limit: number;
             /** @description `declared` in the catalogue for a minute, or `told` by the service. */
@@ -1823,7 +1823,7 @@ export interface components {
             output_cap?: number | null;
             /**
              * Format: int64
-             * @description Their size in bytes.
+             * @description Of its files, in bytes, where the server tells it.
              */
             size_bytes?: number | null;
         };
@@ -1840,14 +1840,14 @@ export interface components {
             lane?: string | null;
             /** @description The routes it may use; every route of its team when absent. */
             routes?: string[] | null;
-            /** @description For which team. */
+            /** @description Team that its requests are counted for. */
             team: string;
         };
         /** @description A password to be set. */
         NewPassword: {
             /** @description The one before, where there is one. */
             old?: string | null;
-            /** @description The password. */
+            /** @description At least 10 characters; kept only as a hash. */
             password: string;
         };
         /** @description A person to be added. */
@@ -1941,7 +1941,7 @@ export interface components {
             /** @description The digest of the weights that it must be served with. */
             weights?: string | null;
         };
-        /** @description An offer. */
+        /** @description A model at an upstream, with its state and rates. */
         OfferLine: {
             /** @description What it can do; null: all that its dialect has. */
             abilities?: string[] | null;
@@ -2003,7 +2003,7 @@ export interface components {
              * @description First day of its month; absent for the one that takes what has no other.
              */
             month?: string | null;
-            /** @description Its name. */
+            /** @description In the database. */
             name: string;
             /** @description The table: `ledger`, `request_detail` or `usage_hour`. */
             table: string;
@@ -2024,7 +2024,7 @@ export interface components {
             /** @description The team of a lead or viewer; goes with `role`. */
             team?: string | null;
         };
-        /** @description A person. */
+        /** @description Somebody who may sign in. */
         PersonLine: {
             /**
              * Format: date-time
@@ -2043,7 +2043,7 @@ export interface components {
             disabled_at?: string | null;
             /** @description Whether they have set a password. */
             has_password: boolean;
-            /** @description Their name. */
+            /** @description Signed in with, and shown in the audit. */
             name: string;
             /**
              * Format: date-time
@@ -2066,13 +2066,13 @@ export interface components {
         PlanLine: {
             /** @description What the request would have cost there at most. */
             expected_cost?: string | null;
-            /** @description The offer. */
+            /** @description As `upstream/model`. */
             offer: string;
             /** @description How that stage picks. */
             pick: string;
             /** @description Why, or why not. */
             reason: string;
-            /** @description The stage, from 1. */
+            /** @description From 1. */
             stage: number;
             /** @description Whether its turn could come. */
             taken: boolean;
@@ -2102,7 +2102,7 @@ export interface components {
              * @description Calls at most.
              */
             calls: number;
-            /** @description In which currency. */
+            /** @description Code of the currency that the catalogue names. */
             currency: string;
             /**
              * Format: int64
@@ -2141,7 +2141,7 @@ export interface components {
             expected?: string | null;
             /** @description Its id, `team/measure/window`. */
             id: string;
-            /** @description The limit. */
+            /** @description Decimal number in the quota's measure. */
             limit: string;
             /** @description `requests`, `input-tokens`, `output-tokens`, `tokens` or `cost`. */
             measure: string;
@@ -2172,11 +2172,11 @@ export interface components {
             image_sizes: {
                 [key: string]: string;
             };
-            /** @description Input. */
+            /** @description Per million tokens. */
             input: string;
             /** @description Input from the cache; as input when absent. */
             input_cached?: string | null;
-            /** @description Output. */
+            /** @description Per million tokens, thinking included. */
             output: string;
         };
         /** @description Codes for whoever has lost the app, shown this once. */
@@ -2200,19 +2200,19 @@ export interface components {
             key?: string | null;
             /**
              * Format: date-time
-             * @description The minute.
+             * @description RFC 3339, UTC; its start.
              */
             minute: string;
             /** @description Why, in a word. */
             reason: string;
-            /** @description The route. */
+            /** @description As the app wrote it, cut; nothing where it named none. */
             route?: string | null;
             /** @description The key's team, if it is one of ours. */
             team?: string | null;
             /** @description The name that was asked for, if it is no route. */
             wanted?: string | null;
         };
-        /** @description One refusal. */
+        /** @description A request that was refused before it became one of the ledger. */
         RefusalLine: {
             /**
              * Format: date-time
@@ -2277,7 +2277,7 @@ export interface components {
             attempts: number;
             /** @description What it cost, all digits; unpriced when absent. */
             cost?: string | null;
-            /** @description How it ended. */
+            /** @description `completed`, or what came instead. */
             end: string;
             /** @description Whether tokens and images are estimated. */
             estimated: boolean;
@@ -2288,13 +2288,13 @@ export interface components {
              * @description When the first token of a stream was there.
              */
             first_token_ms?: number | null;
-            /** @description Its id. */
+            /** @description Also in the answer's header, where the app can log it. */
             id: string;
             /** @description Their size, where it was told. */
             image_size?: string | null;
             /**
              * Format: int64
-             * @description Images.
+             * @description Images made.
              */
             images: number;
             /** @description Id of the key. */
@@ -2314,7 +2314,7 @@ export interface components {
              * @description The revision in force.
              */
             revision: number;
-            /** @description The route. */
+            /** @description As the app asked for it. */
             route: string;
             /** @description The app's `wendor-run`. */
             run?: string | null;
@@ -2324,7 +2324,7 @@ export interface components {
             streamed: boolean;
             /** @description Who pays. */
             team: string;
-            /** @description Tokens. */
+            /** @description By the kinds that rates tell apart. */
             tokens: components["schemas"]["TokensByKind"];
             /** @description The attempts, when there was more than one or none answered; empty once they are not kept any more. */
             tries: components["schemas"]["AttemptLine"][];
@@ -2341,7 +2341,7 @@ export interface components {
              */
             whole_ms: number;
         };
-        /** @description A page of requests. */
+        /** @description Newest first, with where the next page begins. */
         RequestPage: {
             /** @description Code of the currency. */
             currency: string;
@@ -2366,7 +2366,7 @@ export interface components {
             /** @description What that cost, all digits; none when absent, or where one of them is unpriced. */
             failed_cost?: string | null;
             failed_used?: components["schemas"]["TokensByKind"] | null;
-            /** @description What its key is for. */
+            /** @description As its issuer labelled it. */
             key_label?: string | null;
             /** @description Where its time went: parts that sum to the whole. */
             latency: components["schemas"]["LatencyLine"][];
@@ -2377,11 +2377,11 @@ export interface components {
             /** @description What happened, in a sentence or two. */
             summary: string;
         };
-        /** @description One revision. */
+        /** @description A catalogue that was in force, or is. */
         RevisionLine: {
             /**
              * Format: date-time
-             * @description When it was made.
+             * @description In force from this moment until the next one.
              */
             made_at: string;
             /** @description By whom. */
@@ -2390,11 +2390,11 @@ export interface components {
             note: string;
             /**
              * Format: int64
-             * @description Its number.
+             * @description Counts up from 1.
              */
             number: number;
         };
-        /** @description A key that was revoked. */
+        /** @description Refused from now on, on every instance within a second. */
         RevokedKey: {
             /** @description Which. */
             id: string;
@@ -2411,7 +2411,7 @@ export interface components {
             /** @description Its offers, as `upstream/model`; the one with most room is asked. */
             offers: string[];
         };
-        /** @description A route. */
+        /** @description What apps ask for, and where that leads. */
         RouteLine: {
             /** @description The name that apps put in `model`. */
             name: string;
@@ -2454,7 +2454,7 @@ export interface components {
         };
         /** @description A model, as it is served and as it is offered. */
         ServedLine: {
-            /** @description By which team. */
+            /** @description Whose request it served last; nothing where the reader may not see that. */
             last_team?: string | null;
             /**
              * Format: date-time
@@ -2489,7 +2489,7 @@ export interface components {
              * @description The revision that requests are served by.
              */
             revision: number;
-            /** @description Its version. */
+            /** @description Of the running binary. */
             version: string;
         };
         /** @description How someone signs in: with `one_time`, or with `name` and `password`. */
@@ -2500,7 +2500,7 @@ export interface components {
             name?: string | null;
             /** @description The text that `wendor person add` printed; works once. */
             one_time?: string | null;
-            /** @description Their password. */
+            /** @description Needed unless a link is shown. */
             password?: string | null;
         };
         /** @description Who must have an authenticator app. */
@@ -2515,7 +2515,7 @@ export interface components {
              * @description Sessions and tokens that ended.
              */
             ended: number;
-            /** @description Their name. */
+            /** @description Whose sessions and tokens have ended. */
             name: string;
         };
         /** @description The spool of the instance that answers. */
@@ -2567,7 +2567,7 @@ export interface components {
              */
             set_aside: number;
         };
-        /** @description A stage. */
+        /** @description Offers that are tried before those of the next stage. */
         StageLine: {
             /**
              * Format: int64
@@ -2593,7 +2593,7 @@ export interface components {
             loading_ms?: number | null;
             /** @description The failure kinds after which the next offer is tried. */
             moves_on: string[];
-            /** @description Its offers. */
+            /** @description In the order of the catalogue. */
             offers: components["schemas"]["StageOfferLine"][];
             /** @description `share`, `room`, `speed`, `cost` or `together`. */
             pick: string;
@@ -2613,7 +2613,7 @@ export interface components {
              */
             whole_ms: number;
         };
-        /** @description An offer in a stage. */
+        /** @description An offer of a stage, with its weight and state. */
         StageOfferLine: {
             /** @description `upstream/model`. */
             offer: string;
@@ -2638,16 +2638,16 @@ export interface components {
         };
         /** @description A team to be made. It may use every route and has no quotas; a catalogue file says more. */
         TeamAddition: {
-            /** @description Its name. */
+            /** @description Lower-case letters, digits and `-`; not yet in the catalogue. */
             name: string;
         };
-        /** @description A team. */
+        /** @description Who is counted and limited together. */
         TeamLine: {
             /** @description Keys that work. */
             keys: number;
-            /** @description Its name. */
+            /** @description In the catalogue. */
             name: string;
-            /** @description Its quotas. */
+            /** @description With what is used of each. */
             quotas: components["schemas"]["QuotaLine"][];
             /** @description The routes that its keys may use; all of them when absent. */
             routes?: string[] | null;
@@ -2658,7 +2658,7 @@ export interface components {
              */
             streams_of_key?: number | null;
         };
-        /** @description One team yesterday. */
+        /** @description What a team used in the last whole day. */
         TeamYesterday: components["schemas"]["Figures"] & {
             budget?: components["schemas"]["QuotaLine"] | null;
             /** @description The last thirty days, oldest first. */
@@ -2711,7 +2711,7 @@ export interface components {
             id: string;
             /**
              * Format: date-time
-             * @description When it was issued.
+             * @description RFC 3339, UTC.
              */
             issued_at: string;
             /** @description `session` or `personal`. */
@@ -2740,12 +2740,12 @@ export interface components {
             input: number;
             /**
              * Format: int64
-             * @description Input from the cache.
+             * @description Input that the upstream had in its cache.
              */
             input_cached: number;
             /**
              * Format: int64
-             * @description Output.
+             * @description Output, thinking included.
              */
             output: number;
             /**
@@ -2781,7 +2781,7 @@ export interface components {
              * @description The number of the attempt, while it is sent.
              */
             attempt?: number | null;
-            /** @description Its id. */
+            /** @description The one that the ledger will have. */
             id: string;
             /** @description Id of its key. */
             key: string;
@@ -2809,7 +2809,7 @@ export interface components {
             step_ms: number;
             /** @description Whether as a stream. */
             streamed: boolean;
-            /** @description Its team. */
+            /** @description Whose key it came with. */
             team: string;
             /**
              * Format: int64
@@ -2817,7 +2817,7 @@ export interface components {
              */
             whole_ms: number;
         };
-        /** @description What is under way. */
+        /** @description Requests that have not ended, and those that wait for room. */
         UnderWayShown: {
             /**
              * Format: date-time
@@ -2842,7 +2842,7 @@ export interface components {
         UpstreamAddition: {
             /** @description Only tell what would change. */
             look?: boolean;
-            /** @description Its name. */
+            /** @description Not yet in the catalogue. */
             name: string;
             /** @description Its settings, with the offers to be made. A credential's value is kept encrypted. */
             settings: components["schemas"]["UpstreamDraft"];
@@ -2870,7 +2870,7 @@ export interface components {
             no_looks?: boolean;
             /** @description Whether requests go there without ids of Wendor's own. */
             no_request_ids?: boolean;
-            /** @description Its offers. */
+            /** @description At least one. */
             offers?: components["schemas"]["OfferDraft"][];
             /**
              * @description The text that a key and headers are taken from where none are stated, as it was pasted; the address when absent. It is never given
@@ -2889,11 +2889,11 @@ export interface components {
              */
             streams?: number | null;
         };
-        /** @description An upstream. */
+        /** @description A model server, with its state and offers. */
         UpstreamLine: {
-            /** @description Its address. */
+            /** @description Without a credential. */
             address: string;
-            /** @description How connections to it are. */
+            /** @description State of connecting alone, apart from its offers' answers. */
             connections: components["schemas"]["HealthLine"];
             /** @description `none`, `found`, or what is missing. */
             credential: string;
@@ -2911,9 +2911,9 @@ export interface components {
             last_failure?: components["schemas"]["LastFailureLine"] | null;
             /** @description Limits by the minute of all of it. */
             limits: components["schemas"]["LimitLine"][];
-            /** @description Its name. */
+            /** @description In the catalogue. */
             name: string;
-            /** @description Its offers. */
+            /** @description In the order of the catalogue. */
             offers: components["schemas"]["OfferLine"][];
             /** @description A label such as `on-site`. */
             place?: string | null;
@@ -2978,7 +2978,7 @@ export interface components {
              * @description First instant after.
              */
             to: string;
-            /** @description All together. */
+            /** @description The sum over all lines, those beyond the limit included. */
             together: components["schemas"]["UsageLine"];
         };
         /** @description Figures of one group. */
@@ -3006,17 +3006,17 @@ export interface components {
             ended_ms: number;
             /** @description What for: `room` at its upstream, or a `load` of the model. */
             for: string;
-            /** @description For this offer. */
+            /** @description As `upstream/model`; its streams were all taken. */
             offer: string;
         };
-        /** @description A webhook. */
+        /** @description Where messages go, and how the last ones fared. */
         WebhookLine: {
             /** @description Where events are told. */
             address: string;
             /** @description The kinds of events that it is told of. */
             events: string[];
             last?: components["schemas"]["DeliveryLine"] | null;
-            /** @description Its name. */
+            /** @description In the catalogue. */
             name: string;
             /** @description `found`, or why what its messages are signed with is not. */
             secret: string;
@@ -3714,7 +3714,7 @@ export interface operations {
     "get-keys": {
         parameters: {
             query?: {
-                /** @description Of this team. */
+                /** @description Name of a team. */
                 team?: string | null;
             };
             header?: never;
@@ -5016,17 +5016,17 @@ export interface operations {
                 from?: string | null;
                 /** @description Arrived before. */
                 to?: string | null;
-                /** @description Of this team. */
+                /** @description Name of a team. */
                 team?: string | null;
                 /** @description By the key of this id. */
                 key?: string | null;
-                /** @description To this route. */
+                /** @description Name of a route. */
                 route?: string | null;
                 /** @description Tried at this offer. */
                 offer?: string | null;
                 /** @description Tried at an offer of this upstream. */
                 upstream?: string | null;
-                /** @description In this run. */
+                /** @description Value of the run that the app sent along. */
                 run?: string | null;
                 /** @description With this label, as `name=value`. */
                 label?: string | null;
@@ -7482,11 +7482,11 @@ export interface operations {
                 to: string;
                 /** @description `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent. */
                 by?: string | null;
-                /** @description Of this team. */
+                /** @description Name of a team. */
                 team?: string | null;
-                /** @description To this route. */
+                /** @description Name of a route. */
                 route?: string | null;
-                /** @description At this offer. */
+                /** @description As `upstream/model`. */
                 offer?: string | null;
                 /** @description At an offer of this upstream. */
                 upstream?: string | null;
