@@ -88,7 +88,7 @@ const last = computed(() => props.points.at(-1))
           {{ point.tick }}
         </text>
       </g>
-      <text v-if="last" :x="WIDTH - RIGHT + 4" :y="y(last.before) + 4" class="axis">before</text>
+      <text v-if="last" :x="WIDTH - RIGHT + 4" :y="y(last.before) + 4" class="axis">previous</text>
     </svg>
   </div>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** The chosen figure over time, with the time before behind it. */
+/** The chosen figure over time, with the previous period behind it. */
 import { computed } from 'vue'
 import type { Schemas } from '@/api/client'
 import { dayName } from '@/lib/format'
@@ -25,7 +25,7 @@ function words(line: Schemas['UsageLine']): string {
     ? dayName(new Date(`${line.name}T00:00:00Z`))
     : `${line.name.slice(0, 10)} ${line.name.slice(11, 16)}`
   const { shown } = props.measure
-  return `${when}: ${shown(line, props.usage.currency)}, before ${shown(line.before, props.usage.currency)}`
+  return `${when}: ${shown(line, props.usage.currency)}, previous period ${shown(line.before, props.usage.currency)}`
 }
 
 const points = computed<SeriesPoint[]>(() => {
@@ -46,6 +46,6 @@ const points = computed<SeriesPoint[]>(() => {
     :points="points"
     :unit="measure.unit(usage.currency)"
     :shown="measure.tick"
-    :words="`${measure.words} by ${usage.by}; the dashed line is the time before`"
+    :words="`${measure.words} by ${usage.by}; the dashed line is the previous period`"
   />
 </template>

@@ -44,9 +44,9 @@ const sentence = computed(() => {
   const differs = change(cost, before.cost)
   const beside =
     differs === 'new'
-      ? ', nothing before'
+      ? ', nothing in the previous period'
       : differs
-        ? `, ${differs} beside the same time before (${money(before.cost)})`
+        ? `, ${differs} beside the previous period (${money(before.cost)})`
         : ''
   const left = unpriced > 0 ? ` ${grouped(unpriced)} without a price are left out of the cost.` : ''
   const about = estimated > 0 ? ` ${grouped(estimated)} are counted by estimate.` : ''

@@ -43,7 +43,7 @@ const behind = (line: Line, more: Record<string, string> = {}) => requestsBehind
       <tr>
         <th scope="col">{{ usage.by }}</th>
         <th scope="col" class="num">cost, {{ usage.currency }}</th>
-        <th scope="col" class="num">before</th>
+        <th scope="col" class="num">previous<br />period</th>
         <th scope="col" class="num">requests</th>
         <th scope="col" class="num">not answered</th>
         <th scope="col" class="num">cancelled</th>

@@ -161,9 +161,7 @@ impl Shown {
         if self.reader == Reader::Program {
             return Ok(());
         }
-        for step in report.steps.iter().filter(|step| step.state == "not reached") {
-            self.ended(step)?;
-        }
+        output::print(&not_reached(report))?;
         output::print(&last_words(report))
     }
 }
@@ -365,6 +363,20 @@ async fn mended(
     watched(ask, management, reader).await
 }
 
+/// Which steps were not reached, in one line: after each remedy there are fewer.
+fn not_reached(report: &CheckReport) -> String {
+    let steps = report.steps.iter().filter(|step| step.state == "not reached").map(|step| step.step.as_str());
+    let steps: Vec<&str> = steps.collect();
+    let mut text = String::new();
+    for (index, line) in
+        words::wrapped(&steps.join(", "), width().saturating_sub(AROUND_TOLD).max(20)).iter().enumerate()
+    {
+        let head = if index == 0 { "○ not reached" } else { "" };
+        text.push_str(&format!("{head:<19}{line}\n"));
+    }
+    text
+}
+
 /// How a check went, in a line.
 fn last_words(report: &CheckReport) -> String {
     let failing = report.steps.iter().find(|step| step.state == "failing");
@@ -392,7 +404,6 @@ fn step_lines(step: &CheckStepLine, last_reason: &str) -> String {
         _ => '○',
     };
     let came_back = match step.state.as_str() {
-        "not reached" => format!("not reached: {}", step.came_back),
         "not asked" if step.came_back == last_reason => "not asked either".to_owned(),
         "not asked" => format!("not asked: {}", step.came_back),
         _ => step.came_back.clone(),

@@ -22,8 +22,9 @@ mod drills;
 mod errors;
 #[cfg(test)]
 mod failover;
-#[cfg(test)]
 mod faults;
+#[cfg(test)]
+mod first_minutes;
 #[cfg(test)]
 mod fits;
 #[cfg(test)]

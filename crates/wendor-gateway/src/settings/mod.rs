@@ -345,7 +345,7 @@ impl Check<'_> {
             Ok(value) => Some(value),
             Err(message) => {
                 let message = match text {
-                    "" => format!("is not set: {message}"),
+                    "" => format!("is not set: {message} in the variable WENDOR_{}", name.to_ascii_uppercase()),
                     text => format!("`{}` is invalid: {message}", shown(name, text)),
                 };
                 self.problems.push(BadSetting { name: name.to_owned(), source_word: source.as_str(), message });
