@@ -27,7 +27,7 @@ const day = computed(() => (now.data.value ? new Date(`${now.data.value.yesterda
 
 <template>
   <PageHead :title="title">
-    <span v-if="now.data.value">Yesterday, beside {{ now.data.value.compared_with }}</span>
+    <span v-if="now.data.value">Yesterday, compared with {{ now.data.value.compared_with }}</span>
   </PageHead>
 
   <p v-if="isNew" class="text-lead mb-3">

@@ -46,7 +46,7 @@ const sentence = computed(() => {
     differs === 'new'
       ? ', nothing in the previous period'
       : differs
-        ? `, ${differs} beside the previous period (${money(before.cost)})`
+        ? `, ${differs} compared with the previous period (${money(before.cost)})`
         : ''
   const left = unpriced > 0 ? ` ${grouped(unpriced)} without a price are left out of the cost.` : ''
   const about = estimated > 0 ? ` ${grouped(estimated)} are counted by estimate.` : ''

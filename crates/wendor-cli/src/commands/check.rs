@@ -368,6 +368,9 @@ fn not_reached(report: &CheckReport) -> String {
     let steps = report.steps.iter().filter(|step| step.state == "not reached").map(|step| step.step.as_str());
     let steps: Vec<&str> = steps.collect();
     let mut text = String::new();
+    if steps.is_empty() {
+        return text;
+    }
     for (index, line) in
         words::wrapped(&steps.join(", "), width().saturating_sub(AROUND_TOLD).max(20)).iter().enumerate()
     {

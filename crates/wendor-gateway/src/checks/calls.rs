@@ -68,7 +68,7 @@ pub async fn run(
     const ALL: [Step; 3] = [Step::StreamedAnswer, Step::WholeAnswer, Step::Abilities];
     let why = match extent.asking {
         Asking::Nothing => Some("this upstream is paid for by use, so it is called only with your consent"),
-        Asking::NotYet => Some("asked once it is in"),
+        Asking::NotYet => Some("asked once it is added"),
         Asking::IfLoaded | Asking::Everything => None,
     };
     if let Some(why) = why {

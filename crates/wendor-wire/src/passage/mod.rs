@@ -272,3 +272,6 @@ impl Passage {
         }
     }
 }
+
+#[cfg(test)]
+mod tests;
