@@ -253,4 +253,13 @@ mod tests {
         assert!(!report.has_answered());
         assert_eq!(report.findings().count(), 1);
     }
+
+    #[test]
+    fn each_step_would_tell_something_of_its_own() {
+        let told: std::collections::BTreeSet<&str> = Step::ALL.into_iter().map(Step::would_tell).collect();
+        assert!(
+            told.len() == Step::ALL.len() && told.contains("the host's addresses") && !told.contains(""),
+            "{told:?}"
+        );
+    }
 }

@@ -193,9 +193,9 @@ mod tests {
         let rows = rows_of(&entries);
         let row = rows.values().next().unwrap();
         assert_eq!((row.checks, row.requests, row.attempts, row.tokens.output), (2, 0, 0, 21));
-        let mut twice = row.clone();
-        twice.merge(row);
-        assert_eq!((twice.checks, twice.tokens.output), (4, 42));
+        let mut thrice = row.clone();
+        (0..2).for_each(|_| thrice.merge(row));
+        assert_eq!((thrice.checks, thrice.tokens.output), (6, 63));
     }
 
     proptest! {
