@@ -84,17 +84,14 @@ async fn a_database_that_does_not_listen() {
 #[tokio::test]
 async fn a_database_that_was_never_made() {
     let setup = Setup::begin().await;
-    let name = format!("{}_new", setup.database);
-    let url = format!("{}/{name}", setup.server);
-    names(
-        &setup.check(&url, &[]).await,
-        7,
-        &[&format!("The server has no database `{name}`: create it (`createdb {name}`)")],
-    );
+    let url = format!("{}/first_minutes", setup.server);
     let mut database = setup.ferry.database.connect().await;
-    sqlx::query(sqlx::AssertSqlSafe(format!("create database {name}"))).execute(&mut database).await.unwrap();
+    sqlx::query("drop database if exists first_minutes with (force)").execute(&mut database).await.unwrap();
+    let words = "The server has no database `first_minutes`: create it (`createdb first_minutes`)";
+    names(&setup.check(&url, &[]).await, 7, &[words]);
+    sqlx::query("create database first_minutes").execute(&mut database).await.unwrap();
     helps(&setup.check(&url, &[]).await);
-    sqlx::query(sqlx::AssertSqlSafe(format!("drop database {name}"))).execute(&mut database).await.unwrap();
+    sqlx::query("drop database first_minutes with (force)").execute(&mut database).await.unwrap();
 }
 
 #[tokio::test]
