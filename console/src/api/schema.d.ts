@@ -2954,7 +2954,7 @@ export interface components {
         Usage: {
             /**
              * Format: date-time
-             * @description The time before that is compared: as long, and as much of it as has passed of this one.
+             * @description The previous period: as long, and as much of it as has passed of this one; of a calendar month the month before.
              */
             before_from: string;
             /**

@@ -1,6 +1,6 @@
 //! Ranges and instants as people type them.
 
-use chrono::{DateTime, Days, NaiveDate, NaiveTime, TimeDelta, Utc};
+use chrono::{DateTime, Datelike, Days, Months, NaiveDate, NaiveTime, TimeDelta, Utc};
 
 use crate::failure::Failure;
 use crate::grammar::RangeArgs;
@@ -21,6 +21,9 @@ pub struct Range {
 pub fn read(args: &RangeArgs, now: DateTime<Utc>) -> Result<Option<Range>, Failure> {
     if let Some(last) = &args.last {
         return last_of(last, now).map(Some);
+    }
+    if let Some(month) = &args.month {
+        return month_of(month, now.date_naive()).map(Some);
     }
     match (&args.from, &args.to) {
         (None, None) => Ok(None),
@@ -51,6 +54,19 @@ fn last_of(text: &str, now: DateTime<Utc>) -> Result<Range, Failure> {
         "m" => Ok(Range { from: now - TimeDelta::minutes(i64::from(number)), to: now }),
         _ => Err(bad()),
     }
+}
+
+/// `2026-10`, or the month of `today` or the one before by a word.
+fn month_of(text: &str, today: NaiveDate) -> Result<Range, Failure> {
+    let bad = || Failure::NotUnderstood(format!("invalid --month `{text}`: write `2026-10`, `this` or `last`"));
+    let first = match text {
+        "this" => today.with_day(1),
+        "last" => today.with_day(1).and_then(|first| first.checked_sub_months(Months::new(1))),
+        text => format!("{text}-01").parse().ok().filter(|_| text.len() == "2026-10".len()),
+    };
+    let first = first.ok_or_else(bad)?;
+    let next = first.checked_add_months(Months::new(1)).ok_or_else(bad)?;
+    Ok(Range { from: start_of(first), to: start_of(next) })
 }
 
 fn start_of(day: NaiveDate) -> DateTime<Utc> {
@@ -91,7 +107,12 @@ mod tests {
     use rstest::rstest;
 
     fn args(last: Option<&str>, from: Option<&str>, to: Option<&str>) -> RangeArgs {
-        RangeArgs { last: last.map(str::to_owned), from: from.map(str::to_owned), to: to.map(str::to_owned) }
+        let text = |text: Option<&str>| text.map(str::to_owned);
+        RangeArgs { last: text(last), from: text(from), to: text(to), month: None }
+    }
+
+    fn month(text: &str) -> RangeArgs {
+        RangeArgs { month: Some(text.to_owned()), ..RangeArgs::default() }
     }
 
     #[rstest]
@@ -99,6 +120,10 @@ mod tests {
     #[case::hours(args(Some("24h"), None, None), Some(("2026-11-22T09:30:00Z", "2026-11-23T09:30:00Z")))]
     #[case::between_days(args(None, Some("2026-11-01"), Some("2026-11-02")), Some(("2026-11-01T00:00:00Z", "2026-11-02T00:00:00Z")))]
     #[case::until_tonight(args(None, Some("2026-11-01"), None), Some(("2026-11-01T00:00:00Z", "2026-11-24T00:00:00Z")))]
+    #[case::a_month(month("2026-10"), Some(("2026-10-01T00:00:00Z", "2026-11-01T00:00:00Z")))]
+    #[case::the_last_of_a_year(month("2025-12"), Some(("2025-12-01T00:00:00Z", "2026-01-01T00:00:00Z")))]
+    #[case::this_month(month("this"), Some(("2026-11-01T00:00:00Z", "2026-12-01T00:00:00Z")))]
+    #[case::last_month(month("last"), Some(("2026-10-01T00:00:00Z", "2026-11-01T00:00:00Z")))]
     #[case::none(args(None, None, None), None)]
     fn ranges(#[case] args: RangeArgs, #[case] range: Option<(&str, &str)>) {
         let now = "2026-11-23T09:30:00Z".parse().unwrap();
@@ -113,6 +138,18 @@ mod tests {
     #[case::non_ascii("7ä")]
     fn what_is_no_range(#[case] last: &str) {
         assert!(read(&args(Some(last), None, None), Utc::now()).is_err());
+    }
+
+    #[rstest]
+    #[case::another_word("next")]
+    #[case::no_such_month("2026-13")]
+    #[case::a_day("2026-10-01")]
+    #[case::a_year("2026")]
+    #[case::nothing("")]
+    #[case::beyond_time("262142-12")]
+    fn what_is_no_month(#[case] text: &str) {
+        let failure = read(&month(text), Utc::now()).unwrap_err().to_string();
+        assert!(failure.contains("write `2026-10`, `this` or `last`"), "{failure}");
     }
 
     #[rstest]

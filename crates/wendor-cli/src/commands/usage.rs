@@ -153,6 +153,7 @@ fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
     };
     let range = match &args.range {
         RangeArgs { last: Some(last), .. } => format!("--last {last}"),
+        RangeArgs { month: Some(month), .. } => format!("--month {month}"),
         RangeArgs { from: None, to: None, .. } => "--last 7d".to_owned(),
         RangeArgs { .. } => format!("--from {} --to {}", instant(usage.from), instant(usage.to)),
     };
@@ -242,6 +243,7 @@ mod tests {
 
     #[rstest]
     #[case::by_team("team", RangeArgs::default(), None, "wendor request list --team freight-desk --last 7d")]
+    #[case::a_month("team", RangeArgs { month: Some("2026-11".into()), ..RangeArgs::default() }, None, "wendor request list --team freight-desk --month 2026-11")]
     #[case::last("team", RangeArgs { last: Some("24h".into()), ..RangeArgs::default() }, None, "wendor request list --team freight-desk --last 24h")]
     #[case::narrowed(
         "route",

@@ -169,8 +169,11 @@ impl std::str::FromStr for DialectArg {
 #[derive(Clone, Debug, Default, Args)]
 pub struct RangeArgs {
     /// The last hours or whole days up to today, UTC: `24h`, `7d`.
-    #[arg(long, value_name = "TIME", conflicts_with_all = ["from", "to"])]
+    #[arg(long, value_name = "TIME", conflicts_with_all = ["from", "to", "month"])]
     pub last: Option<String>,
+    /// A calendar month, UTC: `2026-10`; `this` and `last` for that of today and the one before.
+    #[arg(long, value_name = "MONTH", conflicts_with_all = ["from", "to"])]
+    pub month: Option<String>,
     /// From this day or instant on: `2026-11-01`, `2026-11-01T08:00:00Z`.
     #[arg(long, value_name = "TIME")]
     pub from: Option<String>,

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use actix_web::{get, web};
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, Datelike, Months, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use wendor_core::catalog::key::id_in;
@@ -149,7 +149,7 @@ pub struct Usage {
     pub from: DateTime<Utc>,
     /// First instant after.
     pub to: DateTime<Utc>,
-    /// The time before that is compared: as long, and as much of it as has passed of this one.
+    /// The previous period: as long, and as much of it as has passed of this one; of a calendar month the month before.
     pub before_from: DateTime<Utc>,
     /// Its first instant after.
     pub before_to: DateTime<Utc>,
@@ -174,11 +174,7 @@ pub(super) async fn usage(
     let params = params.into_inner();
     let query = read(&principal, &app, &params)?;
     let shift = shift_of(query.from, query.to);
-    let passed = query.to.min(app.clock.now()).max(query.from);
-    // Before any record there is nothing to compare with, and years before the first have no form that programs read.
-    let earliest = DateTime::<Utc>::UNIX_EPOCH.min(query.from);
-    let earlier_than = |at: DateTime<Utc>| (at - shift).max(earliest);
-    let before = UsageQuery { from: earlier_than(query.from), to: earlier_than(passed), ..query.clone() };
+    let before = previous_period(&query, shift, app.clock.now());
     let groups = app.store.usage(&query).await?;
     if groups.is_empty() {
         let filter = &query.filter;
@@ -243,8 +239,19 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
     Ok(UsageQuery { from: params.from, to: params.to, by, filter })
 }
 
-/// How far back the time lies that a range is compared with: its length, in whole days when it begins at midnight and in whole
-/// hours when it begins at one, so that a week is compared with the same weekdays; likewise with minutes.
+/// What a range is compared with: as much of the period `shift` before it as has passed of the range itself.
+fn previous_period(query: &UsageQuery, shift: TimeDelta, now: DateTime<Utc>) -> UsageQuery {
+    let passed = query.to.min(now).max(query.from);
+    // Before any record there is nothing to compare with, and years before the first have no form that programs read.
+    let earliest = DateTime::<Utc>::UNIX_EPOCH.min(query.from);
+    let earlier_than = |at: DateTime<Utc>| at.checked_sub_signed(shift).unwrap_or(earliest).max(earliest);
+    // A month may be longer than the one before it.
+    UsageQuery { from: earlier_than(query.from), to: earlier_than(passed).min(query.from), ..query.clone() }
+}
+
+/// How far back the time lies that a range is compared with: of a calendar month the month before, otherwise its length, in whole
+/// days when it begins at midnight and in whole hours when it begins at one, so that a week is compared with the same weekdays;
+/// likewise with minutes.
 fn shift_of(from: DateTime<Utc>, to: DateTime<Utc>) -> TimeDelta {
     let whole = |unit: TimeDelta| {
         let length = (to - from).num_milliseconds();
@@ -252,11 +259,19 @@ fn shift_of(from: DateTime<Utc>, to: DateTime<Utc>) -> TimeDelta {
         TimeDelta::milliseconds((length + unit - 1).div_euclid(unit) * unit)
     };
     match from.time() {
-        time if time == chrono::NaiveTime::MIN => whole(TimeDelta::days(1)),
+        time if time == chrono::NaiveTime::MIN => month_before(from, to).unwrap_or_else(|| whole(TimeDelta::days(1))),
         _ if Window::Hour.around(from).start == from => whole(TimeDelta::hours(1)),
         _ if Window::Minute.around(from).start == from => whole(TimeDelta::minutes(1)),
         _ => to - from,
     }
+}
+
+/// The length of the month before, where the range is a calendar month.
+fn month_before(from: DateTime<Utc>, to: DateTime<Utc>) -> Option<TimeDelta> {
+    let first = Some(from.date_naive()).filter(|first| first.day() == 1)?;
+    let next = first.checked_add_months(Months::new(1))?.and_time(chrono::NaiveTime::MIN).and_utc();
+    let before = first.checked_sub_months(Months::new(1))?;
+    (next == to).then(|| first - before)
 }
 
 /// A line for every day, hour or minute of the range, also where nothing was asked, each beside the one in its place before.
@@ -355,81 +370,4 @@ pub(super) fn base_query(query: &UsageQuery) -> String {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-    use wendor_core::name::Name;
-
-    fn at(text: &str) -> DateTime<Utc> {
-        text.parse().unwrap()
-    }
-
-    fn query(by: Dimension, team: Option<&str>) -> UsageQuery {
-        UsageQuery {
-            from: at("2026-11-01T00:00:00Z"),
-            to: at("2026-11-02T08:30:00.5Z"),
-            by,
-            filter: UsageFilter { team: team.map(|team| Name::parse(team).unwrap()), ..UsageFilter::default() },
-        }
-    }
-
-    fn groups(costs: &[(&str, &str)]) -> Groups {
-        let group = |cost: &str| RollUp { cost: Money::parse(cost).unwrap(), requests: 1, ..RollUp::default() };
-        costs.iter().map(|(name, cost)| ((*name).to_owned(), group(cost))).collect()
-    }
-
-    #[rstest]
-    #[case::team(Dimension::Team, None, "freight-desk", "&team=freight-desk")]
-    #[case::offer_of_a_team(
-        Dimension::Offer,
-        Some("timetables"),
-        "quarry/fulmar-large",
-        "&team=timetables&offer=quarry/fulmar-large"
-    )]
-    fn each_line_leads_to_its_requests(
-        #[case] by: Dimension,
-        #[case] team: Option<&str>,
-        #[case] name: &str,
-        #[case] rest: &str,
-    ) {
-        let lines = group_lines(&query(by, team), &groups(&[(name, "1")]), &Groups::new());
-        assert_eq!(
-            lines[0].requests_query,
-            format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z&tried=last{rest}")
-        );
-    }
-
-    #[test]
-    fn the_dearest_stands_first_and_what_is_used_no_more_last() {
-        let (now, before) = (groups(&[("a", "1"), ("b", "2")]), groups(&[("b", "1"), ("gone", "9")]));
-        let lines = group_lines(&query(Dimension::Team, None), &now, &before);
-        let pairs: Vec<_> =
-            lines.iter().map(|line| (line.name.as_str(), line.figures.requests, line.before.cost.as_str())).collect();
-        assert_eq!(pairs, [("b", 1, "1"), ("a", 1, "0"), ("gone", 0, "9")]);
-    }
-
-    #[test]
-    fn every_day_has_a_line_beside_the_one_in_its_place_before() {
-        let query = query(Dimension::Day, Some("timetables"));
-        let (now, before) = (groups(&[("2026-11-02", "3")]), groups(&[("2026-10-30", "7"), ("2026-10-31", "4")]));
-        let lines = step_lines(&query, Dimension::Day.step().unwrap(), shift_of(query.from, query.to), &now, &before);
-        let totals: Vec<_> = lines
-            .iter()
-            .map(|line| (line.name.as_str(), line.figures.cost.as_str(), line.before.cost.as_str()))
-            .collect();
-        assert_eq!(totals, [("2026-11-01", "0", "7"), ("2026-11-02", "3", "4")]);
-        assert_eq!(
-            lines[1].requests_query,
-            "from=2026-11-02T00:00:00Z&to=2026-11-02T08:30:00.500Z&tried=last&team=timetables"
-        );
-    }
-
-    #[rstest]
-    #[case::a_week_so_far("2026-11-17T00:00:00Z", "2026-11-23T08:30:00Z", 7 * 24 * 60)]
-    #[case::whole_days("2026-11-17T00:00:00Z", "2026-11-20T00:00:00Z", 3 * 24 * 60)]
-    #[case::hours("2026-11-17T08:00:00Z", "2026-11-17T10:20:00Z", 3 * 60)]
-    #[case::an_odd_range("2026-11-17T08:10:00Z", "2026-11-17T10:20:00Z", 130)]
-    fn a_range_is_compared_with_the_same_time_before(#[case] from: &str, #[case] to: &str, #[case] minutes: i64) {
-        assert_eq!(shift_of(at(from), at(to)), TimeDelta::minutes(minutes));
-    }
-}
+mod tests;
