@@ -18,7 +18,7 @@ const CALLS: [&str; 4] = ["/me", "/service", "/now", "/requests?limit=8"];
 /// Times that it is opened in a round.
 const OPENINGS: usize = 20;
 
-/// Times the page of **Now** over a filled ledger, `rounds` times.
+/// Opens it over a filled ledger and times the calls, in so many rounds.
 pub async fn measure(rounds: usize) -> anyhow::Result<Found> {
     eprintln!("Now with thirty days of history ...");
     let mut ferry = Ferry::begin().await;

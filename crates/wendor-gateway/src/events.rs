@@ -43,7 +43,7 @@ impl Events {
         self.queue().front().cloned()
     }
 
-    /// Tells those who wait for deliveries that there is one more.
+    /// Takes an event that has been written out of the queue.
     pub fn written(&self, event: &Event) {
         self.queue().retain(|other| other.key != event.key);
     }

@@ -54,7 +54,7 @@ pub struct RefusalKey {
     pub minute: DateTime<Utc>,
     /// Id of the key.
     pub key: Option<String>,
-    /// As the app wrote it, cut; nothing where it named none.
+    /// Where the request was read that far and the route exists.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,

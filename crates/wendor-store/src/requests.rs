@@ -73,7 +73,7 @@ type OnTheWayRow = (String, Json<Vec<Attempt>>, Json<Vec<RoomWait>>);
 pub struct PageMark {
     /// When the last line of the page before arrived.
     pub at: DateTime<Utc>,
-    /// Decides among entries of the same millisecond.
+    /// Decides among entries that arrived at the same moment.
     pub entry_id: String,
 }
 

@@ -48,7 +48,7 @@ pub struct PersonToken {
 pub struct NewToken<'a> {
     /// Whose.
     pub person: &'a str,
-    /// Whether it is a session's, a client's or a link's.
+    /// For signing in once, a session, or programs.
     pub kind: TokenKind,
     /// What it is for.
     pub label: &'a str,

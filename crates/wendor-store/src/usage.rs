@@ -72,9 +72,9 @@ impl Dimension {
 /// A step of time.
 #[derive(Clone, Copy, Debug)]
 pub struct Step {
-    /// Hour, day or month.
+    /// The windows of which each is one step.
     pub window: Window,
-    /// Of most of its windows: months differ.
+    /// Of each step.
     pub length: TimeDelta,
     /// The name of the step that an instant is in.
     pub name_of: fn(DateTime<Utc>) -> String,

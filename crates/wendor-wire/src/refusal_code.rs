@@ -12,7 +12,7 @@ macro_rules! codes {
         }
 
         impl RefusalCode {
-            /// A sentence for the error page and the OpenAPI document.
+            /// A sentence, as the error page shows it.
             #[must_use]
             pub const fn meaning(self) -> &'static str {
                 match self { $(Self::$code => $meaning),+ }

@@ -14,7 +14,7 @@ pub enum TeamCommand {
     /// Make a team; it may use every route and has no quotas until a catalogue file says more.
     #[command(after_help = "Example: wendor team add timetables")]
     Add {
-        /// Lower-case letters, digits and `-`, as it appears in usage and keys.
+        /// 1 to 64 of a-z, 0-9, `.`, `_` and `-`; it appears in usage and with keys.
         name: String,
     },
 }

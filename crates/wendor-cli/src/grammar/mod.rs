@@ -296,19 +296,19 @@ pub enum CatalogueCommand {
     /// Check a file without the service: every problem at once, with its place.
     #[command(after_help = "Example: wendor catalogue check catalogue.toml")]
     Check {
-        /// Catalogue to check (TOML); `-` reads standard input.
+        /// Catalogue to check (TOML).
         file: PathBuf,
     },
     /// What a file would change.
     #[command(after_help = "Example: wendor catalogue diff catalogue.toml")]
     Diff {
-        /// Catalogue to compare (TOML); `-` reads standard input.
+        /// Catalogue to compare with the one in force (TOML).
         file: PathBuf,
     },
     /// Apply a file as a new revision, after showing what changes.
     #[command(after_help = "Example: wendor catalogue apply catalogue.toml --note \"quarry joins\"")]
     Apply {
-        /// Catalogue to apply (TOML); `-` reads standard input.
+        /// Catalogue to apply (TOML).
         file: PathBuf,
         /// Why, for whoever reads the revisions.
         #[arg(long, default_value = "", value_name = "TEXT")]

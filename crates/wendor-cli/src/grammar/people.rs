@@ -24,7 +24,7 @@ pub enum PersonCommand {
     /// Print a further one-time sign-in for a person, on the server itself (WENDOR_DATABASE_URL).
     #[command(after_help = "Example: wendor person sign-in duty-desk")]
     SignIn {
-        /// What they sign in with: lower-case letters, digits and `-`.
+        /// 1 to 64 of a-z, 0-9, `.`, `_` and `-`; they sign in with it.
         name: String,
     },
     /// List people.

@@ -41,7 +41,7 @@ worded! {
         CodesRequired = "codes-required",
         /// A token for programs was issued.
         TokenIssued = "token-issued",
-        /// A client's token stopped working before its time.
+        /// A token was ended by hand, before it expired.
         TokenEnded = "token-ended",
         /// An upstream's credential was kept.
         CredentialKept = "credential-kept",

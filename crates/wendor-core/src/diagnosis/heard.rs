@@ -81,7 +81,7 @@ impl AnswerSeen {
         self.answer.usage.filter(|usage| usage.counts().is_some())
     }
 
-    /// All that it says, its parts joined.
+    /// The text of its first choice, its blocks joined.
     #[must_use]
     pub fn text(&self) -> String {
         self.answer.choices.first().map(wendor_wire::conversation::answer::Choice::text_of).unwrap_or_default()

@@ -100,7 +100,7 @@ impl Certificate {
 pub enum NotTrusted {
     /// Nobody known vouches for it.
     UnknownIssuer,
-    /// Trusted, and none of its names is the host that was asked.
+    /// None of its names is the host that was asked.
     OtherHost,
     /// Its time is over.
     Expired,
@@ -245,7 +245,7 @@ pub type Answered = Result<Heard, NotHeard>;
 /// An answer at a path below an address.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct At {
-    /// Where it was found, path included.
+    /// The base that `path` stands below.
     pub address: Address,
     /// The path below it.
     pub path: String,

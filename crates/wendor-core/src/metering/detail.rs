@@ -88,7 +88,7 @@ impl WaitFor {
 /// A wait before an attempt.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RoomWait {
-    /// The one whose streams were all taken.
+    /// The one that was full, or whose model was being loaded.
     pub offer: OfferName,
     /// What for.
     #[serde(rename = "for", default, skip_serializing_if = "WaitFor::is_room")]
@@ -106,7 +106,7 @@ pub struct ServedFrom {
     /// Digest of the weights.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub digest: Option<String>,
-    /// As the server names itself, when it was last checked.
+    /// As the server told it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub server_version: Option<String>,
 }

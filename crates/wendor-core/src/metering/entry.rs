@@ -108,7 +108,7 @@ pub struct AttemptRecord {
     pub failure: Option<FailureKind>,
     /// When it began, in milliseconds from the request's arrival.
     pub began_ms: u64,
-    /// Unix time in milliseconds.
+    /// In milliseconds from the request's arrival.
     pub ended_ms: u64,
 }
 
@@ -170,7 +170,7 @@ pub struct LedgerEntry {
     pub revision: i64,
     /// Tokens by kind.
     pub tokens: TokenCounts,
-    /// Images made, by size.
+    /// How many were made, and of which size.
     pub images: Images,
     /// Where both come from.
     pub counted: Counted,

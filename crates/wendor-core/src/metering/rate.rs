@@ -97,7 +97,7 @@ pub struct Cost {
     pub cache_written: Money,
     /// Output, thinking included.
     pub output: Money,
-    /// Images made, by size.
+    /// All images that were made.
     #[serde(default, skip_serializing_if = "Money::is_zero")]
     pub images: Money,
 }

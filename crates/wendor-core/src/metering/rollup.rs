@@ -24,7 +24,7 @@ pub struct RollUpKey {
     pub team: String,
     /// Id of the key.
     pub key: String,
-    /// As the app asked for it; empty for checks.
+    /// Its name, as the entries have it.
     pub route: String,
     /// The offer; empty when none was tried.
     pub offer: String,

@@ -27,7 +27,7 @@ const LEAST_VOLUME: u32 = 10;
 /// What is recent, in seconds.
 const SECONDS: usize = 20;
 
-/// Rest after the first failure in a row; each further one doubles it.
+/// The shortest rest; each further one in a row is twice as long.
 const FIRST_REST: TimeDelta = TimeDelta::seconds(1);
 
 /// The longest rest, before jitter: a server that was mended is asked again within this time.

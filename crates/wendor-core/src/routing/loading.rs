@@ -8,7 +8,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 /// The first wait before it is asked again.
 const FIRST_WAIT: TimeDelta = TimeDelta::milliseconds(250);
 
-/// A request never waits longer than this for a model that is being loaded.
+/// Waits between two tries double up to this.
 const LONGEST_WAIT: TimeDelta = TimeDelta::seconds(2);
 
 /// Nothing was heard for so long after it was to be asked again: nobody wants it any more, and what is known of it is old.

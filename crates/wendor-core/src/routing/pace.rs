@@ -63,7 +63,7 @@ struct Bucket {
 pub struct Standing {
     /// Of what.
     pub paced: Paced,
-    /// Per minute.
+    /// By the minute where it is declared, as the service counts where it is told.
     pub limit: u64,
     /// Used within the last minute.
     pub used: u64,

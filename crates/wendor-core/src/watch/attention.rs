@@ -42,7 +42,7 @@ pub struct Failing {
     pub upstream: String,
     /// Which of its offers; `None` where no connection to it comes about.
     pub model: Option<String>,
-    /// The first failure in a row; nothing where it failed from the start.
+    /// Start of the failures in a row.
     pub since: Option<DateTime<Utc>>,
     /// When the next request may try it.
     pub next_trial: Option<DateTime<Utc>>,

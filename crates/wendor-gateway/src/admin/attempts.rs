@@ -16,7 +16,7 @@ pub struct AttemptLine {
     pub upstream_request_id: String,
     /// When it began, in milliseconds from the request's arrival.
     pub began_ms: u64,
-    /// Unix time in milliseconds.
+    /// In milliseconds from the request's arrival.
     pub ended_ms: u64,
     /// Whether its answer went to the app, also where that broke off later. One that neither answered nor failed was given up: another
     /// answered first, or the app had gone.

@@ -28,7 +28,7 @@ const LONGEST_OVERLAP: i64 = 7 * 24 * 3_600;
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct UpstreamAddition {
-    /// Not yet in the catalogue.
+    /// 1 to 64 of a-z, 0-9, `.`, `_` and `-`; not yet in the catalogue.
     pub name: String,
     /// Its settings, with the offers to be made. A credential's value is kept encrypted.
     pub settings: UpstreamDraft,
@@ -69,7 +69,7 @@ pub struct CredentialAddition {
 /// Kept encrypted; its value never comes back.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CredentialKept {
-    /// For `credential` in the catalogue, as `kept:ID`.
+    /// For the catalogue: `credential = { kept = "ID" }`.
     pub id: String,
     /// The revision that refers to it.
     pub revision: i64,

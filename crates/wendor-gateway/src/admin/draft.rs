@@ -116,7 +116,7 @@ pub struct UpstreamDraft {
     /// The name of the services that accept each other's seals.
     #[serde(default)]
     pub seals: Option<String>,
-    /// At least one.
+    /// Models that it shall serve routes with; none are needed for a check.
     #[serde(default)]
     pub offers: Vec<OfferDraft>,
 }

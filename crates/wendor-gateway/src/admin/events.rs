@@ -17,7 +17,7 @@ use crate::tasks::deliveries::deliver;
 /// Events or deliveries in one answer.
 const PAGE: i64 = 50;
 
-/// More than these are on further pages.
+/// A longer list is not given at a time.
 const MOST: i64 = 200;
 
 /// The task leaves a test alone for so long: whoever tries the webhook delivers it.

@@ -55,7 +55,7 @@ pub struct ServedLine {
     pub says: Option<String>,
     /// The hour in which it was last used through here.
     pub last_used: Option<DateTime<Utc>>,
-    /// Whose request it served last; nothing where the reader may not see that.
+    /// Whose request used it last in that hour.
     pub last_team: Option<String>,
     /// What is proven of it.
     pub proofs: Vec<ProofLine>,
@@ -96,7 +96,7 @@ pub struct InventoryEventLine {
 /// What all upstreams serve.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct InventoryShown {
-    /// In the order of the catalogue, also those without a listing.
+    /// One line for each in the catalogue.
     pub upstreams: Vec<InventoryLine>,
     /// Recent changes, newest first.
     pub events: Vec<InventoryEventLine>,

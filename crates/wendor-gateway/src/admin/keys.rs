@@ -86,7 +86,7 @@ pub struct IssuedKey {
     pub expires_at: Option<DateTime<Utc>>,
 }
 
-/// Refused from now on, on every instance within a second.
+/// Requests with it are refused from now on.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RevokedKey {
     /// Which.

@@ -29,7 +29,7 @@ pub struct RouteAddition {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TeamAddition {
-    /// Lower-case letters, digits and `-`; not yet in the catalogue.
+    /// 1 to 64 of a-z, 0-9, `.`, `_` and `-`; not yet in the catalogue.
     pub name: String,
 }
 

@@ -95,7 +95,7 @@ pub struct RefusalCount {
     pub key: Option<String>,
     /// The key's team, if it is one of ours.
     pub team: Option<String>,
-    /// As the app wrote it, cut; nothing where it named none.
+    /// Where the request was read that far and the route exists.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,

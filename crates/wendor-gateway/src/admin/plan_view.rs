@@ -27,7 +27,7 @@ pub struct PlanLine {
 /// A wait for room at an upstream that was full.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct WaitLine {
-    /// As `upstream/model`; its streams were all taken.
+    /// As `upstream/model`; it was full, or its model was being loaded.
     pub offer: String,
     /// What for: `room` at its upstream, or a `load` of the model.
     #[serde(rename = "for")]

@@ -82,7 +82,7 @@ pub struct RequestLine {
     pub team: String,
     /// Id of the key.
     pub key: String,
-    /// As the app asked for it.
+    /// By the name that it had then.
     pub route: String,
     /// The offer that answered, or was tried last.
     pub offer: Option<String>,
@@ -90,7 +90,7 @@ pub struct RequestLine {
     pub attempts: u32,
     /// Whether as a stream.
     pub streamed: bool,
-    /// `completed`, or what came instead.
+    /// `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered`, `not-taken` or `abandoned`.
     pub end: String,
     /// What the last attempt failed of.
     pub failure: Option<String>,

@@ -33,7 +33,7 @@ pub struct ChangeLine {
     pub kind: String,
     /// Which, such as `route night-sailings`.
     pub thing: String,
-    /// Empty where the whole thing is new or goes.
+    /// Those that differ; of what is new or goes, all that it has.
     pub fields: Vec<FieldChangeLine>,
 }
 

@@ -9,7 +9,7 @@ use wendor_core::name::Name;
 use super::principal::Principal;
 use crate::app::App;
 
-/// An offer of a stage, with its weight and state.
+/// An offer of a stage, with its share.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct StageOfferLine {
     /// `upstream/model`.

@@ -55,7 +55,7 @@ impl Me {
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewPassword {
-    /// At least 10 characters; kept only as a hash.
+    /// At least 12 characters; kept only as a hash.
     pub password: String,
     /// The one before, where there is one.
     #[serde(default)]

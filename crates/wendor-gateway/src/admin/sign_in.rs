@@ -29,7 +29,7 @@ pub struct SignIn {
     pub one_time: Option<String>,
     /// The person's name.
     pub name: Option<String>,
-    /// Needed unless a link is shown.
+    /// Needed unless `one_time` is given.
     pub password: Option<String>,
     /// A code of their authenticator app, or a recovery code, where they have set one up.
     pub code: Option<String>,
@@ -39,7 +39,7 @@ pub struct SignIn {
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Confirmation {
-    /// Asked for once more before what cannot be undone.
+    /// As when signing in.
     pub password: String,
     /// A code of their authenticator app, or a recovery code, where they have set one up.
     pub code: Option<String>,
@@ -167,7 +167,7 @@ async fn proven(app: &App, name: &str, password: String, code: Option<&str>) -> 
     if app.store.use_code(name, step).await? { Ok("password and code") } else { Err(wrong()) }
 }
 
-/// Starts a session by password, code or link, and counts wrong guesses.
+/// Signs in, by a one-time text or by name and password, and counts wrong guesses.
 #[utoipa::path(tag = "session", request_body = SignIn, security(()), responses(
     (status = 200, body = IssuedToken, description = "A session's token"),
     (status = 401, body = ProblemDetails, description = "Wrong credentials, or a code is needed (`urn:wendor:problem:code-needed`)"),

@@ -159,7 +159,7 @@ pub struct Usage {
     pub currency: String,
     /// The groups, dearest first; days in order.
     pub lines: Vec<UsageLine>,
-    /// The sum over all lines, those beyond the limit included.
+    /// The sum over all lines.
     pub together: UsageLine,
 }
 

@@ -199,7 +199,7 @@ impl Way<'_> {
         }
     }
 
-    /// Sends the question and reads the answer; dropped midway, the connection is closed and what came is counted.
+    /// Waits for room, sends the question and reads the answer; dropped midway, nothing is kept of what came.
     pub async fn ask(&self, question: &Question<'_>) -> Came {
         let _room = match &self.quiet {
             None => None,

@@ -26,7 +26,7 @@ pub struct Quiet {
     who: Name,
 }
 
-/// A place among the few looks that run at once; given back when dropped.
+/// A stream of the upstream for one look; given back when dropped.
 #[derive(Debug)]
 pub struct LookRoom {
     _permit: Permit,

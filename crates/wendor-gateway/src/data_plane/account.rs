@@ -43,7 +43,7 @@ pub struct Account {
     pub trace: Option<Trace>,
     /// The app's headers for features that a service of its dialect has not settled yet.
     pub beta: Vec<(HeaderName, HeaderValue)>,
-    /// As the app asked for it.
+    /// By its name in the catalogue.
     pub route: Name,
     /// Whether as a stream.
     pub streamed: bool,

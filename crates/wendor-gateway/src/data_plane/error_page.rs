@@ -24,7 +24,7 @@ pub async fn page(code: web::Path<String>) -> HttpResponse {
     }
 }
 
-/// The list of all.
+/// All codes with their meanings, each a link to its page.
 pub async fn list() -> HttpResponse {
     let line = |code: RefusalCode| format!("<li><a href=\"/errors/{code}\">{code}</a>: {}</li>", code.meaning());
     let lines: String = RefusalCode::ALL.into_iter().map(line).collect();

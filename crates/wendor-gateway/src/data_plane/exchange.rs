@@ -105,9 +105,9 @@ pub struct RejectedReply {
     pub status: u16,
     /// What its reason makes of it.
     pub kind: FailureKind,
-    /// Its bytes.
+    /// The body, as the upstream sent it.
     pub bytes: Bytes,
-    /// The dialect that it is in.
+    /// Whose form its errors have.
     pub dialect: Dialect,
 }
 

@@ -25,7 +25,7 @@ use crate::snapshot::Snapshot;
 /// A body that only names a model is small.
 const MAX_BODY: usize = 64 * 1024;
 
-/// A listing that takes longer is not read to its end.
+/// A body that takes longer to arrive is refused.
 const BODY_TIME: Duration = Duration::from_secs(10);
 
 /// Answers what is asked about models.

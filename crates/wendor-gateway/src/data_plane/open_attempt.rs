@@ -121,7 +121,7 @@ impl OpenAttempt {
         &self.offer
     }
 
-    /// Unix time in milliseconds.
+    /// In milliseconds from the request's arrival.
     #[must_use]
     pub fn began_ms(&self) -> u64 {
         self.began_ms

@@ -78,7 +78,7 @@ pub struct GivenUp {
 pub struct Caller {
     /// Id of the key.
     pub key: Option<String>,
-    /// As the app wrote it; nothing where it named none.
+    /// Where the request was read that far.
     pub route: Option<String>,
     /// The name that was asked for, if it is no route.
     pub wanted: Option<String>,

@@ -65,7 +65,7 @@ pub struct OfferState {
 pub struct WaitsMs {
     /// Median until the first token.
     pub usual: Option<u64>,
-    /// Requests that wait longer may be tried elsewhere as well.
+    /// From this wait on a first token counts as slow.
     pub slow: Option<u64>,
     /// That one in twenty passes.
     pub p95: Option<u64>,

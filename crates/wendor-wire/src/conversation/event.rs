@@ -38,7 +38,7 @@ pub enum Event {
     Sealed {
         /// Index, from 0.
         choice: u32,
-        /// Closes the block of thinking that came before it.
+        /// What the server wants back with the next turn.
         seal: Seal,
     },
     /// A call begins.
@@ -58,7 +58,7 @@ pub enum Event {
     Arguments {
         /// Index, from 0.
         choice: u32,
-        /// Index among the calls of its choice, from 0.
+        /// Index of the call, as the stream counts them.
         call: u32,
         /// The piece.
         fragment: String,
@@ -67,7 +67,7 @@ pub enum Event {
     CallEnd {
         /// Index, from 0.
         choice: u32,
-        /// Index among the calls of its choice, from 0.
+        /// Index of the call, as the stream counts them.
         call: u32,
     },
     /// An image, which only its own dialect can pass on.
@@ -111,7 +111,7 @@ impl Event {
 /// The log probability of a token, with alternatives.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct TokenLogprob {
-    /// As text; replaced where its bytes are no whole characters.
+    /// As text, as the server wrote it.
     pub token: String,
     /// Its logarithm.
     pub logprob: crate::json::Number,

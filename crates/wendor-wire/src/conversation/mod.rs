@@ -45,7 +45,7 @@ pub struct Native {
     pub field: Field,
     /// The member that it stands in: "" for the body itself, or for the turn or part that carries it.
     pub container: &'static str,
-    /// Path in its own dialect.
+    /// Of the member, within `container`.
     pub name: String,
     /// Its whole path, for notes.
     pub path: String,

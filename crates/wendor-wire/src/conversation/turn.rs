@@ -181,7 +181,7 @@ pub enum MediaSource {
     Bytes {
         /// What they are, such as `image/png`.
         kind: String,
-        /// The bytes, encoded with padding.
+        /// As it stood in the request.
         base64: String,
     },
     /// At an address, with their kind if it was told.
