@@ -597,7 +597,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Starts a session by password, code or link, and counts wrong guesses. */
+        /** Signs in, by a one-time text or by name and password, and counts wrong guesses. */
         post: operations["post-sign-in"];
         delete?: never;
         options?: never;
@@ -956,7 +956,7 @@ export interface components {
             digest?: string | null;
             /**
              * Format: int64
-             * @description Unix time in milliseconds.
+             * @description In milliseconds from the request's arrival.
              */
             ended_ms: number;
             /** @description What it failed of. */
@@ -1095,7 +1095,7 @@ export interface components {
         };
         /** @description One thing that changes. */
         ChangeLine: {
-            /** @description Empty where the whole thing is new or goes. */
+            /** @description Those that differ; of what is new or goes, all that it has. */
             fields: components["schemas"]["FieldChangeLine"][];
             /** @description `added`, `removed` or `changed`. */
             kind: string;
@@ -1221,7 +1221,7 @@ export interface components {
         Confirmation: {
             /** @description A code of their authenticator app, or a recovery code, where they have set one up. */
             code?: string | null;
-            /** @description Asked for once more before what cannot be undone. */
+            /** @description As when signing in. */
             password: string;
         };
         /** @description A count, its rate and their product. */
@@ -1287,7 +1287,7 @@ export interface components {
         };
         /** @description Kept encrypted; its value never comes back. */
         CredentialKept: {
-            /** @description For `credential` in the catalogue, as `kept:ID`. */
+            /** @description For the catalogue: `credential = { kept = "ID" }`. */
             id: string;
             /**
              * Format: date-time
@@ -1626,7 +1626,7 @@ export interface components {
         InventoryShown: {
             /** @description Recent changes, newest first. */
             events: components["schemas"]["InventoryEventLine"][];
-            /** @description In the order of the catalogue, also those without a listing. */
+            /** @description One line for each in the catalogue. */
             upstreams: components["schemas"]["InventoryLine"][];
         };
         /** @description A key, shown this once. */
@@ -1847,7 +1847,7 @@ export interface components {
         NewPassword: {
             /** @description The one before, where there is one. */
             old?: string | null;
-            /** @description At least 10 characters; kept only as a hash. */
+            /** @description At least 12 characters; kept only as a hash. */
             password: string;
         };
         /** @description A person to be added. */
@@ -2205,7 +2205,7 @@ export interface components {
             minute: string;
             /** @description Why, in a word. */
             reason: string;
-            /** @description As the app wrote it, cut; nothing where it named none. */
+            /** @description Where the request was read that far and the route exists. */
             route?: string | null;
             /** @description The key's team, if it is one of ours. */
             team?: string | null;
@@ -2277,7 +2277,7 @@ export interface components {
             attempts: number;
             /** @description What it cost, all digits; unpriced when absent. */
             cost?: string | null;
-            /** @description `completed`, or what came instead. */
+            /** @description `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered`, `not-taken` or `abandoned`. */
             end: string;
             /** @description Whether tokens and images are estimated. */
             estimated: boolean;
@@ -2314,7 +2314,7 @@ export interface components {
              * @description The revision in force.
              */
             revision: number;
-            /** @description As the app asked for it. */
+            /** @description By the name that it had then. */
             route: string;
             /** @description The app's `wendor-run`. */
             run?: string | null;
@@ -2394,7 +2394,7 @@ export interface components {
              */
             number: number;
         };
-        /** @description Refused from now on, on every instance within a second. */
+        /** @description Requests with it are refused from now on. */
         RevokedKey: {
             /** @description Which. */
             id: string;
@@ -2454,7 +2454,7 @@ export interface components {
         };
         /** @description A model, as it is served and as it is offered. */
         ServedLine: {
-            /** @description Whose request it served last; nothing where the reader may not see that. */
+            /** @description Whose request used it last in that hour. */
             last_team?: string | null;
             /**
              * Format: date-time
@@ -2500,7 +2500,7 @@ export interface components {
             name?: string | null;
             /** @description The text that `wendor person add` printed; works once. */
             one_time?: string | null;
-            /** @description Needed unless a link is shown. */
+            /** @description Needed unless `one_time` is given. */
             password?: string | null;
         };
         /** @description Who must have an authenticator app. */
@@ -2613,7 +2613,7 @@ export interface components {
              */
             whole_ms: number;
         };
-        /** @description An offer of a stage, with its weight and state. */
+        /** @description An offer of a stage, with its share. */
         StageOfferLine: {
             /** @description `upstream/model`. */
             offer: string;
@@ -2638,7 +2638,7 @@ export interface components {
         };
         /** @description A team to be made. It may use every route and has no quotas; a catalogue file says more. */
         TeamAddition: {
-            /** @description Lower-case letters, digits and `-`; not yet in the catalogue. */
+            /** @description 1 to 64 of a-z, 0-9, `.`, `_` and `-`; not yet in the catalogue. */
             name: string;
         };
         /** @description Who is counted and limited together. */
@@ -2842,7 +2842,7 @@ export interface components {
         UpstreamAddition: {
             /** @description Only tell what would change. */
             look?: boolean;
-            /** @description Not yet in the catalogue. */
+            /** @description 1 to 64 of a-z, 0-9, `.`, `_` and `-`; not yet in the catalogue. */
             name: string;
             /** @description Its settings, with the offers to be made. A credential's value is kept encrypted. */
             settings: components["schemas"]["UpstreamDraft"];
@@ -2870,7 +2870,7 @@ export interface components {
             no_looks?: boolean;
             /** @description Whether requests go there without ids of Wendor's own. */
             no_request_ids?: boolean;
-            /** @description At least one. */
+            /** @description Models that it shall serve routes with; none are needed for a check. */
             offers?: components["schemas"]["OfferDraft"][];
             /**
              * @description The text that a key and headers are taken from where none are stated, as it was pasted; the address when absent. It is never given
@@ -2978,7 +2978,7 @@ export interface components {
              * @description First instant after.
              */
             to: string;
-            /** @description The sum over all lines, those beyond the limit included. */
+            /** @description The sum over all lines. */
             together: components["schemas"]["UsageLine"];
         };
         /** @description Figures of one group. */
@@ -3006,7 +3006,7 @@ export interface components {
             ended_ms: number;
             /** @description What for: `room` at its upstream, or a `load` of the model. */
             for: string;
-            /** @description As `upstream/model`; its streams were all taken. */
+            /** @description As `upstream/model`; it was full, or its model was being loaded. */
             offer: string;
         };
         /** @description Where messages go, and how the last ones fared. */
