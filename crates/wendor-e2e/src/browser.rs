@@ -11,7 +11,7 @@ use thirtyfour::prelude::*;
 use thirtyfour::{ChromeCapabilities, Key};
 
 /// How long something may take to appear. Reached only when it never will.
-const PATIENCE: Duration = Duration::from_secs(30);
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Between two looks.
 const GLANCE: Duration = Duration::from_millis(50);

@@ -4,12 +4,12 @@ use std::future::Future;
 use std::time::{Duration, Instant};
 
 /// How long is asked at most. Generous: a loaded machine is slow, a broken service is not merely slow.
-const PATIENCE: Duration = Duration::from_secs(20);
+const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Asks `ask` until it gives something.
 ///
 /// # Panics
-/// When it gives nothing for 20 s.
+/// When it gives nothing for a minute.
 pub async fn until<T, F: Future<Output = Option<T>>>(what: &str, mut ask: impl FnMut() -> F) -> T {
     let began = Instant::now();
     loop {

@@ -37,15 +37,10 @@ pub struct StandIn {
     shared: Arc<Shared>,
     address: SocketAddr,
     tls: Option<TlsAcceptor>,
-    accepting: tokio::sync::Mutex<Accepting>,
-}
-
-/// Whether it takes connections.
-enum Accepting {
-    /// It does, by this task.
-    On(JoinHandle<()>),
-    /// It refuses them: its port is held and not listened on, so that nobody else gets it meanwhile.
-    Off(TcpSocket),
+    /// The task that takes connections; none while it refuses them.
+    accepting: tokio::sync::Mutex<Option<JoinHandle<()>>>,
+    /// Bound and never listened on, so that nobody else gets the port while connections are refused.
+    _held: TcpSocket,
 }
 
 impl StandIn {
@@ -67,12 +62,13 @@ impl StandIn {
 
     #[expect(clippy::unused_async, reason = "needs the runtime that it is awaited in")]
     async fn start_with(profile: Profile, tls: Option<TlsAcceptor>) -> std::io::Result<Self> {
-        let listener = listen(profile.listen)?;
-        let address = listener.local_addr()?;
+        let held = bound(profile.listen)?;
+        let address = held.local_addr()?;
+        let listener = bound(address)?.listen(BACKLOG)?;
         let state = State { manners: profile.manners.clone(), models: profile.models.clone(), ..State::default() };
         let shared = Arc::new(Shared { profile, state: Mutex::new(state), turn: Arc::default() });
         let accepting = tokio::spawn(accept(listener, shared.clone(), tls.clone()));
-        Ok(Self { shared, address, tls, accepting: tokio::sync::Mutex::new(Accepting::On(accepting)) })
+        Ok(Self { shared, address, tls, accepting: tokio::sync::Mutex::new(Some(accepting)), _held: held })
     }
 
     /// Gives it other manners.
@@ -111,19 +107,15 @@ impl StandIn {
         let mut accepting = self.accepting.lock().await;
         let refuses = fault == Fault::Refuse;
         self.shared.state().fault = fault;
-        match &mut *accepting {
-            Accepting::On(task) if refuses => {
+        if refuses {
+            if let Some(task) = accepting.take() {
                 task.abort();
-                // Its listener and connections are closed once the task is gone; that it was aborted is no news.
+                // Its listener is closed once the task is gone; that it was aborted is no news.
                 let _aborted = task.await;
-                *accepting = Accepting::Off(bound(self.address)?);
             }
-            Accepting::Off(socket) if !refuses => {
-                let held = std::mem::replace(socket, TcpSocket::new_v4()?);
-                let listener = held.listen(BACKLOG)?;
-                *accepting = Accepting::On(tokio::spawn(accept(listener, self.shared.clone(), self.tls.clone())));
-            }
-            Accepting::On(_) | Accepting::Off(_) => {}
+        } else if accepting.is_none() {
+            let listener = bound(self.address)?.listen(BACKLOG)?;
+            *accepting = Some(tokio::spawn(accept(listener, self.shared.clone(), self.tls.clone())));
         }
         Ok(())
     }
@@ -172,16 +164,13 @@ impl StandIn {
 
 impl Drop for StandIn {
     fn drop(&mut self) {
-        if let Accepting::On(task) = self.accepting.get_mut() {
+        if let Some(task) = self.accepting.get_mut() {
             task.abort();
         }
     }
 }
 
-fn listen(address: SocketAddr) -> std::io::Result<TcpListener> {
-    bound(address)?.listen(BACKLOG)
-}
-
+/// A socket bound to `address`. Several may be, as long as only one of them listens.
 fn bound(address: SocketAddr) -> std::io::Result<TcpSocket> {
     let socket = TcpSocket::new_v4()?;
     socket.set_reuseaddr(true)?;

@@ -22,7 +22,10 @@ async fn the_hosted_offer_answers_when_our_own_fails(#[case] fault: Fault, #[cas
     let ferry = Ferry::begin().await;
     let healthy = ferry.ask(&question("night-sailings", true)).await;
     assert_eq!(header(&healthy, "wendor-offer"), "quayside/dunlin-70b");
+    let before = header(&healthy, "wendor-request-id");
     healthy.text().await.unwrap();
+    // Its success is counted before the failure that follows.
+    ferry.request(&before).await;
     ferry.quayside.set_fault(fault).await.unwrap();
     let answer = ferry.ask(&question("night-sailings", true)).await;
     assert_eq!((answer.status().as_u16(), header(&answer, "wendor-offer")), (200, "quarry/fulmar-large".into()));
