@@ -3,8 +3,9 @@
 use std::process::ExitCode;
 
 use serde_json::json;
+use wendor_core::catalog::file;
 use wendor_core::words::{long_words_cut, sentence};
-use wendor_gateway::admin::problem::ProblemDetails;
+use wendor_gateway::admin::problem::{CatalogueProblem, ProblemDetails};
 use wendor_wire::refusal_code::RefusalCode;
 
 use crate::output::{self, Reader};
@@ -102,11 +103,8 @@ impl Failure {
         };
         let mut message = sentence(&details.detail);
         for problem in &details.problems {
-            let colon = if problem.path.is_empty() { "" } else { ": " };
-            message.push_str(&format!(
-                "\n  line {}, column {}: {}{colon}{}",
-                problem.line, problem.column, problem.path, problem.message
-            ));
+            let CatalogueProblem { line, column, path, message: why } = problem.clone();
+            message.push_str(&format!("\n  {}", file::Problem { line, column, path, message: why }));
         }
         match (status, details.kind.as_str()) {
             (401, "urn:wendor:problem:code-needed") => Self::CodeNeeded(message),

@@ -161,7 +161,7 @@ impl Browser {
     }
 
     async fn element(&self, by: By, what: &str) -> WebElement {
-        let shown = self.driver.query(by).wait(PATIENCE, GLANCE).and_displayed().first().await;
+        let shown = self.driver.query(by).wait(PATIENCE, GLANCE).and_displayed().and_enabled().first().await;
         match shown {
             Ok(element) => element,
             Err(error) => panic!("there is no {what:?} ({error}); the page shows:\n{}", self.text().await),

@@ -249,12 +249,17 @@ impl Ferry {
 
     /// Runs the client as the owner.
     pub async fn wendor(&self, args: &[&str]) -> Ran {
-        let environment = [
+        self.wendor_in(args, &[]).await
+    }
+
+    /// The same with further variables.
+    pub async fn wendor_in(&self, args: &[&str], further: &[(&str, &str)]) -> Ran {
+        let own = [
             ("WENDOR_URL", self.service.url.as_str()),
             ("WENDOR_TOKEN", self.owner.as_str()),
             ("WENDOR_KEY", self.key.as_str()),
         ];
-        wendor(args, &environment, "").await
+        wendor(args, &[&own, further].concat(), "").await
     }
 
     /// Gives the installation a made-up past of so many days up to now: what `asks` say, with a key of each team.

@@ -158,7 +158,7 @@ impl<'k> Kept<'k> {
             CredentialSource::File(path) => self.keyring.file(path),
             CredentialSource::Kept(id) => {
                 let opened = self.opened.get(id).ok_or("is not kept here")?;
-                opened.of(name, upstream.address.host())
+                opened.of(name, upstream)
             }
         }
     }
@@ -209,7 +209,7 @@ impl<'k> Kept<'k> {
         let Some(CredentialSource::Kept(id)) = &upstream.credential else { return None };
         let (before, until) = self.followed.get(id)?;
         let until = until.filter(|until| *until > now)?;
-        Some((self.opened.get(before)?.of(Some(name), upstream.address.host()).ok()?, until))
+        Some((self.opened.get(before)?.of(Some(name), upstream).ok()?, until))
     }
 }
 
@@ -230,9 +230,11 @@ fn opened(row: &KeptCredential, vault: &Vault) -> Opened {
 
 impl Opened {
     /// It goes to the upstream and the host that it was given for, and nowhere else. A draft has no name; for it the host counts.
-    fn of(&self, name: Option<&Name>, host: &str) -> Result<Secret, String> {
+    fn of(&self, name: Option<&Name>, upstream: &Upstream) -> Result<Secret, String> {
+        let host = upstream.address.host();
         let bound = self.host.as_deref().unwrap_or_default();
-        let is_for = name.is_none_or(|name| name.as_str() == self.upstream);
+        let is_for =
+            name.is_none_or(|name| upstream.former.iter().chain([name]).any(|name| name.as_str() == self.upstream));
         match &self.text {
             Ok(_) if !is_for || !bound.eq_ignore_ascii_case(host) => {
                 Err(format!("is for {} at {bound} and is not sent elsewhere: set the one for {host}", self.upstream))
@@ -384,6 +386,7 @@ mod tests {
 
     #[rstest]
     #[case::its_own(Some("quarry"), "quarry.example", true)]
+    #[case::renamed(Some("pit"), "quarry.example", true)]
     #[case::a_draft_at_its_host(None, "QUARRY.example", true)]
     #[case::another_upstream(Some("farlight"), "quarry.example", false)]
     #[case::another_host(Some("quarry"), "gulls.example", false)]
@@ -396,7 +399,13 @@ mod tests {
             is_locked: false,
         };
         let name = name.map(|name| Name::parse(name).unwrap());
-        match opened.of(name.as_ref(), host) {
+        let former = if name.as_ref().is_some_and(|name| name.as_str() == "pit") { "quarry" } else { "hole" };
+        let address = Address::parse(&format!("http://{host}")).unwrap();
+        let upstream = Upstream {
+            former: vec![Name::parse(former).unwrap()],
+            ..Upstream::at(address, Dialect::ChatCompletions, Hosting::Hosted)
+        };
+        match opened.of(name.as_ref(), &upstream) {
             Ok(_) => assert!(goes),
             Err(why) => assert!(!goes && why.contains("is for quarry at quarry.example"), "{why}"),
         }

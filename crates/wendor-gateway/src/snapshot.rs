@@ -6,14 +6,16 @@ use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::Catalogue;
+use wendor_core::catalog::former::Former;
 use wendor_core::catalog::key::{AppKey, KeyHash};
-use wendor_core::catalog::team::Team;
+use wendor_core::catalog::team::{Access, Team};
 use wendor_core::catalog::upstream::Upstream;
 use wendor_core::held::Guarded;
 use wendor_core::metering::rate::RateCard;
 use wendor_core::name::Name;
 use wendor_core::quota::{Quota, QuotaId};
 use wendor_core::secret::Secret;
+use wendor_store::keys::StoredKey;
 use wendor_store::{Store, StoreError};
 use wendor_wire::seal::SealDomain;
 
@@ -45,6 +47,8 @@ pub struct Snapshot {
     pub guarded: Guarded,
     /// Upstreams whose kept credential no secret of the service opens.
     pub locked: Vec<Name>,
+    /// Names that things had.
+    pub former: Arc<Former>,
     /// In the order of each team's quotas.
     quota_ids: HashMap<Name, Vec<QuotaId>>,
 }
@@ -72,12 +76,14 @@ impl Snapshot {
         // The counter first: a change while the rest is read makes it read again.
         let change = store.change_counter().await?;
         let current = store.current_revision().await?;
-        let keys = keys(store).await?;
+        let stored_keys = store.keys().await?;
         let rates = store.rate_card().await?;
         let (revision, made_at, catalogue) = match current {
             Some((revision, catalogue)) => (revision.number, revision.made_at, catalogue),
             None => (0, DateTime::UNIX_EPOCH, Catalogue::default()),
         };
+        let keys = keys(stored_keys, &catalogue);
+        let former = Arc::new(Former::of(&catalogue));
         let kept = Kept::read(store, keyring, &catalogue).await?;
         let way = |(name, upstream): (&Name, &Upstream)| {
             let credential = kept.find(Some(name), upstream);
@@ -89,7 +95,20 @@ impl Snapshot {
         let quota_ids = quota_ids(&catalogue);
         let locked = kept.locked(&catalogue);
         let keys_change = change;
-        Ok(Self { change, keys_change, revision, made_at, catalogue, keys, rates, ways, locked, guarded, quota_ids })
+        Ok(Self {
+            change,
+            keys_change,
+            revision,
+            made_at,
+            catalogue,
+            keys,
+            rates,
+            ways,
+            locked,
+            guarded,
+            former,
+            quota_ids,
+        })
     }
 
     /// The same with the keys as they are at `change`: whatever becomes of the rest, a revoked key opens nothing.
@@ -97,7 +116,7 @@ impl Snapshot {
     /// # Errors
     /// When the database is away.
     pub async fn with_keys(&self, store: &Store, change: i64) -> Result<Self, StoreError> {
-        Ok(Self { keys: keys(store).await?, keys_change: change, ..self.clone() })
+        Ok(Self { keys: keys(store.keys().await?, &self.catalogue), keys_change: change, ..self.clone() })
     }
 
     /// The quotas of a team with their ids.
@@ -139,13 +158,27 @@ impl Snapshot {
     }
 }
 
-async fn keys(store: &Store) -> Result<HashMap<KeyHash, Arc<AppKey>>, StoreError> {
-    Ok(store.keys().await?.into_iter().map(|stored| (stored.hash, Arc::new(stored.key))).collect())
+fn keys(stored: Vec<StoredKey>, catalogue: &Catalogue) -> HashMap<KeyHash, Arc<AppKey>> {
+    stored.into_iter().map(|stored| (stored.hash, Arc::new(named_as_now(stored.key, catalogue)))).collect()
+}
+
+/// The key with the names that its team and its routes have now: it was issued under those of its day.
+#[must_use]
+pub fn named_as_now(key: AppKey, catalogue: &Catalogue) -> AppKey {
+    let team = catalogue.team_name(key.team.as_str()).cloned().unwrap_or(key.team);
+    let access = match key.access {
+        Access::AllRoutes => Access::AllRoutes,
+        Access::Only(routes) => {
+            let now = |route: Name| catalogue.route_name(route.as_str()).cloned().unwrap_or(route);
+            Access::Only(routes.into_iter().map(now).collect())
+        }
+    };
+    AppKey { team, access, ..key }
 }
 
 fn quota_ids(catalogue: &Catalogue) -> HashMap<Name, Vec<QuotaId>> {
     let ids = |(name, team): (&Name, &Team)| {
-        (name.clone(), team.quotas.iter().map(|quota| QuotaId::of_team(name, quota)).collect())
+        (name.clone(), team.quotas.iter().map(|quota| QuotaId::of_team(team.counted_as(name), quota)).collect())
     };
     catalogue.teams.iter().map(ids).collect()
 }

@@ -1,12 +1,14 @@
 //! Reading requests back: a page of ledger lines by any filter, and one request with its detail.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
 use rust_decimal::Decimal;
 use sqlx::types::Json;
 use sqlx::{FromRow, Postgres, QueryBuilder, Row};
+use wendor_core::catalog::former::Former;
 use wendor_core::metering::detail::{Attempt, RequestDetail, RoomWait};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{
@@ -61,6 +63,8 @@ pub struct RequestFilter {
     pub any_attempt: bool,
     /// How many attempts there were: from, and to.
     pub attempts: Option<(u32, Option<u32>)>,
+    /// Names that things had: what is asked for by its present name is found under each.
+    pub former: Arc<Former>,
 }
 
 /// What happened to a request on its way: its attempts, and its waits for room.
@@ -86,12 +90,16 @@ impl RequestFilter {
         if let Some(to) = self.to {
             query.push(" and at < ").push_bind(to);
         }
-        let texts = [
-            (" and team = ", self.team.as_ref().map(ToString::to_string)),
-            (" and key = ", self.key.clone()),
-            (" and route = ", self.route.as_ref().map(ToString::to_string)),
-            (" and run = ", self.run.clone()),
+        let names = [
+            (" and team = any(", self.team.as_ref().map(|team| self.former.teams_of(team))),
+            (" and route = any(", self.route.as_ref().map(|route| self.former.routes_of(route))),
         ];
+        for (condition, values) in names {
+            if let Some(values) = values {
+                query.push(condition).push_bind(values).push(")");
+            }
+        }
+        let texts = [(" and key = ", self.key.clone()), (" and run = ", self.run.clone())];
         for (condition, value) in texts {
             if let Some(value) = value {
                 query.push(condition).push_bind(value);
@@ -117,32 +125,39 @@ impl RequestFilter {
 
     /// By offer, upstream and failure: of the line itself, or together of one of its attempts.
     fn narrow_by_attempts(&self, query: &mut QueryBuilder<Postgres>) {
-        let offer = self.offer.as_ref().map(ToString::to_string);
-        let upstream = self.upstream.as_ref().map(ToString::to_string);
+        let offers = self.offer.as_ref().map(|offer| self.former.offers_of(offer));
+        let upstreams = self.upstream.as_ref().map(|upstream| self.former.upstreams_of(upstream));
         let failure = self.failure.map(|kind| kind.as_str().to_owned());
         let own = [
-            (" and offer = ", offer.clone()),
-            (" and split_part(offer, '/', 1) = ", upstream.clone()),
-            (" and failure = ", failure.clone()),
+            (" and offer = any(", offers.clone()),
+            (" and split_part(offer, '/', 1) = any(", upstreams.clone()),
+            (" and failure = any(", failure.clone().map(|failure| vec![failure])),
         ];
         query.push(" and ((true");
-        for (condition, value) in own {
-            if let Some(value) = value {
-                query.push(condition).push_bind(value);
+        for (condition, values) in own {
+            if let Some(values) = values {
+                query.push(condition).push_bind(values).push(")");
             }
         }
         query.push(")");
         if self.any_attempt {
             // Only of requests with several is there more to know than the line says.
             query.push(
-                " or (attempts > 1 and exists (select 1 from request_detail kept where kept.at = ledger.at
-                 and kept.entry_id = ledger.entry_id and jsonb_path_exists(kept.detail, '$.attempts[*] ? (
-                 ($offer == null || @.offer == $offer) && ($upstream == null || @.offer starts with $upstream)
-                 && ($failure == null || @.failure.kind == $failure))', ",
+                " or (attempts > 1 and exists (select 1 from request_detail kept,
+                 jsonb_array_elements(kept.detail -> 'attempts') attempt
+                 where kept.at = ledger.at and kept.entry_id = ledger.entry_id",
             );
-            let upstream = upstream.map(|name| format!("{name}/"));
-            let wanted = serde_json::json!({ "offer": offer, "upstream": upstream, "failure": failure });
-            query.push_bind(Json(wanted)).push(")))");
+            let of_attempt = [
+                (" and attempt ->> 'offer' = any(", offers),
+                (" and split_part(attempt ->> 'offer', '/', 1) = any(", upstreams),
+                (" and attempt #>> '{failure,kind}' = any(", failure.map(|failure| vec![failure])),
+            ];
+            for (condition, values) in of_attempt {
+                if let Some(values) = values {
+                    query.push(condition).push_bind(values).push(")");
+                }
+            }
+            query.push("))");
         }
         query.push(")");
     }

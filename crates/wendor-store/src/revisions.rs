@@ -75,6 +75,23 @@ impl Store {
         Ok(Some((Revision { number, made_at, made_by, note }, catalogue)))
     }
 
+    /// The document of a revision that was in force, or is.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] when there is none of that number; when the database is away or the document cannot be read.
+    pub async fn revision(&self, number: i64) -> Result<(Revision, Catalogue), StoreError> {
+        let row: Option<(DateTime<Utc>, String, String, serde_json::Value)> =
+            sqlx::query_as("select made_at, made_by, note, document from revision where number = $1")
+                .bind(number)
+                .fetch_optional(&self.pool)
+                .await?;
+        let missing = || StoreError::Missing { what: "revision", name: number.to_string() };
+        let (made_at, made_by, note, document) = row.ok_or_else(missing)?;
+        let catalogue =
+            serde_json::from_value(document).map_err(|error| StoreError::unreadable("a revision's document", error))?;
+        Ok((Revision { number, made_at, made_by, note }, catalogue))
+    }
+
     /// The latest revisions, newest first.
     ///
     /// # Errors

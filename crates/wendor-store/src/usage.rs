@@ -2,11 +2,13 @@
 //! arithmetic, so that any range equals the sum of its lines to the last digit.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::TryStreamExt;
 use rust_decimal::Decimal;
 use sqlx::{FromRow, Postgres, QueryBuilder};
+use wendor_core::catalog::former::Former;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sketch::Sketch;
@@ -55,13 +57,13 @@ impl Dimension {
         }
     }
 
-    fn of(self, key: &RollUpKey, at: DateTime<Utc>) -> String {
+    fn of(self, key: &RollUpKey, at: DateTime<Utc>, former: &Former) -> String {
         match self {
-            Self::Team => key.team.clone(),
-            Self::Route => key.route.clone(),
-            Self::Offer => key.offer.clone(),
+            Self::Team => former.team(&key.team).to_owned(),
+            Self::Route => former.route(&key.route).to_owned(),
+            Self::Offer => former.offer(&key.offer).into_owned(),
             Self::Key => key.key.clone(),
-            Self::Upstream => key.offer.split('/').next().unwrap_or_default().to_owned(),
+            Self::Upstream => former.upstream(key.offer.split('/').next().unwrap_or_default()).to_owned(),
             Self::Day => day_name(key.hour),
             Self::Hour => hour_name(key.hour),
             Self::Minute => minute_name(at),
@@ -115,6 +117,16 @@ pub struct TeamDay {
     pub cost: Decimal,
 }
 
+impl TeamDay {
+    /// Adds those of another name of the same team.
+    pub fn add(&mut self, other: &Self) {
+        self.requests += other.requests;
+        self.input_tokens += other.input_tokens;
+        self.output_tokens += other.output_tokens;
+        self.cost += other.cost;
+    }
+}
+
 /// What narrows figures: what roll-ups are kept by, and nothing else.
 #[derive(Clone, Debug, Default)]
 pub struct UsageFilter {
@@ -128,13 +140,16 @@ pub struct UsageFilter {
     pub offer: Option<OfferName>,
     /// At an offer of this upstream.
     pub upstream: Option<Name>,
+    /// Names that things had: figures under each count for the present one.
+    pub former: Arc<Former>,
 }
 
 impl UsageFilter {
     /// The lines of the ledger that it leaves, from one instant to another.
     fn lines(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> RequestFilter {
-        let Self { team, key, route, offer, upstream } = self.clone();
-        RequestFilter { from: Some(from), to: Some(to), team, key, route, offer, upstream, ..RequestFilter::default() }
+        let Self { team, key, route, offer, upstream, former } = self.clone();
+        let (from, to) = (Some(from), Some(to));
+        RequestFilter { from, to, team, key, route, offer, upstream, former, ..RequestFilter::default() }
     }
 }
 
@@ -272,7 +287,7 @@ impl Store {
             return Ok(());
         }
         self.each_entry(&query.filter.lines(from, to), |entry| {
-            groups.entry(query.by.of(&RollUpKey::of(entry), entry.at)).or_default().add(entry);
+            groups.entry(query.by.of(&RollUpKey::of(entry), entry.at, &query.filter.former)).or_default().add(entry);
         })
         .await
     }
@@ -287,23 +302,24 @@ impl Store {
         let mut select = QueryBuilder::<Postgres>::new(SELECT_HOURS);
         select.push(" where hour >= ");
         select.push_bind(from).push(" and hour < ").push_bind(to);
+        let UsageFilter { team, key, route, offer, upstream, former } = &query.filter;
         let narrow = [
-            (" and team = ", query.filter.team.as_ref().map(ToString::to_string)),
-            (" and key = ", query.filter.key.clone()),
-            (" and route = ", query.filter.route.as_ref().map(ToString::to_string)),
-            (" and offer = ", query.filter.offer.as_ref().map(ToString::to_string)),
-            (" and split_part(offer, '/', 1) = ", query.filter.upstream.as_ref().map(ToString::to_string)),
+            (" and team = any(", team.as_ref().map(|team| former.teams_of(team))),
+            (" and key = any(", key.clone().map(|key| vec![key])),
+            (" and route = any(", route.as_ref().map(|route| former.routes_of(route))),
+            (" and offer = any(", offer.as_ref().map(|offer| former.offers_of(offer))),
+            (" and split_part(offer, '/', 1) = any(", upstream.as_ref().map(|upstream| former.upstreams_of(upstream))),
         ];
-        for (condition, value) in narrow {
-            if let Some(value) = value {
-                select.push(condition).push_bind(value);
+        for (condition, values) in narrow {
+            if let Some(values) = values {
+                select.push(condition).push_bind(values).push(")");
             }
         }
         let mut rows = select.build_query_as::<RollUpRow>().fetch(&self.pool);
         while let Some(row) = rows.try_next().await? {
             let sums = row.sums()?;
             let key = RollUpKey { hour: row.hour, team: row.team, key: row.key, route: row.route, offer: row.offer };
-            groups.entry(query.by.of(&key, key.hour)).or_default().merge(&sums);
+            groups.entry(query.by.of(&key, key.hour, &query.filter.former)).or_default().merge(&sums);
         }
         Ok(())
     }

@@ -1,43 +1,66 @@
-//! `wendor catalogue`: the catalogue as a file, checked here, compared and applied by the service.
+//! `wendor catalogue`: the catalogue as a file, checked here, compared and applied by the service; its single values; its revisions.
 
-use std::io::{BufRead, IsTerminal};
+use std::io::{Read, Write};
 use std::path::Path;
 
 use serde_json::json;
+use wendor_core::catalog::edit::{LARGEST_FILE, pointer_of, value_of};
 use wendor_core::catalog::file;
 use wendor_gateway::admin::catalogue::{CatalogueDifference, CatalogueText, RevisionLine};
-use wendor_gateway::admin::revise::{CatalogueApplied, ChangeLine};
 
+use super::change::{self, Wanted, told};
 use super::now;
 use crate::client::Management;
 use crate::failure::Failure;
 use crate::grammar::CatalogueCommand;
+use crate::grammar::changing::ChangeArgs;
 use crate::output::{self, Column, Reader};
 use crate::profile::Profile;
 use crate::words;
 
+/// How an exported file begins: the revision that it was made from.
+const HEAD: &str = "# Revision ";
+
 pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(), Failure> {
-    let management = || Management::new(Profile::find()?);
+    if let CatalogueCommand::Check { file } = &command {
+        return check(file, reader);
+    }
+    let management = Management::new(Profile::find()?)?;
     match command {
-        CatalogueCommand::Export => {
-            let export: CatalogueText = management()?.get("/catalogue", &[]).await?;
-            match reader {
-                Reader::Program => output::json(&export),
-                // A file has to read back as it was; a catalogue holds no letter that does anything to a terminal.
-                Reader::Person => output::print(&format!("# Revision {}.\n{}", export.revision, export.text)),
-            }
-        }
-        CatalogueCommand::Check { file } => check(&file, reader),
-        CatalogueCommand::Diff { file } => {
-            let difference = difference(&management()?, &read(&file)?).await?;
+        CatalogueCommand::Check { .. } => Ok(()),
+        CatalogueCommand::Export => show(&management.get("/catalogue", &[]).await?, reader),
+        CatalogueCommand::Show { revision } => show(&of_revision(&management, revision).await?, reader),
+        CatalogueCommand::Diff { what, revision, lines } => {
+            let difference = compared(&management, &what, revision).await?;
             match reader {
                 Reader::Program => output::json(&difference),
+                Reader::Person if lines => output::print(&difference.file_difference),
                 Reader::Person => output::print(&told(&difference)),
             }
         }
-        CatalogueCommand::Apply { file, note, yes } => apply(&management()?, &read(&file)?, &note, yes, reader).await,
+        CatalogueCommand::Apply { file, how } => apply(&management, &read(&file)?, &how, reader).await,
+        CatalogueCommand::Edit { how } => edit(&management, &how, reader).await,
+        CatalogueCommand::Set { place, value, how } => {
+            let path = pointer_of(&place).map_err(Failure::NotUnderstood)?;
+            let edit = json!({ "op": "add", "path": path, "value": value_of(&value) });
+            change::run(&management, Wanted::edits(vec![edit]), &how, reader).await
+        }
+        CatalogueCommand::Unset { place, how } => {
+            let path = pointer_of(&place).map_err(Failure::NotUnderstood)?;
+            change::run(&management, Wanted::edits(vec![json!({ "op": "remove", "path": path })]), &how, reader).await
+        }
+        CatalogueCommand::Uses { place } => {
+            let uses = change::uses(&management, &pointer_of(&place).map_err(Failure::NotUnderstood)?).await?;
+            match reader {
+                Reader::Program => output::json(&uses),
+                Reader::Person => output::print(&change::told_uses(&uses)),
+            }
+        }
+        CatalogueCommand::Restore { revision, how } => {
+            change::run(&management, Wanted::revision(revision), &how, reader).await
+        }
         CatalogueCommand::Revisions => {
-            let revisions: Vec<RevisionLine> = management()?.get("/revisions", &[]).await?;
+            let revisions: Vec<RevisionLine> = management.get("/revisions", &[]).await?;
             match reader {
                 Reader::Program => output::json(&revisions),
                 Reader::Person => show_revisions(&revisions),
@@ -46,9 +69,58 @@ pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(),
     }
 }
 
+fn show(catalogue: &CatalogueText, reader: Reader) -> Result<(), Failure> {
+    match reader {
+        Reader::Program => output::json(catalogue),
+        // A file has to read back as it was; a catalogue holds no letter that does anything to a terminal.
+        Reader::Person => output::print_raw(&with_head(catalogue)),
+    }
+}
+
+fn with_head(catalogue: &CatalogueText) -> String {
+    format!("{HEAD}{}.\n{}", catalogue.revision, catalogue.text)
+}
+
+/// The revision that a file says it was exported from.
+fn made_from(text: &str) -> Option<i64> {
+    text.lines().next()?.strip_prefix(HEAD)?.strip_suffix('.')?.parse().ok()
+}
+
+async fn of_revision(management: &Management, revision: Option<i64>) -> Result<CatalogueText, Failure> {
+    match revision {
+        Some(number) => management.get(&format!("/revisions/{number}"), &[]).await,
+        None => change::current(management).await,
+    }
+}
+
+/// A file against what is in force, or a revision against another.
+async fn compared(management: &Management, what: &str, later: Option<i64>) -> Result<CatalogueDifference, Failure> {
+    let Ok(earlier) = what.parse::<i64>() else {
+        if later.is_some() {
+            return Err(Failure::NotUnderstood(format!("`{what}` is not a revision; give two numbers, or one file.")));
+        }
+        return change::look(management, &Wanted::text(&read(Path::new(what))?)).await;
+    };
+    let later = match later {
+        Some(later) => later,
+        None => change::current(management).await?.revision,
+    };
+    management.get(&format!("/revisions/{later}/difference"), &[("with", Some(earlier.to_string()))]).await
+}
+
 fn read(path: &Path) -> Result<String, Failure> {
-    std::fs::read_to_string(path)
-        .map_err(|error| Failure::NotUnderstood(format!("{} cannot be read: {error}", path.display())))
+    let unread = |error: std::io::Error| Failure::NotUnderstood(format!("{} cannot be read: {error}", path.display()));
+    let mut text = String::new();
+    let most = u64::try_from(LARGEST_FILE).unwrap_or(u64::MAX);
+    std::fs::File::open(path).map_err(unread)?.take(most + 1).read_to_string(&mut text).map_err(unread)?;
+    if text.len() > LARGEST_FILE {
+        let most = words::disk_size(most);
+        return Err(Failure::NotUnderstood(format!(
+            "{} is larger than {most}, the most that a catalogue may be.",
+            path.display()
+        )));
+    }
+    Ok(text)
 }
 
 fn check(path: &Path, reader: Reader) -> Result<(), Failure> {
@@ -79,72 +151,54 @@ fn check(path: &Path, reader: Reader) -> Result<(), Failure> {
     Err(Failure::NotUnderstood(format!("{} has {count}:\n{}", path.display(), lines.join("\n"))))
 }
 
-async fn difference(management: &Management, text: &str) -> Result<CatalogueDifference, Failure> {
-    management.post("/catalogue/difference", &json!({ "text": text })).await
+async fn apply(management: &Management, text: &str, how: &ChangeArgs, reader: Reader) -> Result<(), Failure> {
+    let difference = change::look(management, &Wanted::text(text)).await?;
+    if let Some(number) = made_from(text).filter(|number| *number < difference.base) {
+        // What changed since would be undone: whoever applies an old file may not know of it.
+        let since: CatalogueDifference = management
+            .get(&format!("/revisions/{}/difference", difference.base), &[("with", Some(number.to_string()))])
+            .await?;
+        let things: Vec<&str> = since.changes.iter().map(|change| change.thing.as_str()).collect();
+        output::note(&format!(
+            "The file was exported from revision {number}, and revision {} is in force. Changed since: {}. Applying the file \
+             undoes that; to keep it, export anew or use `wendor catalogue edit`.",
+            difference.base,
+            if things.is_empty() { "nothing".to_owned() } else { things.join(", ") }
+        ));
+    }
+    change::make(management, Wanted::text(text), &difference, how, reader).await
 }
 
-async fn apply(management: &Management, text: &str, note: &str, yes: bool, reader: Reader) -> Result<(), Failure> {
-    let difference = difference(management, text).await?;
-    if reader == Reader::Person {
-        output::print(&told(&difference))?;
+/// Opens the catalogue in the editor, and applies what comes back. A file with problems is kept, so that no typing is lost.
+async fn edit(management: &Management, how: &ChangeArgs, reader: Reader) -> Result<(), Failure> {
+    let current = change::current(management).await?;
+    let own = |error: std::io::Error| Failure::Own(format!("cannot keep the file to edit: {error}"));
+    let mut file = tempfile::Builder::new().prefix("wendor-catalogue-").suffix(".toml").tempfile().map_err(own)?;
+    file.write_all(with_head(&current).as_bytes()).and_then(|()| file.flush()).map_err(own)?;
+    let editor =
+        ["VISUAL", "EDITOR"].iter().find_map(|name| std::env::var(name).ok()).filter(|editor| !editor.is_empty());
+    let editor = editor.ok_or_else(|| {
+        Failure::NotUnderstood("No editor: set EDITOR, such as `EDITOR=vi wendor catalogue edit`.".to_owned())
+    })?;
+    // The variable may hold arguments, as in `code --wait`: a shell takes it apart.
+    let mut command = tokio::process::Command::new("sh");
+    command.arg("-c").arg(format!("{editor} \"$1\"")).arg("sh").arg(file.path());
+    let status = command.status().await.map_err(|error| Failure::Own(format!("`{editor}` does not start: {error}")))?;
+    if !status.success() {
+        return Err(Failure::NotUnderstood(format!("`{editor}` ended with {status}: nothing was changed.")));
     }
-    if !difference.changes.is_empty() && !yes {
-        confirm("Apply this?")?;
+    let text = read(file.path())?;
+    if text == with_head(&current) {
+        return output::line("Nothing was changed.");
     }
-    let body = json!({ "text": text, "base": difference.base, "note": note });
-    let applied: CatalogueApplied = management.post("/catalogue", &body).await?;
-    match reader {
-        Reader::Program => output::json(&applied),
-        Reader::Person if applied.changes.is_empty() => Ok(()),
-        Reader::Person => output::line(&format!("Revision {} is in force.", applied.revision)),
+    let from = made_from(&text).unwrap_or(current.revision);
+    let applied = change::run(management, Wanted::text_from(&text, from), how, reader).await;
+    if applied.is_err()
+        && let Ok((_, path)) = file.keep()
+    {
+        output::note(&format!("What you wrote is kept in {}.", path.display()));
     }
-}
-
-pub(super) fn confirm(question: &str) -> Result<(), Failure> {
-    if !std::io::stdin().is_terminal() {
-        return Err(Failure::NotUnderstood("Not a terminal: pass --yes to confirm.".to_owned()));
-    }
-    output::note(&format!("{question} Type y or yes:"));
-    let mut answer = String::new();
-    std::io::stdin().lock().read_line(&mut answer).map_err(|error| Failure::Own(error.to_string()))?;
-    match answer.trim().to_ascii_lowercase().as_str() {
-        "y" | "yes" => Ok(()),
-        _ => Err(Failure::NotUnderstood("Cancelled: nothing was changed.".to_owned())),
-    }
-}
-
-/// The difference in lines: `+` comes, `-` goes, `~` changes.
-fn told(difference: &CatalogueDifference) -> String {
-    if difference.changes.is_empty() {
-        return format!("No changes: the file equals revision {}.\n", difference.base);
-    }
-    let mut text = format!("Against revision {}:\n", difference.base);
-    for change in &difference.changes {
-        text.push_str(&told_change(change));
-    }
-    text
-}
-
-pub(super) fn told_change(change: &ChangeLine) -> String {
-    let sign = match change.kind.as_str() {
-        "added" => '+',
-        "removed" => '-',
-        _ => '~',
-    };
-    let mut text = format!("{sign} {}\n", change.thing);
-    for field in &change.fields {
-        let values = match (&field.before, &field.after) {
-            (Some(before), Some(after)) => format!("{before} -> {after}"),
-            (None, Some(after)) if sign == '+' => after.clone(),
-            (None, Some(after)) => format!("(absent) -> {after}"),
-            (Some(before), None) if sign == '-' => before.clone(),
-            (Some(before), None) => format!("{before} -> (absent)"),
-            (None, None) => continue,
-        };
-        let name = if field.field.is_empty() { String::new() } else { format!("{}: ", field.field) };
-        text.push_str(&format!("    {name}{values}\n"));
-    }
-    text
+    applied
 }
 
 fn show_revisions(revisions: &[RevisionLine]) -> Result<(), Failure> {
@@ -163,28 +217,14 @@ fn show_revisions(revisions: &[RevisionLine]) -> Result<(), Failure> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use serde_json::Value;
+    use rstest::rstest;
 
-    fn change(kind: &str, fields: &Value) -> ChangeLine {
-        serde_json::from_value(json!({ "kind": kind, "thing": "upstream quarry", "fields": fields })).unwrap()
-    }
-
-    #[test]
-    fn a_difference_reads_like_one() {
-        let changes = vec![
-            change("added", &json!([{ "field": "streams", "before": null, "after": "8" }])),
-            change("removed", &json!([{ "field": "streams", "before": "8", "after": null }])),
-            change(
-                "changed",
-                &json!([
-                    { "field": "streams", "before": "8", "after": "12" },
-                    { "field": "place", "before": null, "after": "inland" },
-                    { "field": "auth", "before": "bearer", "after": null }
-                ]),
-            ),
-        ];
-        let words = told(&CatalogueDifference { base: 4, changes });
-        let expected = "Against revision 4:\n+ upstream quarry\n    streams: 8\n- upstream quarry\n    streams: 8\n~ upstream quarry\n    streams: 8 -> 12\n    place: (absent) -> inland\n    auth: bearer -> (absent)\n";
-        assert_eq!(words, expected);
+    #[rstest]
+    #[case::exported("# Revision 12.\ncurrency = \"EUR\"\n", Some(12))]
+    #[case::written("currency = \"EUR\"\n", None)]
+    #[case::other_words("# Revision of spring.\n", None)]
+    #[case::empty("", None)]
+    fn a_file_says_what_it_was_exported_from(#[case] text: &str, #[case] revision: Option<i64>) {
+        assert_eq!(made_from(text), revision);
     }
 }

@@ -13,7 +13,7 @@ use wendor_gateway::admin::draft::{CredentialDraft, UpstreamDraft};
 use wendor_gateway::admin::revise::CatalogueApplied;
 use wendor_gateway::admin::upstreams::UpstreamLine;
 
-use super::catalogue;
+use super::change;
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{ServerArgs, UpstreamCheckArgs};
@@ -256,7 +256,7 @@ async fn consent(args: &UpstreamCheckArgs, ask: &CheckAsk, management: &Manageme
     let free = CheckAsk { prove: false, ..ask.clone() };
     let cost: ProofCost = management.post("/upstreams/proof-cost", &body_of(&free)?).await?;
     output::note(&cost_words(&cost));
-    if args.yes { Ok(()) } else { catalogue::confirm("Run it?") }
+    if args.yes { Ok(()) } else { change::confirm("Run it?") }
 }
 
 fn cost_words(cost: &ProofCost) -> String {

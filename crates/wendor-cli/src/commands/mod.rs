@@ -3,6 +3,7 @@
 mod ask;
 mod audit;
 mod catalogue;
+mod change;
 mod check;
 mod drain;
 mod event;
@@ -70,6 +71,8 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Webhook(command) => event::webhooks(command, &management()?, reader).await,
         Command::Secret(command) => secret::run(command, &management()?, reader).await,
         Command::Ledger(command) => records::ledger(command, &management()?, reader).await,
+        Command::Offer(command) => change::offer(command, &management()?, reader).await,
+        Command::Rate(command) => change::rate(command, &management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,
         Command::Person(PersonCommand::Add { name, role, team }) => {
             person::add(&name, &role, team.as_deref(), reader).await

@@ -1,10 +1,11 @@
 //! `wendor route` and `wendor team`: making one, and ready code for a route.
 
 use serde_json::json;
+use wendor_core::catalog::edit::pointer;
 use wendor_gateway::admin::client_code::ClientCode;
 use wendor_gateway::admin::revise::CatalogueApplied;
 
-use super::{explain, overview};
+use super::{change, explain, overview};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{RouteCommand, TeamCommand};
@@ -17,6 +18,14 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
             let applied: CatalogueApplied =
                 management.post("/routes", &json!({ "name": name, "offers": offers })).await?;
             made(&applied, &format!("route {name} leads to {}", offers.join(", ")), reader)
+        }
+        RouteCommand::Edit(args) => change::route(*args, management, reader).await,
+        RouteCommand::Stage(command) => change::stage(command, management, reader).await,
+        RouteCommand::Rename { name, to, how } => {
+            change::rename(management, "routes", (&name, &to), &how, reader).await
+        }
+        RouteCommand::Remove { name, how } => {
+            change::remove(management, &pointer(&["routes", &name]), &how, reader).await
         }
         RouteCommand::Explain { name, team, request, path } => {
             explain::run(&name, team, request.as_deref(), path, management, reader).await
@@ -50,6 +59,12 @@ async fn code_of(management: &Management, route: &str) -> Result<ClientCode, Fai
 pub(super) async fn teams(command: TeamCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
         TeamCommand::List => overview::teams(management, reader).await,
+        TeamCommand::Edit(args) => change::team(*args, management, reader).await,
+        TeamCommand::Quota(command) => change::quota(command, management, reader).await,
+        TeamCommand::Rename { name, to, how } => change::rename(management, "teams", (&name, &to), &how, reader).await,
+        TeamCommand::Remove { name, how } => {
+            change::remove(management, &pointer(&["teams", &name]), &how, reader).await
+        }
         TeamCommand::Add { name } => {
             let applied: CatalogueApplied = management.post("/teams", &json!({ "name": name })).await?;
             let says =

@@ -1,13 +1,14 @@
 //! `wendor upstream add|offer|credential`: bringing a server in, offering more of it, giving it another key.
 
 use serde_json::json;
+use wendor_core::catalog::edit::pointer;
 use wendor_gateway::admin::check_report::{CheckReport, ModelLine};
 use wendor_gateway::admin::checking::CheckAsk;
 use wendor_gateway::admin::connecting::{CredentialKept, UpstreamAddition};
 use wendor_gateway::admin::draft::{OfferDraft, UpstreamDraft};
 use wendor_gateway::admin::revise::CatalogueApplied;
 
-use super::{catalogue, check, drain, models, overview};
+use super::{change, check, drain, models, overview};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{UpstreamAddArgs, UpstreamCommand};
@@ -22,6 +23,13 @@ pub(super) async fn run(command: UpstreamCommand, management: &Management, reade
         UpstreamCommand::List => overview::upstreams(management, reader).await,
         UpstreamCommand::Add(args) => add(*args, management, reader).await.map(|_| ()),
         UpstreamCommand::Check(args) => check::run(*args, management, reader).await,
+        UpstreamCommand::Edit(args) => change::upstream(*args, management, reader).await,
+        UpstreamCommand::Rename { name, to, how } => {
+            change::rename(management, "upstreams", (&name, &to), &how, reader).await
+        }
+        UpstreamCommand::Remove { name, how } => {
+            change::remove(management, &pointer(&["upstreams", &name]), &how, reader).await
+        }
         UpstreamCommand::Models { name, refresh } => models::run(name, refresh, management, reader).await,
         UpstreamCommand::Drain { name, wait } => drain::drain(&name, wait, management, reader).await,
         UpstreamCommand::Resume { name } => drain::resume(&name, management, reader).await,
@@ -60,11 +68,11 @@ pub(super) async fn add(
     }
     let change: CatalogueApplied = management.post("/upstreams", &body).await?;
     if reader == Reader::Person {
-        let lines: Vec<String> = change.changes.iter().map(catalogue::told_change).collect();
+        let lines: Vec<String> = change.changes.iter().map(change::told_change).collect();
         output::print(&lines.concat())?;
     }
     if !args.yes {
-        catalogue::confirm("Write this?")?;
+        change::confirm("Write this?")?;
     }
     body["look"] = json!(false);
     let applied: CatalogueApplied = management.post("/upstreams", &body).await?;
@@ -164,11 +172,11 @@ async fn offer(
     let path = format!("/upstreams/{}/offers", part(name));
     let change: CatalogueApplied = management.post(&path, &json!({ "models": models, "look": true })).await?;
     if reader == Reader::Person {
-        let lines: Vec<String> = change.changes.iter().map(catalogue::told_change).collect();
+        let lines: Vec<String> = change.changes.iter().map(change::told_change).collect();
         output::print(&lines.concat())?;
     }
     if !yes {
-        catalogue::confirm("Write this?")?;
+        change::confirm("Write this?")?;
     }
     let applied: CatalogueApplied = management.post(&path, &json!({ "models": models })).await?;
     match reader {

@@ -5,6 +5,8 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 
+use super::changing::{ChangeArgs, QuotaCommand, RouteEditArgs, StageCommand, TeamEditArgs, UpstreamEditArgs};
+
 /// What can be done with teams.
 #[derive(Debug, Subcommand)]
 pub enum TeamCommand {
@@ -16,6 +18,32 @@ pub enum TeamCommand {
     Add {
         /// 1 to 64 of a-z, 0-9, `.`, `_` and `-`; it appears in usage and with keys.
         name: String,
+    },
+    /// Say what a team may use, and whom to ask about it.
+    #[command(
+        after_help = "Example: wendor team edit data-lab --routes manifests,night-sailings --contact \"lab bench 2\""
+    )]
+    Edit(Box<TeamEditArgs>),
+    /// Change the quotas of a team.
+    #[command(subcommand)]
+    Quota(QuotaCommand),
+    /// Give it another name. Its former name stays known, and records are found under both.
+    #[command(after_help = "Example: wendor team rename data-lab tide-lab")]
+    Rename {
+        /// Its name now.
+        name: String,
+        /// Its name afterwards.
+        to: String,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
+    /// Remove it, after showing what still uses it. Its records stay.
+    #[command(after_help = "Example: wendor team remove data-lab --dry-run")]
+    Remove {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        how: ChangeArgs,
     },
 }
 
@@ -35,6 +63,32 @@ pub enum RouteCommand {
         /// Its offers; the one with most room is asked.
         #[arg(long, value_name = "OFFERS", value_delimiter = ',', required = true)]
         offers: Vec<String>,
+    },
+    /// Say what a route is for, whom to ask about it, when it retires.
+    #[command(
+        after_help = "Example: wendor route edit manifests --owner \"duty desk\" --retires 2027-03-31 --successor cargo"
+    )]
+    Edit(Box<RouteEditArgs>),
+    /// Change the stages of a route.
+    #[command(subcommand)]
+    Stage(StageCommand),
+    /// Give it another name. Its former name stays known, and records are found under both.
+    #[command(after_help = "Example: wendor route rename manifests cargo-lists")]
+    Rename {
+        /// Its name now.
+        name: String,
+        /// Its name afterwards.
+        to: String,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
+    /// Remove it, after showing what still uses it. Its records stay.
+    #[command(after_help = "Example: wendor route remove manifests --dry-run")]
+    Remove {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        how: ChangeArgs,
     },
     /// Tell what would become of a request as things are now: every offer, taken or left, and why. Nothing is sent.
     #[command(after_help = "Example: wendor route explain night-sailings --team timetables --request body.json")]
@@ -83,6 +137,27 @@ pub enum UpstreamCommand {
     /// Say why an upstream does not answer, layer by layer, and what to do.
     #[command(after_help = "Example: wendor upstream check quayside-a --mend 1")]
     Check(Box<UpstreamCheckArgs>),
+    /// Say how much an upstream can carry, and where it stands.
+    #[command(after_help = "Example: wendor upstream edit quayside-a --streams 16")]
+    Edit(Box<UpstreamEditArgs>),
+    /// Give it another name. Its former name stays known, and records are found under both.
+    #[command(after_help = "Example: wendor upstream rename quayside-b quayside-c")]
+    Rename {
+        /// Its name now.
+        name: String,
+        /// Its name afterwards.
+        to: String,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
+    /// Remove it, after showing what still uses it. Its records stay.
+    #[command(after_help = "Example: wendor upstream remove quayside-b --dry-run")]
+    Remove {
+        /// Its name.
+        name: String,
+        #[command(flatten)]
+        how: ChangeArgs,
+    },
     /// What upstreams serve beside what is offered, what is loaded, what is proven, what changed.
     #[command(after_help = "Example: wendor upstream models chartroom --refresh")]
     Models {

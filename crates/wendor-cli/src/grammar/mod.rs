@@ -9,13 +9,16 @@ use clap::{Args, Parser, Subcommand};
 use clap_complete::Shell;
 use wendor_wire::dialect::Dialect;
 
+pub mod changing;
 pub mod connect;
 mod narrow;
 pub mod people;
 pub mod serve;
 
+use changing::{OfferCommand, RateCommand};
 use connect::{RouteCommand, StartArgs, TeamCommand, UpstreamCommand};
 
+pub use changing::CatalogueCommand;
 pub use narrow::{NarrowArgs, RangeArgs};
 pub use people::{AuditCommand, AuditListArgs, MeCommand, PersonCommand, SecretCommand, TokenCommand};
 pub use serve::ServeArgs;
@@ -75,7 +78,13 @@ pub enum Command {
     /// Upstreams and their health.
     #[command(subcommand)]
     Upstream(UpstreamCommand),
-    /// The catalogue (upstreams, routes, teams, quotas, rates) as a file.
+    /// Offers: what each can do.
+    #[command(subcommand)]
+    Offer(OfferCommand),
+    /// Rates: what each offer costs, from which day.
+    #[command(subcommand)]
+    Rate(RateCommand),
+    /// The catalogue (upstreams, routes, teams, quotas, rates) as a file, its single values, and its revisions.
     #[command(subcommand)]
     Catalogue(CatalogueCommand),
     /// People who manage Wendor.
@@ -285,41 +294,6 @@ pub enum KeyCommand {
         /// Id of the key, from `wendor key list`; not the key itself.
         id: String,
     },
-}
-
-/// What can be done with the catalogue.
-#[derive(Debug, Subcommand)]
-pub enum CatalogueCommand {
-    /// Print the catalogue in force as a file.
-    #[command(after_help = "Example: wendor catalogue export > catalogue.toml")]
-    Export,
-    /// Check a file without the service: every problem at once, with its place.
-    #[command(after_help = "Example: wendor catalogue check catalogue.toml")]
-    Check {
-        /// Catalogue to check (TOML).
-        file: PathBuf,
-    },
-    /// What a file would change.
-    #[command(after_help = "Example: wendor catalogue diff catalogue.toml")]
-    Diff {
-        /// Catalogue to compare with the one in force (TOML).
-        file: PathBuf,
-    },
-    /// Apply a file as a new revision, after showing what changes.
-    #[command(after_help = "Example: wendor catalogue apply catalogue.toml --note \"quarry joins\"")]
-    Apply {
-        /// Catalogue to apply (TOML).
-        file: PathBuf,
-        /// Why, for whoever reads the revisions.
-        #[arg(long, default_value = "", value_name = "TEXT")]
-        note: String,
-        /// Do not ask.
-        #[arg(long)]
-        yes: bool,
-    },
-    /// Revisions, newest first.
-    #[command(after_help = "Example: wendor catalogue revisions")]
-    Revisions,
 }
 
 /// Where to sign in, and with which link.

@@ -3,6 +3,8 @@
 //! Two states enter, a list of [`Change`]s leaves, empty when they are the same. It is taken from the JSON form, so that no
 //! field can be forgotten; shown before a catalogue is applied.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
@@ -26,7 +28,7 @@ pub enum ChangeKind {
 /// A field of the file, with its text before and after.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FieldChange {
-    /// Where in the thing, such as `stages[0].pick`.
+    /// Where in the thing, such as `stage 1.pick`.
     pub field: String,
     /// Before; `None` when it was absent.
     pub before: Option<String>,
@@ -53,15 +55,33 @@ pub struct Change {
 pub fn between(before: &Catalogue, after: &Catalogue) -> Vec<Change> {
     let (before, after) = (form(before), form(after));
     let mut changes = Vec::new();
-    compare_things("currency", "", before.get("currency"), after.get("currency"), &mut changes);
+    compare_things("currency", ("", ""), before.get("currency"), after.get("currency"), &mut changes);
     for (group, word) in [("upstreams", "upstream"), ("routes", "route"), ("teams", "team"), ("webhooks", "webhook")] {
         let (old, new) = (before.get(group), after.get(group));
+        let renamed = renamed(old, new);
         for name in keys_of_both(old, new) {
-            let of = |state: Option<&Value>| state.and_then(|things| things.get(&name)).cloned();
-            compare_things(word, &name, of(old).as_ref(), of(new).as_ref(), &mut changes);
+            if renamed.values().any(|earlier| *earlier == name) {
+                continue;
+            }
+            let of = |state: Option<&Value>, name: &str| state.and_then(|things| things.get(name)).cloned();
+            let earlier = renamed.get(&name).unwrap_or(&name);
+            compare_things(word, (earlier, &name), of(old, earlier).as_ref(), of(new, &name).as_ref(), &mut changes);
         }
     }
     changes
+}
+
+/// Things that go under a name that another keeps as a former one: their present names with those of before.
+fn renamed(old: Option<&Value>, new: Option<&Value>) -> BTreeMap<String, String> {
+    let is_there = |things: Option<&Value>, name: &str| things.is_some_and(|things| things.get(name).is_some());
+    let things = new.and_then(Value::as_object).into_iter().flatten();
+    let earlier = things.filter(|(name, _)| !is_there(old, name)).filter_map(|(name, thing)| {
+        let former = thing.get("former")?.as_array()?.iter().rev();
+        let mut names = former.filter_map(|entry| entry.get("name").unwrap_or(entry).as_str());
+        let earlier = names.find(|former| is_there(old, former) && !is_there(new, former))?;
+        Some((name.clone(), earlier.to_owned()))
+    });
+    earlier.collect()
 }
 
 /// The JSON form, with quotas named by what they are: their place in a list says nothing to whoever reads.
@@ -78,6 +98,23 @@ fn form(catalogue: &Catalogue) -> Value {
             (name, Value::Object(fields))
         });
         form["teams"][name.as_str()]["quotas"] = Value::Object(named.collect());
+    }
+    // The place of an offer in its stage says nothing either, and a stage is known by its number from 1.
+    for (name, route) in &catalogue.routes {
+        let stages = route.stages.iter().enumerate().map(|(index, stage)| {
+            let offers = stage.offers.iter().map(|entry| {
+                let share = entry.share.map_or_else(|| "offered".to_owned(), |share| format!("share {share}"));
+                (entry.offer.to_string(), Value::String(share))
+            });
+            let mut fields = form["routes"][name.as_str()]["stages"][index].clone();
+            fields["offers"] = Value::Object(offers.collect());
+            (format!("stage {}", index + 1), fields)
+        });
+        let stages: serde_json::Map<String, Value> = stages.collect();
+        if let Some(fields) = form["routes"][name.as_str()].as_object_mut() {
+            fields.remove("stages");
+            fields.extend(stages);
+        }
     }
     // An offer that says nothing of itself is an offer all the same, and has to show when it comes or goes.
     for (name, upstream) in &catalogue.upstreams {
@@ -108,7 +145,15 @@ pub fn new_rates(known: &RateCard, wanted: &RateCard) -> (Vec<Change>, Vec<(Offe
     (new.iter().map(as_change).collect(), new)
 }
 
-fn compare_things(word: &str, name: &str, old: Option<&Value>, new: Option<&Value>, changes: &mut Vec<Change>) {
+/// Compares a thing by its names before and after.
+fn compare_things(
+    word: &str,
+    names: (&str, &str),
+    old: Option<&Value>,
+    new: Option<&Value>,
+    changes: &mut Vec<Change>,
+) {
+    let (earlier, name) = names;
     let kind = match (old, new) {
         (None, None) => return,
         (None, Some(_)) => ChangeKind::Added,
@@ -116,6 +161,10 @@ fn compare_things(word: &str, name: &str, old: Option<&Value>, new: Option<&Valu
         (Some(_), Some(_)) => ChangeKind::Changed,
     };
     let mut fields = Vec::new();
+    if earlier != name {
+        let (before, after) = (Some(earlier.to_owned()), Some(name.to_owned()));
+        fields.push(FieldChange { field: "name".to_owned(), before, after });
+    }
     compare_values("", old, new, &mut fields);
     if !fields.is_empty() || kind != ChangeKind::Changed {
         changes.push(Change { kind, thing: format!("{word} {name}").trim_end().to_owned(), fields });
@@ -221,7 +270,7 @@ quotas = [{ measure = "requests", per = "minute", limit = 5 }, { measure = "cost
     #[case::a_stage(
         "\"quarry/fulmar-mini\"] }]",
         "\"quarry/fulmar-mini\"], pick = \"cost\" }]",
-        &["Changed route manifests: stages[0].pick room>cost"]
+        &["Changed route manifests: stage 1.pick room>cost"]
     )]
     #[case::the_order_of_quotas_says_nothing(
         "{ measure = \"requests\", per = \"minute\", limit = 5 }, { measure = \"cost\", per = \"month\", limit = 9 }",
@@ -235,6 +284,12 @@ quotas = [{ measure = "requests", per = "minute", limit = 5 }, { measure = "cost
         "offers.knot = {}\noffers.fulmar-mini",
         &["Changed upstream quarry: offers.knot.offered >yes"]
     )]
+    #[case::an_offer_of_a_stage(
+        "[\"quarry/fulmar-mini\"] }]",
+        "[{ offer = \"quarry/fulmar-mini\", share = 3 }] }, { offers = [\"quarry/fulmar-mini\"] }]",
+        &["Changed route manifests: stage 1.offers.quarry/fulmar-mini offered>share 3, stage 2.moves_on >unreachable, timed-out, rate-limited, overloaded, server-error, misconfigured, malformed, cut-off, stage 2.offers.quarry/fulmar-mini >offered, stage 2.pick >room"]
+    )]
+    #[case::a_name("[teams.timetables]", "[teams.boards]\nformer = [\"timetables\"]", &["Changed team boards: name timetables>boards, former >timetables"])]
     #[case::the_currency("\n[upstreams", "currency = \"SEK\"\n[upstreams", &["Changed currency:  EUR>SEK"])]
     fn changes_name_the_thing_and_the_field(#[case] right: &str, #[case] other: &str, #[case] expected: &[&str]) {
         assert!(BASE.contains(right));

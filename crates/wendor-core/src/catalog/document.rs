@@ -53,6 +53,25 @@ impl Catalogue {
         Some((upstream, upstream.offers.get(name.model())?))
     }
 
+    /// The name that a route has now, by that one or a former one.
+    #[must_use]
+    pub fn route_name(&self, name: &str) -> Option<&Name> {
+        let is_former = |route: &Route| route.former.iter().any(|former| former.name.as_str() == name);
+        now_called(&self.routes, name, is_former)
+    }
+
+    /// The name that a team has now, by that one or a former one.
+    #[must_use]
+    pub fn team_name(&self, name: &str) -> Option<&Name> {
+        now_called(&self.teams, name, |team| team.former.iter().any(|former| former.as_str() == name))
+    }
+
+    /// The name that an upstream has now, by that one or a former one.
+    #[must_use]
+    pub fn upstream_name(&self, name: &str) -> Option<&Name> {
+        now_called(&self.upstreams, name, |upstream| upstream.former.iter().any(|former| former.as_str() == name))
+    }
+
     /// The names of all offers, in order.
     #[must_use]
     pub fn offer_names(&self) -> Vec<OfferName> {
@@ -61,6 +80,11 @@ impl Catalogue {
         };
         self.upstreams.iter().flat_map(of_upstream).collect()
     }
+}
+
+fn now_called<'c, T>(things: &'c BTreeMap<Name, T>, name: &str, is_former: impl Fn(&T) -> bool) -> Option<&'c Name> {
+    let current = things.get_key_value(name).map(|(name, _)| name);
+    current.or_else(|| things.iter().find(|(_, thing)| is_former(thing)).map(|(name, _)| name))
 }
 
 #[cfg(test)]

@@ -13,14 +13,18 @@
 //! - [`role`]: what a person may do
 //! - [`document`]: the whole
 //! - [`file`]: the catalogue as a TOML file, both ways
-//! - [`difference`]: what changes from one state to another
+//! - [`difference`]: what changes from one state to another; [`consequence`]: what that means for those who use it
+//! - [`edit`]: changes of single things; [`former`]: names that things had
 
 pub mod address;
 mod auth;
+pub mod consequence;
 pub mod difference;
 pub mod document;
+pub mod edit;
 pub mod event_kind;
 pub mod file;
+pub mod former;
 pub mod key;
 pub mod origin;
 pub mod reach;

@@ -5,11 +5,12 @@
 
 use std::time::Duration;
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use wendor_wire::failure::FailureKind;
 
 use super::origin::Origin;
-use crate::name::OfferName;
+use crate::name::{Name, OfferName};
 
 /// How to pick among the offers of a stage.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -218,9 +219,50 @@ pub struct Route {
     /// Web pages that may ask it from a browser, beside those of the service itself.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub origins: Vec<Origin>,
+    /// Whom to ask about it: a team, a person, an address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
+    /// What it is for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub purpose: Option<String>,
+    /// From this day on, UTC, it takes no requests.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub retires_on: Option<NaiveDate>,
+    /// The route to use instead of it once it has retired.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub successor: Option<Name>,
+    /// What it was called before, the oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub former: Vec<FormerName>,
+}
+
+/// A name that a route had. Requests for it are served under the new one.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FormerName {
+    /// The name.
+    pub name: Name,
+    /// From this day on, UTC, requests for it are refused; served without end when absent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<NaiveDate>,
 }
 
 impl Route {
+    /// A route of these stages about which nothing else is said.
+    #[must_use]
+    pub fn of(stages: Vec<Stage>) -> Self {
+        Self {
+            stages,
+            is_strict: false,
+            origins: Vec::new(),
+            owner: None,
+            purpose: None,
+            retires_on: None,
+            successor: None,
+            former: Vec::new(),
+        }
+    }
+
     /// Whether pages of that origin may ask it.
     #[must_use]
     pub fn lists(&self, origin: &str) -> bool {

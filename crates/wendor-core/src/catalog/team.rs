@@ -46,6 +46,23 @@ pub struct Team {
     /// How much of an upstream's room it gets beside other teams that wait for it; 1 when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub weight: Option<NonZeroU32>,
+    /// Whom to ask about it: a person, an address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub contact: Option<String>,
+    /// The route of requests that name none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default_route: Option<Name>,
+    /// What it was called before, the oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub former: Vec<Name>,
+}
+
+impl Team {
+    /// What its quotas are counted under: the first name that it had, so that renaming gives nothing back.
+    #[must_use]
+    pub fn counted_as<'t>(&'t self, name: &'t Name) -> &'t Name {
+        self.former.first().unwrap_or(name)
+    }
 }
 
 /// How many requests may be under way at once; what is absent limits nothing.

@@ -12,6 +12,7 @@ use wendor_wire::address::Addresses;
 use wendor_wire::dialect::Dialect;
 
 use super::weights::WeightsPin;
+use crate::name::Name;
 use crate::routing::pace::MinuteLimits;
 
 pub use super::address::{Address, AddressParts, is_loopback};
@@ -298,6 +299,9 @@ pub struct Upstream {
     /// The name of the services that accept each other's seals of thinking; its own when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seals: Option<String>,
+    /// What it was called before, the oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub former: Vec<Name>,
     /// Its offers by model name.
     pub offers: BTreeMap<String, Offer>,
 }
@@ -326,6 +330,7 @@ impl Upstream {
             is_without_ids: false,
             is_not_looked_at: false,
             seals: None,
+            former: Vec::new(),
             offers: BTreeMap::new(),
         }
     }

@@ -258,8 +258,7 @@ mod tests {
     fn order(pick: Pick, known: impl Fn(&str) -> OfferView) -> Vec<String> {
         let route = Route {
             stages: vec![stage(pick, &[("a/m", 1), ("b/m", 1)]), stage(Pick::Room, &[("c/m", 1)])],
-            is_strict: false,
-            origins: Vec::new(),
+            ..Route::of(Vec::new())
         };
         let plan = make(&route, |name| known(name.upstream().as_str()), lot(5));
         plan.taken().map(|planned| planned.offer.upstream().to_string()).collect()
@@ -291,7 +290,7 @@ mod tests {
     fn what_cannot_be_asked_is_left_out_with_the_reason(#[case] known: OfferView, #[case] reason: Reason) {
         let mut stage = stage(Pick::Room, &[("a/m", 1), ("b/m", 1)]);
         stage.deadlines.room_ms = Some(0);
-        let route = Route { stages: vec![stage], is_strict: false, origins: Vec::new() };
+        let route = Route::of(vec![stage]);
         let plan = make(&route, |name| if name.upstream().as_str() == "a" { known.clone() } else { view() }, lot(1));
         assert_eq!(plan.taken().map(|planned| planned.offer.clone()).collect::<Vec<_>>(), [offer("b/m")]);
         assert_eq!(plan.offers[1].reason, reason);
@@ -299,8 +298,7 @@ mod tests {
 
     #[test]
     fn where_its_stage_waits_a_full_one_is_taken_behind_the_others() {
-        let route =
-            Route { stages: vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1)])], is_strict: false, origins: Vec::new() };
+        let route = Route::of(vec![stage(Pick::Room, &[("a/m", 1), ("b/m", 1)])]);
         let plan = make(&route, |name| if name.upstream().as_str() == "a" { full() } else { view() }, lot(1));
         let reasons: Vec<&Reason> = plan.taken().map(|planned| &planned.reason).collect();
         assert_eq!(reasons, [&Reason::Room(streams(0)), &Reason::WaitsForRoom(streams(8))]);
@@ -308,11 +306,7 @@ mod tests {
 
     #[test]
     fn a_share_of_nothing_is_nothing() {
-        let route = Route {
-            stages: vec![stage(Pick::Share, &[("a/m", 0), ("b/m", 1)])],
-            is_strict: false,
-            origins: Vec::new(),
-        };
+        let route = Route { stages: vec![stage(Pick::Share, &[("a/m", 0), ("b/m", 1)])], ..Route::of(Vec::new()) };
         let plan = make(&route, |_| view(), lot(1));
         assert_eq!(plan.taken().count(), 1);
         assert_eq!(plan.offers[1].reason, Reason::ShareOfNothing);
@@ -320,11 +314,7 @@ mod tests {
 
     #[test]
     fn shares_are_kept_over_many_requests() {
-        let route = Route {
-            stages: vec![stage(Pick::Share, &[("a/m", 3), ("b/m", 1)])],
-            is_strict: false,
-            origins: Vec::new(),
-        };
+        let route = Route { stages: vec![stage(Pick::Share, &[("a/m", 3), ("b/m", 1)])], ..Route::of(Vec::new()) };
         let firsts =
             (0..4_000).filter(|seed| make(&route, |_| view(), lot(*seed)).offers[0].offer == offer("a/m")).count();
         assert!((2_850..3_150).contains(&firsts), "{firsts} of 4000 for three quarters");
@@ -347,7 +337,7 @@ mod tests {
                 stage(*pick, &names.iter().map(|name| (name.as_str(), 1)).collect::<Vec<_>>())
             }).collect();
             let mentions: usize = stages.iter().map(|stage| stage.offers.len()).sum();
-            let route = Route { stages, is_strict: false, origins: Vec::new() };
+            let route = Route::of(stages);
             let known = |offer: &OfferName| {
                 let number = usize::from(offer.upstream().as_str().as_bytes()[1] - b'0');
                 let asking = if failing[number] { Asking::Rests(noon()) } else { Asking::Freely };
@@ -365,7 +355,7 @@ mod tests {
     }
 
     fn route(stages: Vec<Stage>) -> Route {
-        Route { stages, is_strict: false, origins: Vec::new() }
+        Route::of(stages)
     }
 
     #[test]

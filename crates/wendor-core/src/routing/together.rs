@@ -96,8 +96,7 @@ mod tests {
                 deadlines: StageDeadlines::default(),
                 is_hedged: false,
             }],
-            is_strict: false,
-            origins: Vec::new(),
+            ..Route::of(Vec::new())
         }
     }
 

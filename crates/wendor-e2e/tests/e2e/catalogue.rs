@@ -15,7 +15,7 @@ async fn what_is_exported_changes_nothing_and_a_change_is_shown_and_applied() {
     let export = ferry.wendor(&["catalogue", "export"]).await;
     let file = written(&ferry, &export.out);
     let same = ferry.wendor(&["catalogue", "diff", &file]).await;
-    assert_eq!((same.status, same.out.as_str()), (0, "No changes: the file equals revision 1.\n"), "{}", same.err);
+    assert_eq!((same.status, same.out.as_str()), (0, "No changes: it equals revision 1.\n"), "{}", same.err);
     let changed =
         export.out.replace("streams = 400", "streams = 12").replace("[teams.freight-desk]", "[teams.harbour-ops]");
     let file = written(&ferry, &changed);
@@ -41,7 +41,7 @@ async fn what_is_exported_changes_nothing_and_a_change_is_shown_and_applied() {
     );
     assert_eq!(
         ferry.wendor(&["catalogue", "apply", &file, "--yes"]).await.out,
-        "No changes: the file equals revision 2.\n"
+        "No changes: it equals revision 2.\n"
     );
 }
 

@@ -7,6 +7,8 @@ mod attacks;
 #[cfg(test)]
 mod catalogue;
 #[cfg(test)]
+mod changing;
+#[cfg(test)]
 mod client;
 #[cfg(test)]
 mod connecting;

@@ -1,46 +1,92 @@
-//! The catalogue as a file: exported, compared with what is in force, applied as a new revision.
+//! The catalogue: as a file and as JSON, compared with what is in force, changed whole, by single changes, or back to a revision of before.
+//! One call looks at a change and another applies it; both take the same three forms of it.
 
 use actix_web::{get, post, web};
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDate, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use serde_json::Value;
+use utoipa::{IntoParams, ToSchema};
 use wendor_core::audit::{Action, Deed};
-use wendor_core::catalog::file;
+use wendor_core::catalog::consequence::{self, KeyInUse};
+use wendor_core::catalog::edit::{self, Clash, PatchOperation};
+use wendor_core::catalog::key::KeyState;
+use wendor_core::catalog::{Catalogue, difference, file};
+use wendor_core::metering::rate::RateCard;
 
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails, plain};
-use super::revise::{CatalogueApplied, ChangeLine, Mode, Proposal, commit, fresh};
+use super::revise::{CatalogueApplied, ChangeLine, Mode, Proposal, commit, fresh, lines};
 use crate::app::App;
 use crate::snapshot::Snapshot;
 
 /// Revisions that are listed.
 const REVISIONS_SHOWN: i64 = 200;
 
-/// A catalogue as a file.
+/// A catalogue, whole.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct CatalogueText {
     /// The revision that it is; 0 when there is none yet.
     pub revision: i64,
-    /// The file.
+    /// The file (TOML).
     pub text: String,
+    /// The same as JSON, which changes point into: numbers with a fraction and days are texts.
+    #[schema(value_type = Object)]
+    pub document: Value,
 }
 
-/// A file to be compared.
-#[derive(Debug, Deserialize, ToSchema)]
+/// A change of one place: an operation of a JSON Patch (RFC 6902). A `move` of a whole upstream, route or team to another name renames it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct EditLine {
+    /// `add`, `replace`, `remove`, `move`, `copy` or `test`.
+    pub op: String,
+    /// JSON Pointer (RFC 6901) into the document, such as `/teams/timetables/quotas/0/limit`.
+    pub path: String,
+    /// Of `move` and `copy`: the place that it is taken from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Of `add`, `replace` and `test`: in the form of the file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub value: Option<Value>,
+}
+
+/// A catalogue that is wanted, in one of three forms.
+#[derive(Clone, Debug, Default, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CatalogueDraft {
-    /// The file.
-    pub text: String,
+    /// A whole file (TOML).
+    #[serde(default)]
+    pub text: Option<String>,
+    /// Changes of single places, one after the other.
+    #[serde(default)]
+    pub edits: Option<Vec<EditLine>>,
+    /// A revision of before, to be in force again.
+    #[serde(default)]
+    pub revision: Option<i64>,
+    /// The revision that it was made from: what others changed since is kept, where it does not touch. The one in force when absent.
+    #[serde(default)]
+    pub made_from: Option<i64>,
 }
 
-/// A file to be applied.
+/// A catalogue to be applied.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CatalogueApplication {
-    /// The file.
-    pub text: String,
-    /// The revision that its difference was looked at against; the call fails if another is in force by now.
-    pub base: i64,
+    /// A whole file (TOML).
+    #[serde(default)]
+    pub text: Option<String>,
+    /// Changes of single places, one after the other.
+    #[serde(default)]
+    pub edits: Option<Vec<EditLine>>,
+    /// A revision of before, to be in force again.
+    #[serde(default)]
+    pub revision: Option<i64>,
+    /// The revision that it was made from, as in the call that looks at it.
+    #[serde(default)]
+    pub made_from: Option<i64>,
+    /// The revision that its difference was looked at against; the call fails if another is in force by now. Not looked at when absent.
+    #[serde(default)]
+    pub base: Option<i64>,
     /// Why, for whoever reads the revisions.
     #[serde(default)]
     pub note: String,
@@ -53,6 +99,15 @@ pub struct CatalogueDifference {
     pub base: i64,
     /// What changes; nothing when empty.
     pub changes: Vec<ChangeLine>,
+    /// What that means for those who use it, in sentences.
+    #[serde(default)]
+    pub consequences: Vec<String>,
+    /// The same as the difference of the two files, in unified form; empty when they are the same.
+    #[serde(default)]
+    pub file_difference: String,
+    /// What others changed since the revision that it was made from.
+    #[serde(default)]
+    pub since: Vec<ChangeLine>,
 }
 
 /// A catalogue that was in force, or is.
@@ -68,21 +123,78 @@ pub struct RevisionLine {
     pub note: String,
 }
 
-/// The catalogue in force as a file.
-#[utoipa::path(tag = "catalogue", responses((status = 200, body = CatalogueText, description = "The file")))]
+/// Which revision another is compared with.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct CompareParams {
+    /// The earlier one; the one before it when absent.
+    pub with: Option<i64>,
+}
+
+/// The thing that is asked about.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub struct UsesParams {
+    /// JSON Pointer to it, such as `/routes/manifests` or `/upstreams/quarry/offers/fulmar-mini`.
+    pub of: String,
+}
+
+/// Who would notice if a thing went.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct Uses {
+    /// Routes with a stage that names it.
+    pub routes: Vec<String>,
+    /// Teams that may use it.
+    pub teams: Vec<String>,
+    /// Labels of working keys that open it, with their teams.
+    pub keys: Vec<KeyUse>,
+    /// Its requests of the last 30 days, by team.
+    pub requests: Vec<TeamUse>,
+}
+
+/// A key that opens a thing.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct KeyUse {
+    /// Its id.
+    pub id: String,
+    /// What it is for.
+    pub label: String,
+    /// Whose it is.
+    pub team: String,
+}
+
+/// The requests of a team.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct TeamUse {
+    /// Who asked.
+    pub team: String,
+    /// How many.
+    pub requests: u64,
+}
+
+fn whole(revision: i64, catalogue: &Catalogue, rates: &RateCard) -> Result<CatalogueText, Problem> {
+    let text = file::write(catalogue, rates);
+    let document = edit::document(&text).map_err(|_| Problem::Internal)?;
+    Ok(CatalogueText { revision, text, document })
+}
+
+/// The catalogue in force, as a file and as JSON.
+#[utoipa::path(tag = "catalogue", responses((status = 200, body = CatalogueText, description = "The catalogue")))]
 #[get("/catalogue")]
 pub(super) async fn export(principal: Principal, app: web::Data<App>) -> Result<web::Json<CatalogueText>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "see the catalogue")?;
     let snapshot = fresh(&app).await?;
-    let text = file::write(&snapshot.catalogue, &snapshot.rates);
     let deed = Deed::of(Action::CatalogueExported, format!("revision {}", snapshot.revision));
     app.store.audit(&principal.doing(&app), &deed).await?;
-    Ok(web::Json(CatalogueText { revision: snapshot.revision, text }))
+    whole(snapshot.revision, &snapshot.catalogue, &snapshot.rates).map(web::Json)
 }
 
-/// What a file would change.
+/// What a change would do. Nothing is changed.
 #[utoipa::path(tag = "catalogue", request_body = CatalogueDraft, responses(
     (status = 200, body = CatalogueDifference, description = "The difference"),
+    (status = 400, body = ProblemDetails, description = "A change cannot be made"),
+    (status = 404, body = ProblemDetails, description = "No such revision"),
+    (status = 409, body = ProblemDetails, description = "Somebody else has changed the same place"),
     (status = 422, body = ProblemDetails, description = "The file has problems")))]
 #[post("/catalogue/difference")]
 pub(super) async fn diff(
@@ -90,15 +202,44 @@ pub(super) async fn diff(
     app: web::Data<App>,
     body: web::Json<CatalogueDraft>,
 ) -> Result<web::Json<CatalogueDifference>, Problem> {
-    let propose = |before: &Snapshot| Proposal::of_file(&body.text, before.revision, before);
+    let today = app.clock.now().date_naive();
+    let wanted = Wanted::read(&principal, &app, body.into_inner()).await?;
+    let since = wanted.since(&app.now_serving());
+    let mut seen = None;
+    let propose = |before: &Snapshot| {
+        let proposal = wanted.proposal(before, today)?;
+        let keys: Vec<KeyInUse> = working_keys(before, app.clock.now()).collect();
+        let mut rates = before.rates.clone();
+        for (offer, rate) in &proposal.rates {
+            rates.add(offer.clone(), rate.clone());
+        }
+        let (was, will_be) = (file::write(&before.catalogue, &before.rates), file::write(&proposal.catalogue, &rates));
+        seen = Some((consequence::of(&before.catalogue, &proposal.catalogue, &keys), unified(&was, &will_be)));
+        Ok(proposal)
+    };
     let CatalogueApplied { revision, changes } = commit(&app, &principal, "", Mode::Look, propose).await?;
-    Ok(web::Json(CatalogueDifference { base: revision, changes }))
+    let (consequences, file_difference) = seen.unwrap_or_default();
+    Ok(web::Json(CatalogueDifference { base: revision, changes, consequences, file_difference, since }))
 }
 
-/// Apply a file: a new revision, unless nothing changes.
+/// Lines around a change of a file that are shown with it.
+const AROUND: usize = 2;
+
+fn unified(before: &str, after: &str) -> String {
+    similar::TextDiff::from_lines(before, after).unified_diff().context_radius(AROUND).to_string()
+}
+
+fn working_keys(snapshot: &Snapshot, now: DateTime<Utc>) -> impl Iterator<Item = KeyInUse> {
+    let good = snapshot.keys.values().filter(move |key| key.state(now) == KeyState::Good);
+    good.map(|key| KeyInUse { label: key.label.clone(), team: key.team.clone(), routes: key.access.clone() })
+}
+
+/// Apply a change: a new revision, unless nothing changes.
 #[utoipa::path(tag = "catalogue", request_body = CatalogueApplication, responses(
     (status = 200, body = CatalogueApplied, description = "Applied"),
-    (status = 409, body = ProblemDetails, description = "Another revision is in force"),
+    (status = 400, body = ProblemDetails, description = "A change cannot be made"),
+    (status = 404, body = ProblemDetails, description = "No such revision"),
+    (status = 409, body = ProblemDetails, description = "Another revision is in force, or the same place was changed"),
     (status = 422, body = ProblemDetails, description = "The file has problems")))]
 #[post("/catalogue")]
 pub(super) async fn apply(
@@ -106,9 +247,119 @@ pub(super) async fn apply(
     app: web::Data<App>,
     body: web::Json<CatalogueApplication>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
-    plain("note", Some(&body.note))?;
-    let propose = |before: &Snapshot| Proposal::of_file(&body.text, body.base, before);
-    commit(&app, &principal, &body.note, Mode::Apply, propose).await.map(web::Json)
+    let CatalogueApplication { text, edits, revision, made_from, base, note } = body.into_inner();
+    plain("note", Some(&note))?;
+    let today = app.clock.now().date_naive();
+    let wanted = Wanted::read(&principal, &app, CatalogueDraft { text, edits, revision, made_from }).await?;
+    let note = if note.is_empty() { wanted.note() } else { note };
+    let propose = |before: &Snapshot| {
+        let proposal = wanted.proposal(before, today)?;
+        Ok(Proposal { base: base.unwrap_or(before.revision), ..proposal })
+    };
+    commit(&app, &principal, &note, Mode::Apply, propose).await.map(web::Json)
+}
+
+/// A catalogue that is wanted, with what has to be known for it.
+struct Wanted {
+    form: Form,
+    /// The revision that it was made from, if another is in force.
+    made_from: Option<(i64, Catalogue)>,
+}
+
+enum Form {
+    Text(String),
+    Edits(Vec<PatchOperation>),
+    Revision(i64, Catalogue),
+}
+
+impl Wanted {
+    async fn read(principal: &Principal, app: &App, draft: CatalogueDraft) -> Result<Self, Problem> {
+        principal.must(principal.standing.can_change_catalogue(), "change the catalogue")?;
+        let form = match (draft.text, draft.edits, draft.revision) {
+            (Some(text), None, None) => Form::Text(text),
+            (None, Some(edits), None) => Form::Edits(operations(&edits)?),
+            (None, None, Some(number)) => Form::Revision(number, app.store.revision(number).await?.1),
+            _ => {
+                let message = "give one of `text`, `edits` and `revision`".to_owned();
+                return Err(Problem::BadValue { field: "body", message });
+            }
+        };
+        let in_force = fresh(app).await?.revision;
+        let made_from = match draft.made_from.filter(|number| *number != in_force && *number != 0) {
+            Some(number) => Some((number, app.store.revision(number).await?.1)),
+            None => None,
+        };
+        Ok(Self { form, made_from })
+    }
+
+    /// What others changed since it was begun.
+    fn since(&self, before: &Snapshot) -> Vec<ChangeLine> {
+        let made_from = self.made_from.as_ref();
+        made_from.map(|(_, base)| lines(difference::between(base, &before.catalogue))).unwrap_or_default()
+    }
+
+    /// What it makes of the state in force.
+    fn proposal(&self, before: &Snapshot, today: NaiveDate) -> Result<Proposal, Problem> {
+        let proposal = match (&self.form, &self.made_from) {
+            (Form::Text(text), None) => Proposal::of_file(text, before.revision, before)?,
+            (Form::Edits(edits), None) => Proposal::of_edits(edits, before)?,
+            (Form::Revision(_, catalogue), _) => Proposal::of_catalogue(catalogue.clone(), before),
+            (Form::Text(text), Some((number, base))) => {
+                file::read(text).map_err(Problem::BadCatalogue)?;
+                let edits = edit::between(&file::write(base, &before.rates), text).map_err(|_| Problem::Internal)?;
+                merged(&edits, (*number, base), before)?
+            }
+            (Form::Edits(edits), Some((number, base))) => merged(edits, (*number, base), before)?,
+        };
+        proposal.rates_begin_from(today, before)?;
+        Ok(proposal)
+    }
+
+    /// What the revision says of itself where nobody said why.
+    fn note(&self) -> String {
+        match &self.form {
+            Form::Revision(number, _) => format!("revision {number} restored"),
+            Form::Text(_) | Form::Edits(_) => String::new(),
+        }
+    }
+}
+
+fn operations(edits: &[EditLine]) -> Result<Vec<PatchOperation>, Problem> {
+    let one = |edit: &EditLine| {
+        let mut form = serde_json::to_value(edit).map_err(|_| Problem::Internal)?;
+        // A value that is null is left out above, and asked for by the operations that need one.
+        if let Some(form) = form.as_object_mut().filter(|_| matches!(edit.op.as_str(), "add" | "replace" | "test")) {
+            form.entry("value").or_insert(Value::Null);
+        }
+        serde_json::from_value(form).map_err(|error| Problem::BadValue {
+            field: "edits",
+            message: format!("{}: not an operation of a JSON Patch (RFC 6902): {error}", edit.path.escape_debug()),
+        })
+    };
+    edits.iter().map(one).collect()
+}
+
+/// Changes that were made from an earlier revision, where they do not touch what others changed since.
+fn merged(edits: &[PatchOperation], base: (i64, &Catalogue), before: &Snapshot) -> Result<Proposal, Problem> {
+    let (number, base) = base;
+    let (was, is) = (file::write(base, &before.rates), file::write(&before.catalogue, &before.rates));
+    let clashes = edit::clashes(&was, &is, edits).map_err(|_| Problem::Internal)?;
+    if clashes.is_empty() {
+        return Proposal::of_edits(edits, before);
+    }
+    let side = |value: &Option<Value>| match value {
+        None => "absent".to_owned(),
+        Some(Value::String(text)) => format!("`{text}`"),
+        Some(other) => format!("`{other}`"),
+    };
+    let told = |clash: &Clash| format!("{} was {} and is {} now", clash.pointer, side(&clash.was), side(&clash.is));
+    let places: Vec<String> = clashes.iter().map(told).collect();
+    Err(Problem::Conflict(format!(
+        "revision {} is in force, and since revision {number}, which this was made from, somebody else changed the same: {}. Look \
+         at the catalogue in force and make the change anew",
+        before.revision,
+        places.join("; ")
+    )))
 }
 
 /// Revisions, newest first.
@@ -127,4 +378,68 @@ pub(super) async fn revisions(
         note: revision.note,
     };
     Ok(web::Json(revisions.into_iter().map(line).collect()))
+}
+
+/// The catalogue as it was at a revision. Its rates are those of today: they are only added.
+#[utoipa::path(tag = "catalogue", params(("number" = String, Path, description = "Number of the revision, or `current`")), responses(
+    (status = 200, body = CatalogueText, description = "The catalogue"),
+    (status = 400, body = ProblemDetails, description = "Not a number"),
+    (status = 404, body = ProblemDetails, description = "No such revision")))]
+#[get("/revisions/{number}")]
+pub(super) async fn of_revision(
+    principal: Principal,
+    app: web::Data<App>,
+    number: web::Path<String>,
+) -> Result<web::Json<CatalogueText>, Problem> {
+    principal.must(principal.standing.can_change_catalogue(), "see revisions")?;
+    if number.as_str() == "current" {
+        let snapshot = fresh(&app).await?;
+        return whole(snapshot.revision, &snapshot.catalogue, &snapshot.rates).map(web::Json);
+    }
+    let wrong = |_| {
+        let message = format!("`{}` is not the number of a revision; write one, or `current`", number.escape_debug());
+        Problem::BadValue { field: "number", message }
+    };
+    let (revision, catalogue) = app.store.revision(number.parse().map_err(wrong)?).await?;
+    whole(revision.number, &catalogue, &app.now_serving().rates).map(web::Json)
+}
+
+/// What a revision changed against another. `base` of the answer is the earlier one.
+#[utoipa::path(tag = "catalogue", params(("number" = i64, Path, description = "Number of the revision"), CompareParams), responses(
+    (status = 200, body = CatalogueDifference, description = "The difference"),
+    (status = 404, body = ProblemDetails, description = "No such revision")))]
+#[get("/revisions/{number}/difference")]
+pub(super) async fn compare(
+    principal: Principal,
+    app: web::Data<App>,
+    number: web::Path<i64>,
+    params: web::Query<CompareParams>,
+) -> Result<web::Json<CatalogueDifference>, Problem> {
+    principal.must(principal.standing.can_change_catalogue(), "see revisions")?;
+    let base = params.with.unwrap_or(*number - 1);
+    let (_, after) = app.store.revision(*number).await?;
+    let before = if base == 0 { Catalogue::default() } else { app.store.revision(base).await?.1 };
+    let rates = RateCard::default();
+    Ok(web::Json(CatalogueDifference {
+        base,
+        changes: lines(difference::between(&before, &after)),
+        consequences: Vec::new(),
+        file_difference: unified(&file::write(&before, &rates), &file::write(&after, &rates)),
+        since: Vec::new(),
+    }))
+}
+
+/// What still uses an upstream, an offer, a route or a team: who would notice if it went.
+#[utoipa::path(tag = "catalogue", params(UsesParams), responses(
+    (status = 200, body = Uses, description = "Who uses it"),
+    (status = 404, body = ProblemDetails, description = "No such thing")))]
+#[get("/catalogue/uses")]
+pub(super) async fn uses(
+    principal: Principal,
+    app: web::Data<App>,
+    params: web::Query<UsesParams>,
+) -> Result<web::Json<Uses>, Problem> {
+    principal.must(principal.standing.can_change_catalogue(), "see the catalogue")?;
+    let now = app.clock.now();
+    super::uses::of(&app, &params.of, now - TimeDelta::days(30), now).await.map(web::Json)
 }

@@ -151,7 +151,7 @@ fn near_limits(app: &App, snapshot: &Snapshot, eyes: Eyes<'_>, history: &History
     let mut findings = Vec::new();
     for (name, team) in snapshot.catalogue.teams.iter().filter(|(name, _)| eyes.can_see(name.as_str())) {
         for quota in team.quotas.iter().filter(|quota| matches!(quota.window, Window::Day | Window::Month)) {
-            let id = QuotaId::of_team(name, quota);
+            let id = QuotaId::of_team(team.counted_as(name), quota);
             let view = app.allowances.view(&id, quota, now);
             let daily = history.daily(name.as_str(), quota.measure);
             let pace = expected::pace(view.used, quota.limit, now, view.span.end, &daily, history.since);
@@ -211,7 +211,7 @@ async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result
         from: until - TimeDelta::days(USUAL_DAYS),
         to: until,
         by: Dimension::Upstream,
-        filter: UsageFilter::default(),
+        filter: UsageFilter { former: snapshot.former.clone(), ..UsageFilter::default() },
     };
     let usual = app.store.usage(&query).await?;
     let mut findings = Vec::new();

@@ -33,11 +33,17 @@ impl History {
         let today = now.date_naive();
         // Yesterday is compared with its weekdays before.
         let from = today.checked_sub_days(Days::new(7 * WEEKS + 2)).unwrap_or(today);
+        let former = app.now_serving().former.clone();
         let days = app.store.team_days(from, today).await?;
         let since = days.iter().map(|day| day.day).min().unwrap_or(today);
         let mut by_team: BTreeMap<String, Vec<TeamDay>> = BTreeMap::new();
         for day in days {
-            by_team.entry(day.team.clone()).or_default().push(day);
+            // On the day of a renaming there are two.
+            let days = by_team.entry(former.team(&day.team).to_owned()).or_default();
+            match days.iter_mut().find(|earlier| earlier.day == day.day) {
+                Some(earlier) => earlier.add(&day),
+                None => days.push(day),
+            }
         }
         Ok(Self { since, today, by_team })
     }

@@ -17,7 +17,7 @@ use super::named;
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails, plain};
 use crate::app::App;
-use crate::snapshot::Snapshot;
+use crate::snapshot::{Snapshot, named_as_now};
 use crate::tasks::revision_watch;
 
 /// Longest label of a key.
@@ -106,8 +106,10 @@ pub(super) async fn list(
     let asked = filter.into_inner().team.map(|team| named::team(&principal, &app.now_serving(), &team)).transpose()?;
     let team = principal.narrow(asked)?;
     let now = app.clock.now();
-    let keys = app.store.keys().await?;
-    let wanted = keys.into_iter().filter(|stored| team.as_ref().is_none_or(|team| *team == stored.key.team));
+    let snapshot = app.now_serving();
+    let named = |stored: StoredKey| StoredKey { key: named_as_now(stored.key, &snapshot.catalogue), ..stored };
+    let keys = app.store.keys().await?.into_iter().map(named);
+    let wanted = keys.filter(|stored| team.as_ref().is_none_or(|team| *team == stored.key.team));
     let line = |stored: StoredKey| KeyLine {
         state: match stored.key.state(now) {
             KeyState::Good => "good",
@@ -175,8 +177,10 @@ pub(super) async fn revoke(
 ) -> Result<web::Json<RevokedKey>, Problem> {
     let id = id_in(&id).to_owned();
     // Of other teams' keys whoever sees one team alone learns nothing, not even that they are there.
+    let snapshot = app.now_serving();
+    let named = |stored: StoredKey| StoredKey { key: named_as_now(stored.key, &snapshot.catalogue), ..stored };
     let sees = |stored: &StoredKey| principal.standing.can_see(stored.key.team.as_str());
-    let keys: Vec<StoredKey> = app.store.keys().await?.into_iter().filter(sees).collect();
+    let keys: Vec<StoredKey> = app.store.keys().await?.into_iter().map(named).filter(sees).collect();
     let ids = keys.iter().map(|stored| stored.key.id.as_str());
     let missing = || Problem::NoSuch { what: "key", name: id.clone(), nearest: nearest(&id, ids).map(str::to_owned) };
     let team = keys.iter().find(|stored| stored.key.id == id).map(|stored| &stored.key.team).ok_or_else(missing)?;

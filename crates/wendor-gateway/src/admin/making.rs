@@ -73,7 +73,7 @@ pub(super) async fn route(
         let moves_on = FailureKind::usual_moves();
         let stage =
             Stage { offers, pick: Pick::Room, moves_on, deadlines: StageDeadlines::default(), is_hedged: false };
-        catalogue.routes.insert(name, Route { stages: vec![stage], is_strict: false, origins: Vec::new() });
+        catalogue.routes.insert(name, Route::of(vec![stage]));
         Ok(Vec::new())
     });
     Ok(web::Json(applied.await?))

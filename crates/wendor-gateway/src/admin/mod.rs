@@ -58,6 +58,7 @@ pub mod tokens;
 pub mod under_way;
 pub mod upstreams;
 pub mod usage;
+mod uses;
 
 use actix_web::middleware::from_fn;
 use actix_web::{HttpResponse, get, web};
@@ -135,6 +136,9 @@ fn of_configuration(config: &mut ServiceConfig) {
         .service(catalogue::diff)
         .service(catalogue::apply)
         .service(catalogue::revisions)
+        .service(catalogue::of_revision)
+        .service(catalogue::compare)
+        .service(catalogue::uses)
         .service(secrets::show)
         .service(secrets::rotate);
 }

@@ -37,30 +37,36 @@ fn as_recorded(field: &'static str, name: &str) -> Result<Name, Problem> {
 /// # Errors
 /// [`Problem::NotAllowed`] for any team but the own one of a lead or viewer, whether there is one or not.
 pub(super) fn team(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    let name = snapshot.catalogue.team_name(name).map_or(name, Name::as_str);
     principal.must_see(name)?;
     one("team", name, snapshot.catalogue.teams.keys())
 }
 
-/// The team of that name, or who pays for checks of people without one: a name that stands in the ledger and nowhere else.
+/// A team as records have it: by its present name, a former one, one that was removed since, or who pays for checks of people without one.
+/// Whether there is anything of it is found out by looking: see [`must_be_there`].
 ///
 /// # Errors
-/// As [`team`].
+/// [`Problem::NotAllowed`] for any team but the own one of a lead or viewer.
 pub(super) fn recorded_team(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    match Name::parse(name) {
-        Ok(name) if name.as_str() == OPERATORS => principal.must_see(OPERATORS).map(|()| name),
-        Ok(_) | Err(_) => team(principal, snapshot, name),
-    }
+    let name = snapshot.catalogue.team_name(name).map_or(name, Name::as_str);
+    principal.must_see(name)?;
+    as_recorded("team", name)
 }
 
-/// The route of that name, or what checks stand under in the ledger.
+/// A route as records have it, like [`recorded_team`]; also what checks stand under.
 ///
 /// # Errors
-/// [`Problem::NoSuch`] for whoever sees all routes; nothing is said to others.
-pub(super) fn recorded_route(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    if name == ROUTE || principal.standing.only_team().is_some() {
-        return as_recorded("route", name);
-    }
-    one("route", name, snapshot.catalogue.routes.keys())
+/// When it makes no name.
+pub(super) fn recorded_route(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    as_recorded("route", snapshot.catalogue.route_name(name).map_or(name, Name::as_str))
+}
+
+/// An upstream as records have it, like [`recorded_team`].
+///
+/// # Errors
+/// When it makes no name.
+pub(super) fn recorded_upstream(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    as_recorded("upstream", snapshot.catalogue.upstream_name(name).map_or(name, Name::as_str))
 }
 
 /// A route that a team may use.
@@ -73,6 +79,7 @@ pub(super) fn route_of(
     snapshot: &Snapshot,
     name: &str,
 ) -> Result<Name, Problem> {
+    let name = snapshot.catalogue.route_name(name).map_or(name, Name::as_str);
     let routes = snapshot.catalogue.routes.keys();
     let access = snapshot.catalogue.teams.get(of_team).map(|team| &team.access);
     let is_allowed = |route: &&Name| access.is_some_and(|access| access.allows(route.as_str()));
@@ -86,28 +93,23 @@ pub(super) fn route_of(
     Err(Problem::BadValue { field: "routes", message: format!("team {of_team} may not use {route}") })
 }
 
-/// The upstream of that name as requests went there.
-///
-/// # Errors
-/// As [`recorded_route`].
-pub(super) fn recorded_upstream(principal: &Principal, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
-    if principal.standing.only_team().is_some() {
-        return as_recorded("upstream", name);
-    }
-    one("upstream", name, snapshot.catalogue.upstreams.keys())
-}
-
 /// The upstream of that name, for whoever may change it: `what` is what they want to do.
 ///
 /// # Errors
 /// [`Problem::NotAllowed`] before it is looked for.
 pub(super) fn upstream(principal: &Principal, what: &str, snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
     principal.must(principal.standing.can_change_catalogue(), what)?;
+    let name = snapshot.catalogue.upstream_name(name).map_or(name, Name::as_str);
     one("upstream", name, snapshot.catalogue.upstreams.keys())
 }
 
 /// What a filter narrows to, by the names that it was told.
+#[derive(Clone, Copy, Default)]
 pub(super) struct Narrowed<'f> {
+    /// A team that must be in the catalogue or in the ledger.
+    pub team: Option<&'f Name>,
+    /// An upstream that must be in the catalogue or in the ledger.
+    pub upstream: Option<&'f Name>,
     /// A route that must be in the catalogue or in the ledger.
     pub route: Option<&'f Name>,
     /// An offer that must be in the catalogue or in the ledger.
@@ -126,6 +128,13 @@ pub(super) async fn must_be_there(principal: &Principal, app: &App, narrowed: Na
     let own = principal.standing.only_team();
     let access = own.and_then(|team| snapshot.catalogue.teams.get(team)).map(|team| &team.access);
     let may_use = |route: &Name| own.is_none() || access.is_some_and(|access| access.allows(route.as_str()));
+    if let Some(team) = narrowed.team.filter(|team| own.is_none() && team.as_str() != OPERATORS) {
+        one("team", team.as_str(), snapshot.catalogue.teams.keys())?;
+    }
+    // Who sees one team alone learns of no upstream whether it is there.
+    if let Some(upstream) = narrowed.upstream.filter(|_| own.is_none()) {
+        one("upstream", upstream.as_str(), snapshot.catalogue.upstreams.keys())?;
+    }
     if let Some(route) = narrowed.route.filter(|route| route.as_str() != ROUTE) {
         one("route", route.as_str(), snapshot.catalogue.routes.keys().filter(|known| may_use(known)))?;
     }

@@ -87,7 +87,11 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
         from: today - TimeDelta::days(1),
         to: today,
         by: Dimension::Team,
-        filter: UsageFilter { team: principal.narrow(None)?, ..UsageFilter::default() },
+        filter: UsageFilter {
+            team: principal.narrow(None)?,
+            former: app.now_serving().former.clone(),
+            ..UsageFilter::default()
+        },
     };
     let groups = app.store.usage(&query).await?;
     let snapshot = app.now_serving();
@@ -98,7 +102,7 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
         let is_budget = |quota: &&Quota| quota.measure == Measure::Cost && quota.window == Window::Month;
         let budget = team.quotas.iter().find(is_budget);
         let line = TeamYesterday {
-            budget: budget.map(|quota| quota_line(&app, name, quota, Some(&history), now)),
+            budget: budget.map(|quota| quota_line(&app, (name, team), quota, Some(&history), now)),
             requests_query: format!("{}&team={name}", base_query(&query)),
             ..team_day(name.as_str(), &sums, &history, &[name.as_str()])
         };

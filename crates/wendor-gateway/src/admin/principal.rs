@@ -163,9 +163,13 @@ async fn arriving(request: HttpRequest) -> Result<Arriving, Problem> {
     let held = app.store.person_of_token(&text, app.clock.now()).await?;
     let ended = || Problem::NotSignedIn(format!("token {} has ended or was never issued; sign in again", text.id));
     let bearer = held.ok_or_else(ended)?;
+    let mut standing = bearer.person.standing.clone();
+    // People are kept with the name that their team had then.
+    let snapshot = app.now_serving();
+    standing.team = standing.team.map(|team| snapshot.catalogue.team_name(team.as_str()).cloned().unwrap_or(team));
     let principal = Principal {
         name: bearer.person.name.clone(),
-        standing: bearer.person.standing.clone(),
+        standing,
         token: text.id,
         address: address_of(&request, &app),
         is_console,

@@ -93,11 +93,11 @@ pub struct ProblemDetails {
 }
 
 /// One problem of a catalogue file.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CatalogueProblem {
-    /// From 1.
+    /// From 1; 0 where the text was not sent, as with changes of single things.
     pub line: usize,
-    /// From 1, in characters.
+    /// From 1, in characters; 0 likewise.
     pub column: usize,
     /// Where in the document.
     pub path: String,

@@ -206,8 +206,9 @@ pub(super) async fn list(
     let limit = limit_of(params.limit)?;
     let entries = app.store.requests(&filter, mark.as_ref(), limit).await?;
     if entries.is_empty() {
+        let (team, upstream) = (filter.team.as_ref(), filter.upstream.as_ref());
         let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
-        named::must_be_there(&principal, &app, named::Narrowed { route, offer, key }).await?;
+        named::must_be_there(&principal, &app, named::Narrowed { team, upstream, route, offer, key }).await?;
     }
     let is_full = i64::try_from(entries.len()).is_ok_and(|length| length == limit);
     let next = entries.last().filter(|_| is_full).map(|last| format!("{}_{}", last.at.to_rfc3339(), last.entry_id));
@@ -249,7 +250,9 @@ pub(super) async fn show(
     };
     let (entry, detail) = stored.ok_or_else(missing)?;
     let may_see = match &caller {
-        PersonOrApp::Person(principal) => principal.standing.can_see(entry.team.as_str()),
+        PersonOrApp::Person(principal) => {
+            principal.standing.can_see(app.now_serving().former.team(entry.team.as_str()))
+        }
         PersonOrApp::App(key) => key.id == entry.key,
     };
     // Of another team's request not even its existence is told.
@@ -286,12 +289,12 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
         to: params.to,
         team: principal.narrow(team)?,
         key: params.key.as_deref().map(|key| id_in(key).to_owned()),
-        route: params.route.as_deref().map(|route| named::recorded_route(principal, &snapshot, route)).transpose()?,
+        route: params.route.as_deref().map(|route| named::recorded_route(&snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
         upstream: params
             .upstream
             .as_deref()
-            .map(|upstream| named::recorded_upstream(principal, &snapshot, upstream))
+            .map(|upstream| named::recorded_upstream(&snapshot, upstream))
             .transpose()?,
         run: params.run.clone(),
         label: params.label.as_deref().map(label).transpose()?,
@@ -303,6 +306,7 @@ fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<Requ
             Some(other) => return Err(bad("tried", format!("`{other}` is not one of any, last"))),
         },
         attempts: params.attempts.as_deref().map(attempts_of).transpose()?,
+        former: snapshot.former.clone(),
     })
 }
 

@@ -1,9 +1,11 @@
 //! Revisions: every change of the catalogue takes this way, of a whole file or of one thing. [`commit`] is the one place where access is asked,
 //! the difference is looked at, and a revision is written.
 
+use chrono::NaiveDate;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::difference::{self, Change, ChangeKind};
+use wendor_core::catalog::edit::{self, PatchOperation};
 use wendor_core::catalog::{Catalogue, file};
 use wendor_core::metering::rate::{Rate, RateCard};
 use wendor_core::name::{Name, OfferName};
@@ -44,6 +46,11 @@ pub struct CatalogueApplied {
     pub revision: i64,
     /// What changed; when empty no revision was made.
     pub changes: Vec<ChangeLine>,
+}
+
+/// Changes as they are told.
+pub(super) fn lines(changes: Vec<Change>) -> Vec<ChangeLine> {
+    changes.into_iter().map(ChangeLine::from).collect()
 }
 
 impl From<Change> for ChangeLine {
@@ -114,6 +121,49 @@ impl Proposal {
         Ok(Self::between(before, catalogue, &rates, base))
     }
 
+    /// Changes of single things of the file in force.
+    ///
+    /// # Errors
+    /// What cannot be changed, at its place; the file's problems afterwards.
+    pub(super) fn of_edits(edits: &[PatchOperation], before: &Snapshot) -> Result<Self, Problem> {
+        let text = file::write(&before.catalogue, &before.rates);
+        let wrong = |bad: edit::BadEdit| Problem::BadValue {
+            field: "edits",
+            message: if bad.pointer.is_empty() { bad.message } else { format!("{}: {}", bad.pointer, bad.message) },
+        };
+        let text = edit::applied(&text, edits).map_err(wrong)?;
+        Self::of_file(&text, before.revision, before).map_err(|problem| {
+            let Problem::BadCatalogue(problems) = problem else { return problem };
+            // Whoever sent changes has never seen the text.
+            let placed = problems.into_iter().map(|problem| file::Problem { line: 0, column: 0, ..problem });
+            Problem::BadCatalogue(placed.collect())
+        })
+    }
+
+    /// Goes on only if no rate takes the place of one on a day that has passed: requests of that day are priced.
+    ///
+    /// # Errors
+    /// The rate, and from when on it may be.
+    pub(super) fn rates_begin_from(&self, today: NaiveDate, before: &Snapshot) -> Result<(), Problem> {
+        let is_late = |(offer, rate): &&(OfferName, Rate)| {
+            rate.effective_on < today && before.rates.in_force(offer, rate.effective_on).is_some()
+        };
+        let Some((offer, rate)) = self.rates.iter().find(is_late) else { return Ok(()) };
+        Err(Problem::BadValue {
+            field: "rates",
+            message: format!(
+                "the rate of {offer} from {} on lies in the past, and requests since then are priced with the one before: let it \
+                 begin on {today} or later",
+                rate.effective_on
+            ),
+        })
+    }
+
+    /// A whole state of before; rates stay as they are, since they are only added.
+    pub(super) fn of_catalogue(catalogue: Catalogue, before: &Snapshot) -> Self {
+        Self::between(before, catalogue, &RateCard::default(), before.revision)
+    }
+
     /// One change: the state in force is changed in memory, written as a file and read again, so that every rule of files holds.
     fn of_edit(
         edit: impl FnOnce(&mut Catalogue, &RateCard) -> Result<Vec<(OfferName, Rate)>, Problem>,
@@ -131,7 +181,7 @@ impl Proposal {
         let mut changes = difference::between(&before.catalogue, &catalogue);
         let (of_rates, rates) = difference::new_rates(&before.rates, rates);
         changes.extend(of_rates);
-        Self { base, catalogue, rates, changes: changes.into_iter().map(ChangeLine::from).collect() }
+        Self { base, catalogue, rates, changes: lines(changes) }
     }
 }
 

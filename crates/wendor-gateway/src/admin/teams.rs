@@ -84,7 +84,7 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
             .of_team
             .map(|limit| StreamsLine { limit: limit.get(), open: app.crowd.under_way.count_of(name) }),
         streams_of_key: team.streams.of_key.map(std::num::NonZeroU32::get),
-        quotas: team.quotas.iter().map(|quota| quota_line(&app, name, quota, history.as_ref(), now)).collect(),
+        quotas: team.quotas.iter().map(|quota| quota_line(&app, (name, team), quota, history.as_ref(), now)).collect(),
     };
     web::Json(visible.map(line).collect())
 }
@@ -92,15 +92,15 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
 /// A quota as it stands at `now`.
 pub(super) fn quota_line(
     app: &App,
-    team: &Name,
+    (name, team): (&Name, &Team),
     quota: &Quota,
     history: Option<&History>,
     now: DateTime<Utc>,
 ) -> QuotaLine {
-    let id = QuotaId::of_team(team, quota);
+    let id = QuotaId::of_team(team.counted_as(name), quota);
     let view = app.allowances.view(&id, quota, now);
     let expected = history.filter(|_| matches!(quota.window, Window::Day | Window::Month)).and_then(|history| {
-        let daily = history.daily(team.as_str(), quota.measure);
+        let daily = history.daily(name.as_str(), quota.measure);
         expected::pace(view.used, quota.limit, now, view.span.end, &daily, history.since)
     });
     QuotaLine {

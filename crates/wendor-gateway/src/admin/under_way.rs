@@ -113,7 +113,7 @@ pub(super) async fn show(
     app: web::Data<App>,
     params: web::Query<UnderWayParams>,
 ) -> Result<web::Json<UnderWayShown>, Problem> {
-    let wanted = read(&principal, &app, &params)?;
+    let wanted = read(&principal, &app, &params).await?;
     let (ended, cursor) = app.recent.since(params.after.unwrap_or(u64::MAX), TOLD);
     let is_ended = |entry: &LedgerEntry| {
         entry.asked().is_some() && wanted.is(&entry.team, &entry.route, &entry.request, entry.offer.as_ref())
@@ -133,12 +133,20 @@ pub(super) async fn show(
     }))
 }
 
-fn read(principal: &Principal, app: &App, params: &UnderWayParams) -> Result<Wanted, Problem> {
+async fn read(principal: &Principal, app: &App, params: &UnderWayParams) -> Result<Wanted, Problem> {
     let snapshot = app.now_serving();
     let team = params.team.as_deref().map(|team| named::recorded_team(principal, &snapshot, team)).transpose()?;
-    let route = params.route.as_deref().map(|route| named::recorded_route(principal, &snapshot, route)).transpose()?;
+    let route = params.route.as_deref().map(|route| named::recorded_route(&snapshot, route)).transpose()?;
     let upstream = params.upstream.as_deref();
-    let upstream = upstream.map(|name| named::recorded_upstream(principal, &snapshot, name)).transpose()?;
+    let upstream = upstream.map(|name| named::recorded_upstream(&snapshot, name)).transpose()?;
+    // Only what is there can be under way.
+    let narrowed = named::Narrowed {
+        team: team.as_ref(),
+        upstream: upstream.as_ref(),
+        route: route.as_ref().filter(|_| principal.standing.only_team().is_none()),
+        ..named::Narrowed::default()
+    };
+    named::must_be_there(principal, app, narrowed).await?;
     let id = |text: &str| {
         let missing = || Problem::NoSuch { what: "request", name: text.to_owned(), nearest: None };
         RequestId::parse(text).ok_or_else(missing)

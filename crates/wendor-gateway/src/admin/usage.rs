@@ -178,8 +178,9 @@ pub(super) async fn usage(
     let groups = app.store.usage(&query).await?;
     if groups.is_empty() {
         let filter = &query.filter;
+        let (team, upstream) = (filter.team.as_ref(), filter.upstream.as_ref());
         let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
-        named::must_be_there(&principal, &app, named::Narrowed { route, offer, key }).await?;
+        named::must_be_there(&principal, &app, named::Narrowed { team, upstream, route, offer, key }).await?;
     }
     let earlier = app.store.usage(&before).await?;
     let mut lines = match query.by.step() {
@@ -227,14 +228,15 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
     let offer = params.offer.as_deref().map(OfferName::parse).transpose();
     let filter = UsageFilter {
         team: principal.narrow(team)?,
-        route: params.route.as_deref().map(|route| named::recorded_route(principal, &snapshot, route)).transpose()?,
+        route: params.route.as_deref().map(|route| named::recorded_route(&snapshot, route)).transpose()?,
         offer: offer.map_err(|error| bad("offer", error.to_string()))?,
         upstream: params
             .upstream
             .as_deref()
-            .map(|upstream| named::recorded_upstream(principal, &snapshot, upstream))
+            .map(|upstream| named::recorded_upstream(&snapshot, upstream))
             .transpose()?,
         key: params.key.as_deref().map(|key| id_in(key).to_owned()),
+        former: snapshot.former.clone(),
     };
     Ok(UsageQuery { from: params.from, to: params.to, by, filter })
 }

@@ -296,8 +296,9 @@ fn access_of<'s>(
     wanted: &str,
 ) -> Result<(&'s Team, &'s Name, &'s Route), Refusal> {
     let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
-    let is_allowed = team.access.allows(wanted) && key.access.allows(wanted);
-    let known = snapshot.catalogue.routes.get_key_value(wanted).filter(|_| is_allowed);
+    let is_allowed = |name: &str| team.access.allows(name) && key.access.allows(name);
+    let known = snapshot.catalogue.route_name(wanted).filter(|name| is_allowed(name.as_str()));
+    let known = known.and_then(|name| snapshot.catalogue.routes.get_key_value(name));
     let (name, route) = known.ok_or_else(|| no_such_route(key, wanted, &routes_of(snapshot, key)))?;
     Ok((team, name, route))
 }

@@ -18,6 +18,7 @@
 //!
 //! Rates stand with their offers and are append-only: a file may add one, never change one.
 
+mod names;
 mod offers;
 mod reader;
 mod routes;
@@ -41,9 +42,9 @@ pub use write::write;
 /// One thing that is wrong with a file, and where.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Problem {
-    /// From 1.
+    /// From 1; 0 where nobody has the text, as with changes of single things.
     pub line: usize,
-    /// Column in characters, from 1.
+    /// Column in characters, from 1; 0 likewise.
     pub column: usize,
     /// Where in the document, such as `routes.manifests.stages[0].pick`; empty for a fault of the TOML itself.
     pub path: String,
@@ -54,7 +55,10 @@ pub struct Problem {
 impl std::fmt::Display for Problem {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         let colon = if self.path.is_empty() { "" } else { ": " };
-        write!(f, "line {}, column {}: {}{colon}{}", self.line, self.column, self.path, self.message)
+        if self.line > 0 {
+            write!(f, "line {}, column {}: ", self.line, self.column)?;
+        }
+        write!(f, "{}{colon}{}", self.path, self.message)
     }
 }
 
@@ -123,6 +127,9 @@ pub fn read(text: &str) -> Result<CatalogueFile, Vec<Problem>> {
         file.catalogue.webhooks = webhooks::read(&mut reader, &item);
     }
     reader.finish(root);
+    for taken in names::taken(&file.catalogue) {
+        reader.problem_at(&document, &taken.path, taken.message);
+    }
     let problems = reader.into_problems();
     if problems.is_empty() { Ok(file) } else { Err(problems) }
 }

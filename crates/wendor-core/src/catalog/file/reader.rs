@@ -91,6 +91,18 @@ impl<'a> Reader<'a> {
         self.problems.push(Problem { line, column, path: path.to_owned(), message: message.into() });
     }
 
+    /// Notes a problem at the entry that these names lead to.
+    pub(super) fn problem_at(&mut self, document: &Spanned<DeTable<'_>>, names: &[String], message: String) {
+        let mut span = document.span();
+        let mut table = Some(document.get_ref());
+        for name in names {
+            let Some(value) = table.and_then(|table| table.get(name.as_str())) else { break };
+            span = value.span();
+            table = if let DeValue::Table(below) = value.get_ref() { Some(below) } else { None };
+        }
+        self.problem(&names.join("."), &span, message);
+    }
+
     /// Notes a fault of the TOML itself.
     pub(super) fn fault(&mut self, span: Range<usize>, message: &str) {
         self.problem("", &span, format!("this is not TOML: {message}"));
@@ -165,6 +177,15 @@ impl<'a> Reader<'a> {
             return None;
         }
         Some(text)
+    }
+
+    /// A text for people, of at most so many characters.
+    pub(super) fn words(&mut self, item: &Item<'_>, most: usize) -> Option<String> {
+        self.parsed(item, |text| match text.trim() {
+            "" => Err("is empty; leave it out".to_owned()),
+            long if long.chars().count() > most => Err(format!("is longer than {most} characters")),
+            text => Ok(text.to_owned()),
+        })
     }
 
     /// A text that `parse` makes something of.
@@ -259,9 +280,15 @@ impl<'a> Reader<'a> {
         })
     }
 
-    /// A day, written as a TOML date.
+    /// A day, written as a TOML date or as a text of the same form.
     pub(super) fn day(&mut self, item: &Item<'_>) -> Option<chrono::NaiveDate> {
-        let text = if let DeValue::Datetime(day) = item.value { Some(day.to_string()) } else { None };
+        let text = match item.value {
+            DeValue::Datetime(day) => Some(day.to_string()),
+            DeValue::String(text) => Some(text.to_string()),
+            DeValue::Integer(_) | DeValue::Float(_) | DeValue::Boolean(_) | DeValue::Array(_) | DeValue::Table(_) => {
+                None
+            }
+        };
         let parsed = text.and_then(|text| text.parse().ok());
         if parsed.is_none() {
             self.unlike_number(item, "a day such as 2026-11-01");

@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use chrono::NaiveDate;
 use wendor_wire::failure::FailureKind;
 
 use super::reader::{Item, Reader, no_such};
 use crate::catalog::origin::Origin;
-use crate::catalog::route::{Pick, Route, Stage, StageDeadlines, StageOffer};
+use crate::catalog::route::{FormerName, Pick, Route, Stage, StageDeadlines, StageOffer};
 use crate::name::{Name, OfferName};
 
 const PICKS: [(&str, Pick); 5] = [
@@ -17,6 +18,10 @@ const PICKS: [(&str, Pick); 5] = [
     ("together", Pick::Together),
 ];
 
+/// Characters of whom to ask, and of what it is for.
+const LONGEST_OWNER: usize = 200;
+const LONGEST_PURPOSE: usize = 500;
+
 /// The routes, and the names of all that the file holds, also of those with problems.
 pub(super) fn read(
     reader: &mut Reader<'_>,
@@ -25,11 +30,12 @@ pub(super) fn read(
 ) -> (BTreeMap<Name, Route>, BTreeSet<Name>) {
     let (mut routes, mut named) = (BTreeMap::new(), BTreeSet::new());
     let Some(table) = reader.table(item) else { return (routes, named) };
-    for (name, span, item) in table.entries() {
+    let entries = table.entries();
+    named.extend(entries.iter().filter_map(|(name, ..)| Name::parse(name).ok()));
+    for (name, span, item) in entries {
         match Name::parse(&name) {
             Ok(name) => {
-                named.insert(name.clone());
-                if let Some(route) = route(reader, &item, known) {
+                if let Some(route) = route(reader, &item, &name, Known { offers: known, routes: &named }) {
                     routes.insert(name, route);
                 }
             }
@@ -39,12 +45,28 @@ pub(super) fn read(
     (routes, named)
 }
 
-fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<Route> {
+/// What a route may refer to.
+#[derive(Clone, Copy)]
+struct Known<'k> {
+    offers: &'k BTreeSet<OfferName>,
+    routes: &'k BTreeSet<Name>,
+}
+
+fn route(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, known: Known<'_>) -> Option<Route> {
+    let Known { offers: known, routes: named } = known;
     let mut table = reader.table(item)?;
     let stages_item = reader.required(&mut table, "stages");
     let is_strict = table.take("strict").and_then(|item| reader.flag(&item)).unwrap_or(false);
     let listed = table.take("origins").and_then(|item| reader.list(&item)).unwrap_or_default();
     let origins = listed.iter().filter_map(|item| reader.parsed(item, Origin::parse)).collect();
+    let about = About {
+        owner: table.take("owner").and_then(|item| reader.words(&item, LONGEST_OWNER)),
+        purpose: table.take("purpose").and_then(|item| reader.words(&item, LONGEST_PURPOSE)),
+        retires_on: table.take("retires").and_then(|item| reader.day(&item)),
+        successor: table.take("successor").and_then(|item| other_route(reader, &item, name, named)),
+    };
+    let former = table.take("former").and_then(|item| reader.list(&item)).unwrap_or_default();
+    let former = former.iter().filter_map(|item| former_name(reader, item)).collect();
     reader.finish(table);
     let stages_item = stages_item?;
     let items = reader.list(&stages_item)?;
@@ -52,7 +74,37 @@ fn route(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) 
         reader.problem(&stages_item.path, &stages_item.span, "a route needs at least one stage");
     }
     let stages = items.iter().filter_map(|item| stage(reader, item, known)).collect();
-    Some(Route { stages, is_strict, origins })
+    let About { owner, purpose, retires_on, successor } = about;
+    Some(Route { stages, is_strict, origins, owner, purpose, retires_on, successor, former })
+}
+
+/// What is known of a route beside where it leads.
+struct About {
+    owner: Option<String>,
+    purpose: Option<String>,
+    retires_on: Option<NaiveDate>,
+    successor: Option<Name>,
+}
+
+/// The route that takes the place of `own`.
+fn other_route(reader: &mut Reader<'_>, item: &Item<'_>, own: &Name, named: &BTreeSet<Name>) -> Option<Name> {
+    reader.parsed(item, |text| match named.get(text) {
+        None => Err(no_such("route", text, named.iter().map(Name::as_str))),
+        Some(name) if name == own => Err(format!("`{text}` is the route itself; name another")),
+        Some(name) => Ok(name.clone()),
+    })
+}
+
+/// `"name"`, or `{ name = "name", until = 2026-12-31 }`.
+fn former_name(reader: &mut Reader<'_>, item: &Item<'_>) -> Option<FormerName> {
+    if !item.is_table() {
+        return reader.parsed(item, Name::parse).map(|name| FormerName { name, until: None });
+    }
+    let mut table = reader.table(item)?;
+    let name = reader.required(&mut table, "name").and_then(|item| reader.parsed(&item, Name::parse));
+    let until = table.take("until").and_then(|item| reader.day(&item));
+    reader.finish(table);
+    Some(FormerName { name: name?, until })
 }
 
 fn stage(reader: &mut Reader<'_>, item: &Item<'_>, known: &BTreeSet<OfferName>) -> Option<Stage> {

@@ -15,6 +15,9 @@ const COST_DECIMALS: u32 = 6;
 /// The largest limit: a million million, of whatever is counted.
 const LARGEST_LIMIT: u64 = 1_000_000_000_000;
 
+/// Characters of whom to ask.
+const LONGEST_CONTACT: usize = 200;
+
 const AT_LIMITS: [(&str, AtLimit); 2] = [("refuse", AtLimit::Refuse), ("warn", AtLimit::Warn)];
 
 pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> BTreeMap<Name, Team> {
@@ -40,6 +43,9 @@ fn team(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> Opt
         None => Access::AllRoutes,
     };
     let weight = table.take("weight").and_then(|item| reader.count(&item));
+    let contact = table.take("contact").and_then(|item| reader.words(&item, LONGEST_CONTACT));
+    let default_route = table.take("default_route").and_then(|item| default_route(reader, &item, named, &access));
+    let former = super::names::former(reader, &mut table);
     let items = table.take("quotas").and_then(|item| reader.list(&item)).unwrap_or_default();
     reader.finish(table);
     let mut quotas: Vec<Quota> = Vec::new();
@@ -64,7 +70,7 @@ fn team(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> Opt
         }
         quotas.push(quota);
     }
-    Some(Team { access, quotas, streams, weight })
+    Some(Team { access, quotas, streams, weight, contact, default_route, former })
 }
 
 fn routes(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> BTreeSet<Name> {
@@ -74,6 +80,17 @@ fn routes(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>) -> B
         None => Err(no_such("route", text, named.iter().map(Name::as_str))),
     };
     items.iter().filter_map(|item| reader.parsed(item, existing)).collect()
+}
+
+/// The route of requests that name none: one that the team may use.
+fn default_route(reader: &mut Reader<'_>, item: &Item<'_>, named: &BTreeSet<Name>, access: &Access) -> Option<Name> {
+    reader.parsed(item, |text| match named.get(text) {
+        None => Err(no_such("route", text, named.iter().map(Name::as_str))),
+        Some(_) if !access.allows(text) => {
+            Err(format!("the team may not use `{text}`: add it to `routes`, or take another"))
+        }
+        Some(name) => Ok(name.clone()),
+    })
 }
 
 /// For whom requests at once are limited.

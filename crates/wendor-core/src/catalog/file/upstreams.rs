@@ -47,10 +47,8 @@ pub(super) fn read(reader: &mut Reader<'_>, item: &Item<'_>, file: &mut Catalogu
 fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut CatalogueFile) -> Option<Upstream> {
     let mut table = reader.table(item)?;
     let address = reader.required(&mut table, "address").and_then(|item| reader.parsed(&item, Address::parse));
-    let dialect = match table.take("dialect") {
-        Some(item) => reader.word(&item, &DIALECTS),
-        None => Some(Dialect::ChatCompletions),
-    };
+    let dialect = table.take("dialect");
+    let dialect = dialect.map_or(Some(Dialect::ChatCompletions), |item| reader.word(&item, &DIALECTS));
     let hosting = reader.required(&mut table, "hosting").and_then(|item| reader.word(&item, &HOSTINGS));
     let place = table.take("place").and_then(|item| reader.string(&item)).map(str::to_owned);
     let streams = table.take("streams").and_then(|item| reader.count(&item));
@@ -69,6 +67,7 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
     let is_without_ids = table.take("request_ids").is_some_and(|item| is_switched_off(reader, &item, "sent"));
     let is_not_looked_at = table.take("looks").is_some_and(|item| is_switched_off(reader, &item, "usual"));
     let headers = table.take("headers").map(|item| headers(reader, &item)).unwrap_or_default();
+    let former = super::names::former(reader, &mut table);
     let offers =
         reader.required(&mut table, "offers").map(|item| offers(reader, &item, name, file)).unwrap_or_default();
     reader.finish(table);
@@ -93,6 +92,7 @@ fn upstream(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, file: &mut Ca
         is_without_ids,
         is_not_looked_at,
         seals,
+        former,
         offers,
     })
 }

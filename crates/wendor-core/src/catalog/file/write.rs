@@ -7,7 +7,7 @@ use std::num::NonZeroU32;
 use wendor_wire::failure::FailureKind;
 
 use crate::catalog::Catalogue;
-use crate::catalog::route::{Pick, Stage, StageOffer};
+use crate::catalog::route::{FormerName, Pick, Route, Stage, StageOffer};
 use crate::catalog::team::{Access, Team};
 use crate::catalog::upstream::{Auth, CredentialSource, Hosting, Offer, Upstream};
 use crate::catalog::webhook::Webhook;
@@ -28,6 +28,7 @@ pub fn write(catalogue: &Catalogue, rates: &RateCard) -> String {
     }
     for (name, route) in &catalogue.routes {
         line(&mut out, &format!("\n[routes.{}]", key(name.as_str())));
+        route_lines(&mut out, route);
         if route.is_strict {
             line(&mut out, "strict = true");
         }
@@ -132,6 +133,7 @@ fn upstream_lines(out: &mut String, upstream: &Upstream) {
     if let Some(seals) = &upstream.seals {
         line(out, &format!("seals = {}", quoted(seals)));
     }
+    former_line(out, &upstream.former);
 }
 
 fn minute_lines(out: &mut String, requests: Option<NonZeroU32>, tokens: Option<NonZeroU32>) {
@@ -237,15 +239,51 @@ fn stage_table(stage: &Stage) -> String {
     format!("{{ {} }}", parts.join(", "))
 }
 
+/// What is said of a route beside where it leads.
+fn route_lines(out: &mut String, route: &Route) {
+    for (name, text) in [("purpose", &route.purpose), ("owner", &route.owner)] {
+        if let Some(text) = text {
+            line(out, &format!("{name} = {}", quoted(text)));
+        }
+    }
+    if let Some(day) = route.retires_on {
+        line(out, &format!("retires = {day}"));
+    }
+    if let Some(successor) = &route.successor {
+        line(out, &format!("successor = {}", quoted(successor.as_str())));
+    }
+    if !route.former.is_empty() {
+        let entry = |former: &FormerName| match former.until {
+            Some(day) => format!("{{ name = {}, until = {day} }}", quoted(former.name.as_str())),
+            None => quoted(former.name.as_str()),
+        };
+        line(out, &format!("former = [{}]", route.former.iter().map(entry).collect::<Vec<_>>().join(", ")));
+    }
+}
+
+fn former_line(out: &mut String, former: &[Name]) {
+    if !former.is_empty() {
+        let names: Vec<String> = former.iter().map(|name| quoted(name.as_str())).collect();
+        line(out, &format!("former = [{}]", names.join(", ")));
+    }
+}
+
 fn time(millis: u64) -> String {
     humantime::format_duration(std::time::Duration::from_millis(millis)).to_string()
 }
 
 fn team_table(out: &mut String, name: &Name, team: &Team) {
     line(out, &format!("\n[teams.{}]", key(name.as_str())));
+    if let Some(contact) = &team.contact {
+        line(out, &format!("contact = {}", quoted(contact)));
+    }
+    former_line(out, &team.former);
     if let Access::Only(routes) = &team.access {
         let routes: Vec<String> = routes.iter().map(|route| quoted(route.as_str())).collect();
         line(out, &format!("routes = [{}]", routes.join(", ")));
+    }
+    if let Some(route) = &team.default_route {
+        line(out, &format!("default_route = {}", quoted(route.as_str())));
     }
     if let Some(weight) = team.weight {
         line(out, &format!("weight = {weight}"));

@@ -1,0 +1,322 @@
+//! Changing single things of the catalogue, by client and by API: what is shown first, what comes of it, and that nobody's change is lost.
+
+use rstest::rstest;
+use serde_json::{Value, json};
+use wendor_e2e::ferry::{Ferry, header, question};
+use wendor_e2e::waiting::until;
+
+/// Everything there is.
+const RANGE: &str = "from=2026-01-01T00:00:00Z&to=2100-01-01T00:00:00Z";
+
+/// The file in force.
+async fn file(ferry: &Ferry) -> String {
+    ferry.get("/catalogue").await["text"].as_str().unwrap().to_owned()
+}
+
+#[rstest]
+#[case::a_quota(
+    &["team", "quota", "set", "timetables", "--measure", "cost", "--per", "month", "--limit", "250.5"],
+    "    quotas.cost a month.limit: (absent) -> 250.5",
+    "{ measure = \"cost\", per = \"month\", limit = 250.5 }"
+)]
+#[case::a_stage(
+    &["route", "stage", "add", "night-sailings", "--offers", "quarry/fulmar-large", "--pick", "cost", "--at", "1"],
+    "~ route night-sailings",
+    "{ offers = [\"quarry/fulmar-large\"], pick = \"cost\" }"
+)]
+#[case::what_a_route_is_for(
+    &["route", "edit", "night-sailings", "--purpose", "When boats go", "--owner", "duty desk"],
+    "    owner: (absent) -> duty desk",
+    "purpose = \"When boats go\"\nowner = \"duty desk\""
+)]
+#[case::whom_to_ask(
+    &["team", "edit", "timetables", "--contact", "board room", "--default-route", "night-sailings"],
+    "    contact: (absent) -> board room",
+    "default_route = \"night-sailings\""
+)]
+#[case::a_rate_to_come(
+    &["rate", "set", "quayside/dunlin-70b", "--input", "0.31", "--output", "3.5", "--from", "2999-01-01"],
+    "+ rate of quayside/dunlin-70b from 2999-01-01",
+    "{ from = 2999-01-01, input = \"0.31\", output = \"3.5\" }"
+)]
+#[case::how_much_it_carries(&["upstream", "edit", "quayside", "--queue", "7"], "    queue: (absent) -> 7", "queue = 7")]
+#[case::an_offer(&["offer", "edit", "quayside/dunlin-70b", "--context-window", "32768"], "context_window", "context_window = 32768")]
+#[case::any_value(
+    &["catalogue", "set", "upstreams.quayside.place", "on-site"],
+    "    place: (absent) -> on-site",
+    "place = \"on-site\""
+)]
+#[tokio::test]
+async fn one_thing_is_changed_by_one_command(#[case] args: &[&str], #[case] shown: &str, #[case] written: &str) {
+    let ferry = Ferry::begin().await;
+    let before = file(&ferry).await;
+    let dry = ferry.wendor(&[args, &["--dry-run"]].concat()).await;
+    assert_eq!(dry.status, 0, "{}", dry.err);
+    assert!(dry.out.contains(shown) && dry.out.ends_with("Nothing was changed: --dry-run.\n"), "{}", dry.out);
+    assert_eq!(file(&ferry).await, before);
+    let ran = ferry.wendor(args).await;
+    assert!(ran.status == 0 && ran.out.contains(shown) && ran.out.contains(" is in force."), "{}{}", ran.out, ran.err);
+    let after = file(&ferry).await;
+    assert!(after.contains(written) && !before.contains(written), "{after}");
+    // Back to what it was: everything but a rate, which stays.
+    let revision = ferry.get("/catalogue").await["revision"].as_i64().unwrap();
+    let restored = ferry.wendor(&["catalogue", "restore", &(revision - 1).to_string(), "--yes"]).await;
+    assert_eq!(restored.status, 0, "{}", restored.err);
+    let is_rate = args[0] == "rate";
+    assert_eq!(file(&ferry).await == before, !is_rate, "{}", restored.out);
+    let audit = ferry.get("/audit?limit=50").await.to_string();
+    assert!(audit.contains("restored") || is_rate, "{audit}");
+}
+
+#[rstest]
+#[case::a_taken_name(&["team", "rename", "timetables", "timetables"], 2, "there is a team `timetables` already")]
+#[case::no_such_thing(&["route", "edit", "night-sailing", "--owner", "x"], 4, "nearest: `night-sailings`")]
+#[case::nothing_to_change(&["route", "edit", "night-sailings"], 2, "name at least one value")]
+#[case::an_absurd_limit(
+    &["team", "quota", "set", "timetables", "--measure", "cost", "--per", "day", "--limit", "-5"],
+    2,
+    "teams.timetables.quotas[0].limit: must be a number from 0 to 1000000000000"
+)]
+#[case::no_offer(&["route", "stage", "add", "night-sailings", "--offers", "quarry/fulmar"], 2, "stages[2].offers[0]: unknown offer `quarry/fulmar`")]
+#[case::the_last_stage(&["route", "stage", "remove", "night-sailings", "3"], 4, "has no stage 3")]
+#[case::an_own_successor(&["route", "edit", "night-sailings", "--successor", "night-sailings"], 2, "is the route itself")]
+#[case::no_place(&["catalogue", "set", "teams..x", "1"], 2, "is not a place")]
+#[case::no_revision(&["catalogue", "show", "77"], 4, "There is no revision `77`")]
+#[case::no_file(&["catalogue", "diff", "1", "2", "--lines", "--last"], 2, "unexpected argument")]
+#[tokio::test]
+async fn what_cannot_be_changed_is_told_at_its_place(#[case] args: &[&str], #[case] status: i32, #[case] told: &str) {
+    let ferry = Ferry::begin().await;
+    let before = file(&ferry).await;
+    let ran = ferry.wendor(args).await;
+    assert_eq!(ran.status, status, "{}{}", ran.out, ran.err);
+    assert!(ran.err.contains(told), "{}", ran.err);
+    assert_eq!(file(&ferry).await, before);
+}
+
+#[tokio::test]
+async fn a_rate_of_the_past_is_not_changed() {
+    let ferry = Ferry::begin().await;
+    let set = |from: &'static str| {
+        ["rate", "set", "quarry/fulmar-large", "--input", "1", "--output", "2", "--from", from, "--yes"]
+    };
+    let first = ferry.wendor(&set("2026-11-02")).await;
+    let late = if first.status == 0 { ferry.wendor(&set("2026-11-03")).await } else { first };
+    assert_eq!(late.status, 2, "{}", late.out);
+    assert!(late.err.contains("lies in the past, and requests since then are priced"), "{}", late.err);
+}
+
+#[tokio::test]
+async fn a_renamed_team_keeps_its_keys_its_figures_and_its_quotas() {
+    let ferry = Ferry::begin().await;
+    let quota = ["team", "quota", "set", "timetables", "--measure", "requests", "--per", "month", "--limit", "2"];
+    assert_eq!(ferry.wendor(&quota).await.status, 0);
+    assert_eq!(ferry.ask(&question("night-sailings", false)).await.status(), 200);
+    let renamed = ferry.wendor(&["team", "rename", "timetables", "boards"]).await;
+    assert!(renamed.status == 0 && !renamed.out.contains("stops working"), "{}{}", renamed.out, renamed.err);
+    // The same key goes on, and what was used of the quota is not given back.
+    let statuses = [
+        ferry.ask(&question("night-sailings", false)).await.status().as_u16(),
+        ferry.ask(&question("night-sailings", false)).await.status().as_u16(),
+    ];
+    assert_eq!(statuses, [200, 429]);
+    ferry.drained().await;
+    let usage = ferry.get(&format!("/usage?{}", RANGE)).await;
+    let lines: Vec<(&str, u64)> = usage["lines"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|line| (line["name"].as_str().unwrap(), line["requests"].as_u64().unwrap()))
+        .collect();
+    assert_eq!(lines, [("boards", 2)]);
+    // By its former name too.
+    let by_former = ferry.get(&format!("/usage?team=timetables&{}", RANGE)).await;
+    assert_eq!(by_former["together"]["requests"], 2);
+    assert_eq!(ferry.get("/requests?team=boards").await["requests"].as_array().unwrap().len(), 2);
+    assert_eq!(ferry.get("/keys?team=boards").await[0]["team"], "boards");
+}
+
+#[tokio::test]
+async fn a_renamed_route_answers_to_both_names() {
+    let ferry = Ferry::begin().await;
+    assert_eq!(ferry.wendor(&["route", "rename", "night-sailings", "late-boats", "--yes"]).await.status, 0);
+    for name in ["late-boats", "night-sailings"] {
+        let answer = ferry.ask(&question(name, false)).await;
+        assert_eq!(answer.status(), 200, "{name}");
+        let shown = ferry.request(&header(&answer, "wendor-request-id")).await;
+        assert_eq!(shown["request"]["route"], "late-boats");
+    }
+}
+
+#[tokio::test]
+async fn a_renamed_upstream_keeps_its_rates_and_its_routes() {
+    let ferry = Ferry::begin().await;
+    let before = ferry.get("/routes").await.to_string();
+    let renamed = ferry.wendor(&["upstream", "rename", "quarry", "pit", "--yes"]).await;
+    assert_eq!(renamed.status, 0, "{}", renamed.err);
+    assert_eq!(ferry.get("/routes").await.to_string(), before.replace("quarry/", "pit/"));
+    let rates = ferry.wendor(&["rate", "list", "--json"]).await.out;
+    assert!(rates.contains("\"pit/fulmar-large\"") && !rates.contains("quarry"), "{rates}");
+}
+
+#[tokio::test]
+async fn who_uses_a_thing_is_told_before_it_goes() {
+    let ferry = Ferry::begin().await;
+    ferry.ask(&question("night-sailings", false)).await;
+    ferry.drained().await;
+    let ran = ferry.wendor(&["route", "remove", "night-sailings", "--dry-run"]).await;
+    assert_eq!(ran.status, 0, "{}", ran.err);
+    for told in [
+        "Routes: night-sailings.",
+        "Teams: freight-desk, timetables.",
+        "Working keys: ",
+        " of timetables (",
+        "Requests of the last 30 days: timetables 1",
+        "- route night-sailings",
+    ] {
+        assert!(ran.out.contains(told), "{told}: {}", ran.out);
+    }
+    // Where somebody would notice, it is asked for.
+    let unasked = ferry.wendor(&["route", "remove", "night-sailings"]).await;
+    assert!(unasked.status == 2 && unasked.err.contains("pass --yes to confirm"), "{}", unasked.err);
+    assert_eq!(
+        ferry.get("/catalogue/uses?of=/routes/night-sailings").await["requests"],
+        json!([{ "team": "timetables", "requests": 1 }])
+    );
+}
+
+async fn applied(ferry: &Ferry, body: &Value) -> (u16, Value) {
+    let sent =
+        ferry.http.post(format!("{}/manage/v1/catalogue", ferry.service.url)).bearer_auth(&ferry.owner).json(body);
+    let answer = sent.send().await.unwrap();
+    (answer.status().as_u16(), answer.json().await.unwrap())
+}
+
+#[tokio::test]
+async fn two_who_change_at_once_lose_nothing_unseen() {
+    let ferry = Ferry::begin().await;
+    let base = ferry.get("/catalogue").await["revision"].as_i64().unwrap();
+    let change = |path: &str, value: Value| json!({ "edits": [{ "op": "add", "path": path, "value": value }], "made_from": base, "note": "by one of two" });
+    let (status, _) = applied(&ferry, &change("/routes/night-sailings/purpose", json!("boats at night"))).await;
+    assert_eq!(status, 200);
+    // Elsewhere: both are in.
+    let (status, second) = applied(&ferry, &change("/routes/night-sailings/owner", json!("duty desk"))).await;
+    assert_eq!((status, second["revision"].as_i64()), (200, Some(base + 2)), "{second}");
+    let text = file(&ferry).await;
+    assert!(text.contains("boats at night") && text.contains("duty desk"), "{text}");
+    // In the same place: the second is told what it is now.
+    let (status, third) = applied(&ferry, &change("/routes/night-sailings/purpose", json!("all boats"))).await;
+    assert_eq!(status, 409, "{third}");
+    let detail = third["detail"].as_str().unwrap();
+    assert!(detail.contains("/routes/night-sailings/purpose was absent and is `boats at night` now"), "{detail}");
+    // A whole file that was made from the older revision, too.
+    let whole = json!({ "text": text.replace("boats at night", "no boats"), "made_from": base, "note": "file" });
+    assert_eq!(applied(&ferry, &whole).await.0, 409);
+    // At the very same moment: one of two waits for the other, or is told.
+    let weight = json!({ "edits": [{ "op": "add", "path": "/teams/timetables/weight", "value": 2 }] });
+    let contact = json!({ "edits": [{ "op": "add", "path": "/teams/timetables/contact", "value": "board" }] });
+    let both = tokio::join!(applied(&ferry, &weight), applied(&ferry, &contact));
+    let text = file(&ferry).await;
+    for ((status, answer), trace) in [(both.0, "weight = 2"), (both.1, "contact = \"board\"")] {
+        assert_eq!(status == 200, text.contains(trace), "{status} {answer} {text}");
+    }
+}
+
+#[tokio::test]
+async fn revisions_are_read_compared_and_restored() {
+    let ferry = Ferry::begin().await;
+    let first = ferry.get("/catalogue").await;
+    let number = first["revision"].as_i64().unwrap();
+    ferry.wendor(&["route", "edit", "night-sailings", "--owner", "duty desk"]).await;
+    let shown = ferry.wendor(&["catalogue", "show", &number.to_string()]).await.out;
+    assert_eq!(shown, format!("# Revision {number}.\n{}", first["text"].as_str().unwrap()));
+    let differs = ferry.wendor(&["catalogue", "diff", &number.to_string(), &(number + 1).to_string()]).await.out;
+    assert!(differs.contains("~ route night-sailings\n    owner: (absent) -> duty desk"), "{differs}");
+    let lines = ferry.wendor(&["catalogue", "diff", &number.to_string(), "--lines"]).await.out;
+    assert!(lines.contains("\n+owner = \"duty desk\"\n"), "{lines}");
+    let restored = ferry.wendor(&["catalogue", "restore", &number.to_string(), "--yes"]).await.out;
+    assert!(restored.contains(&format!("Revision {} is in force.", number + 2)), "{restored}");
+    assert_eq!(file(&ferry).await, first["text"].as_str().unwrap());
+    let revisions = ferry.wendor(&["catalogue", "revisions"]).await.out;
+    assert!(revisions.contains(&format!("revision {number} restored")), "{revisions}");
+}
+
+#[tokio::test]
+async fn the_file_is_edited_in_an_editor_and_nothing_typed_is_lost() {
+    let ferry = Ferry::begin().await;
+    let folder = tempfile::tempdir().unwrap();
+    let edit = |script: &'static str| {
+        let editor = folder.path().join("editor");
+        std::fs::write(&editor, format!("#!/bin/sh\n{script}\n")).unwrap();
+        let mut command = std::process::Command::new("chmod");
+        command.arg("+x").arg(&editor).status().unwrap();
+        let environment = [("EDITOR", editor.display().to_string())];
+        let ferry = &ferry;
+        async move {
+            let environment: Vec<(&str, &str)> =
+                environment.iter().map(|(name, value)| (*name, value.as_str())).collect();
+            ferry.wendor_in(&["catalogue", "edit", "--yes"], &environment).await
+        }
+    };
+    let untouched = edit("true").await;
+    assert_eq!((untouched.status, untouched.out.as_str()), (0, "Nothing was changed.\n"), "{}", untouched.err);
+    let changed = edit("sed -i 's/^\\[routes.night-sailings\\]/&\\nowner = \"duty desk\"/' \"$1\"").await;
+    assert!(
+        changed.status == 0 && changed.out.contains("owner: (absent) -> duty desk"),
+        "{}{}",
+        changed.out,
+        changed.err
+    );
+    let wrong = edit("sed -i 's/hosting = \"own\"/hosting = \"owned\"/' \"$1\"").await;
+    assert!(wrong.status == 2 && wrong.err.contains("upstreams.quayside.hosting"), "{}", wrong.err);
+    let kept = wrong.err.split("is kept in ").nth(1).unwrap().split(".toml").next().unwrap();
+    let kept = format!("{kept}.toml");
+    assert!(std::fs::read_to_string(&kept).unwrap().contains("hosting = \"owned\""));
+    std::fs::remove_file(kept).unwrap();
+    let gave_up = edit("exit 3").await;
+    assert!(gave_up.status == 2 && gave_up.err.contains("nothing was changed"), "{}", gave_up.err);
+}
+
+#[tokio::test]
+async fn a_file_of_an_older_revision_is_told_before_it_is_applied() {
+    let ferry = Ferry::begin().await;
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("catalogue.toml");
+    let exported = ferry.wendor(&["catalogue", "export"]).await.out;
+    std::fs::write(&path, &exported).unwrap();
+    ferry.wendor(&["route", "edit", "night-sailings", "--owner", "duty desk"]).await;
+    let path = path.to_str().unwrap();
+    let ran = ferry.wendor(&["catalogue", "apply", path, "--dry-run"]).await;
+    let words = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        words.contains("The file was exported from revision") && words.contains("Changed since: route night-sailings."),
+        "{words}"
+    );
+    // As it was exported, it changes nothing where nothing was changed since.
+    ferry.wendor(&["route", "edit", "night-sailings", "--owner", ""]).await;
+    let same = ferry.wendor(&["catalogue", "diff", path]).await.out;
+    assert!(same.starts_with("No changes"), "{same}");
+    // One of ten megabytes is not sent.
+    std::fs::write(path, "# long\n".repeat(1_500_000)).unwrap();
+    let large = ferry.wendor(&["catalogue", "apply", path]).await;
+    assert!(large.status == 2 && large.err.contains("is larger than 4.0 MiB"), "{}", large.err);
+}
+
+#[tokio::test]
+async fn a_removed_route_keeps_its_history_under_its_name() {
+    let ferry = Ferry::begin().await;
+    let asked = ferry.ask(&question("night-sailings", false)).await;
+    let id = header(&asked, "wendor-request-id");
+    ferry.drained().await;
+    let add = ["route", "add", "other", "--offers", "quarry/fulmar-large"];
+    assert_eq!(ferry.wendor(&add).await.status, 0);
+    assert_eq!(ferry.wendor(&["route", "remove", "night-sailings", "--yes"]).await.status, 0);
+    until("the route to be gone", || async {
+        (ferry.ask(&question("night-sailings", false)).await.status() == 404).then_some(())
+    })
+    .await;
+    assert_eq!(ferry.request(&id).await["request"]["route"], "night-sailings");
+    let usage = ferry.get(&format!("/usage?by=route&{}", RANGE)).await;
+    assert_eq!(usage["lines"][0]["name"], "night-sailings");
+    let narrowed = ferry.get(&format!("/usage?route=night-sailings&{}", RANGE)).await;
+    assert_eq!(narrowed["together"]["requests"], 1, "{narrowed}");
+}
