@@ -13,6 +13,7 @@ export class Problem extends Error {
     detail: string,
     readonly field: string | undefined,
     readonly kind = '',
+    readonly problems: readonly components['schemas']['CatalogueProblem'][] = [],
   ) {
     super(detail)
   }
@@ -50,7 +51,14 @@ async function done<T>(call: Promise<Answer<T>>): Promise<T> {
   const { data, error, response } = answer
   if (response.ok) return data as T // A 204 has no body, and its type is then undefined.
   if (isDetails(error))
-    throw new Problem(response.status, error.title, error.detail, error.field ?? undefined, error.type)
+    throw new Problem(
+      response.status,
+      error.title,
+      error.detail,
+      error.field ?? undefined,
+      error.type,
+      error.problems ?? [],
+    )
   throw new Problem(
     response.status,
     'Unexpected answer',

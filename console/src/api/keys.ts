@@ -20,5 +20,9 @@ export const keys = {
   people: ['people'],
   signInRule: ['sign-in-rule'],
   tokens: ['tokens'],
+  catalogue: ['catalogue'],
+  revisions: ['revisions'],
+  comparison: (numbers: object) => ['revisions', numbers],
+  uses: (thing: string) => ['catalogue', 'uses', thing],
   audit: (query: object) => ['audit', query],
 } as const

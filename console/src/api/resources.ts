@@ -23,6 +23,12 @@ export function useMe(enabled: On = true) {
   })
 }
 
+/** Whether whoever is signed in may change the catalogue. The service decides; this only spares them a page that it would refuse. */
+export function useCanChange() {
+  const me = useMe()
+  return computed(() => ['owner', 'operator'].includes(me.data.value?.role ?? ''))
+}
+
 export function useService() {
   return useQuery({ queryKey: keys.service, queryFn: () => done(client.GET('/manage/v1/service')), ...live(CALM) })
 }

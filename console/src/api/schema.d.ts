@@ -62,10 +62,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The catalogue in force as a file. */
+        /** The catalogue in force, as a file and as JSON. */
         get: operations["get-catalogue"];
         put?: never;
-        /** Apply a file: a new revision, unless nothing changes. */
+        /** Apply a change: a new revision, unless nothing changes. */
         post: operations["post-catalogue"];
         delete?: never;
         options?: never;
@@ -82,8 +82,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a file would change. */
+        /** What a change would do. Nothing is changed. */
         post: operations["post-catalogue-difference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/catalogue/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What still uses an upstream, an offer, a route or a team: who would notice if it went. */
+        get: operations["get-catalogue-uses"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -459,6 +476,40 @@ export interface paths {
         };
         /** Revisions, newest first. */
         get: operations["get-revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The catalogue as it was at a revision. Its rates are those of today: they are only added. */
+        get: operations["get-revisions-number"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/revisions/{number}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a revision changed against another. `base` of the answer is the earlier one. */
+        get: operations["get-revisions-number-difference"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1035,17 +1086,29 @@ export interface components {
             /** @description Where the chain ends, as NUMBER:HASH; kept elsewhere, it shows later whether entries were replaced since. */
             head: string;
         };
-        /** @description A file to be applied. */
+        /** @description A catalogue to be applied. */
         CatalogueApplication: {
             /**
              * Format: int64
-             * @description The revision that its difference was looked at against; the call fails if another is in force by now.
+             * @description The revision that its difference was looked at against; the call fails if another is in force by now. Not looked at when absent.
              */
-            base: number;
+            base?: number | null;
+            /** @description Changes of single places, one after the other. */
+            edits?: components["schemas"]["EditLine"][] | null;
+            /**
+             * Format: int64
+             * @description The revision that it was made from, as in the call that looks at it.
+             */
+            made_from?: number | null;
             /** @description Why, for whoever reads the revisions. */
             note?: string;
-            /** @description The file. */
-            text: string;
+            /**
+             * Format: int64
+             * @description A revision of before, to be in force again.
+             */
+            revision?: number | null;
+            /** @description A whole file (TOML). */
+            text?: string | null;
         };
         /** @description The revision that is in force now, and how it differs. */
         CatalogueApplied: {
@@ -1066,31 +1129,51 @@ export interface components {
             base: number;
             /** @description What changes; nothing when empty. */
             changes: components["schemas"]["ChangeLine"][];
+            /** @description What that means for those who use it, in sentences. */
+            consequences?: string[];
+            /** @description The same as the difference of the two files, in unified form; empty when they are the same. */
+            file_difference?: string;
+            /** @description What others changed since the revision that it was made from. */
+            since?: components["schemas"]["ChangeLine"][];
         };
-        /** @description A file to be compared. */
+        /** @description A catalogue that is wanted, in one of three forms. */
         CatalogueDraft: {
-            /** @description The file. */
-            text: string;
+            /** @description Changes of single places, one after the other. */
+            edits?: components["schemas"]["EditLine"][] | null;
+            /**
+             * Format: int64
+             * @description The revision that it was made from: what others changed since is kept, where it does not touch. The one in force when absent.
+             */
+            made_from?: number | null;
+            /**
+             * Format: int64
+             * @description A revision of before, to be in force again.
+             */
+            revision?: number | null;
+            /** @description A whole file (TOML). */
+            text?: string | null;
         };
         /** @description One problem of a catalogue file. */
         CatalogueProblem: {
-            /** @description From 1, in characters. */
+            /** @description From 1, in characters; 0 likewise. */
             column: number;
-            /** @description From 1. */
+            /** @description From 1; 0 where the text was not sent, as with changes of single things. */
             line: number;
             /** @description What is wrong and what to do. */
             message: string;
             /** @description Where in the document. */
             path: string;
         };
-        /** @description A catalogue as a file. */
+        /** @description A catalogue, whole. */
         CatalogueText: {
+            /** @description The same as JSON, which changes point into: numbers with a fraction and days are texts. */
+            document: Record<string, never>;
             /**
              * Format: int64
              * @description The revision that it is; 0 when there is none yet.
              */
             revision: number;
-            /** @description The file. */
+            /** @description The file (TOML). */
             text: string;
         };
         /** @description One thing that changes. */
@@ -1350,6 +1433,17 @@ export interface components {
         DrainAsk: {
             /** @description `true`: it takes none; `false`: it does again. */
             drained: boolean;
+        };
+        /** @description A change of one place: an operation of a JSON Patch (RFC 6902). A `move` of a whole upstream, route or team to another name renames it. */
+        EditLine: {
+            /** @description Of `move` and `copy`: the place that it is taken from. */
+            from?: string | null;
+            /** @description `add`, `replace`, `remove`, `move`, `copy` or `test`. */
+            op: string;
+            /** @description JSON Pointer (RFC 6901) into the document, such as `/teams/timetables/quotas/0/limit`. */
+            path: string;
+            /** @description Of `add`, `replace` and `test`: in the form of the file. */
+            value?: unknown;
         };
         /** @description Something that happened, with how it went to webhooks. */
         EventLine: {
@@ -1703,6 +1797,15 @@ export interface components {
             routes?: string[] | null;
             /** @description `good`, `revoked` or `expired`. */
             state: string;
+            /** @description Whose it is. */
+            team: string;
+        };
+        /** @description A key that opens a thing. */
+        KeyUse: {
+            /** @description Its id. */
+            id: string;
+            /** @description What it is for. */
+            label: string;
             /** @description Whose it is. */
             team: string;
         };
@@ -2658,6 +2761,16 @@ export interface components {
              */
             streams_of_key?: number | null;
         };
+        /** @description The requests of a team. */
+        TeamUse: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            requests: number;
+            /** @description Who asked. */
+            team: string;
+        };
         /** @description What a team used in the last whole day. */
         TeamYesterday: components["schemas"]["Figures"] & {
             budget?: components["schemas"]["QuotaLine"] | null;
@@ -2992,6 +3105,17 @@ export interface components {
             /** @description The query string that lists the requests behind this line at `/manage/v1/requests`. */
             requests_query: string;
         };
+        /** @description Who would notice if a thing went. */
+        Uses: {
+            /** @description Labels of working keys that open it, with their teams. */
+            keys: components["schemas"]["KeyUse"][];
+            /** @description Its requests of the last 30 days, by team. */
+            requests: components["schemas"]["TeamUse"][];
+            /** @description Routes with a stage that names it. */
+            routes: string[];
+            /** @description Teams that may use it. */
+            teams: string[];
+        };
         /** @description A wait for room at an upstream that was full. */
         WaitLine: {
             /**
@@ -3257,7 +3381,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The file */
+            /** @description The catalogue */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3335,7 +3459,7 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueApplied"];
                 };
             };
-            /** @description A value of the call is invalid; `field` names it */
+            /** @description A change cannot be made */
             400: {
                 headers: {
                     [name: string]: unknown;
@@ -3362,7 +3486,16 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description Another revision is in force */
+            /** @description No such revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Another revision is in force, or the same place was changed */
             409: {
                 headers: {
                     [name: string]: unknown;
@@ -3422,6 +3555,101 @@ export interface operations {
                     "application/json": components["schemas"]["CatalogueDifference"];
                 };
             };
+            /** @description A change cannot be made */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Somebody else has changed the same place */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The file has problems */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-catalogue-uses": {
+        parameters: {
+            query: {
+                /** @description JSON Pointer to it, such as `/routes/manifests` or `/upstreams/quarry/offers/fulmar-mini`. */
+                of: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who uses it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uses"];
+                };
+            };
             /** @description A value of the call is invalid; `field` names it */
             400: {
                 headers: {
@@ -3449,8 +3677,8 @@ export interface operations {
                     "application/problem+json": components["schemas"]["ProblemDetails"];
                 };
             };
-            /** @description The file has problems */
-            422: {
+            /** @description No such thing */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5317,6 +5545,163 @@ export interface operations {
             };
             /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-revisions-number": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Number of the revision, or `current` */
+                number: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The catalogue */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueText"];
+                };
+            };
+            /** @description Not a number */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such revision */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-revisions-number-difference": {
+        parameters: {
+            query?: {
+                /** @description The earlier one; the one before it when absent. */
+                with?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description Number of the revision */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The difference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueDifference"];
+                };
+            };
+            /** @description A value of the call is invalid; `field` names it */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such revision */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

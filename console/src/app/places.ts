@@ -41,7 +41,13 @@ export const PLACES: readonly Place[] = [
     ],
   },
   { name: 'Account', pages: [{ title: 'Usage', path: paths.usage, forAllTeams: false }] },
-  { name: 'Change', pages: [{ title: 'Audit', path: paths.audit, forAllTeams: true }] },
+  {
+    name: 'Change',
+    pages: [
+      { title: 'Revisions', path: paths.revisions, forAllTeams: true },
+      { title: 'Audit', path: paths.audit, forAllTeams: true },
+    ],
+  },
 ]
 
 /** The places with the pages that this role can use. */

@@ -74,6 +74,24 @@ const routes = [
   { path: paths.refusals, component: () => import('@/features/refusals/RefusalPage.vue'), meta: { title: 'Refused' } },
   { path: paths.events, component: () => import('@/features/events/EventPage.vue'), meta: { title: 'Events' } },
   { path: paths.people, component: () => import('@/features/people/PeoplePage.vue'), meta: { title: 'People' } },
+  ...[
+    {
+      path: '/routes/:name/edit',
+      component: () => import('@/features/changes/RouteEditPage.vue'),
+      title: 'Edit a route',
+    },
+    { path: '/teams/:name/edit', component: () => import('@/features/changes/TeamEditPage.vue'), title: 'Edit a team' },
+    {
+      path: '/upstreams/:name/edit',
+      component: () => import('@/features/changes/UpstreamEditPage.vue'),
+      title: 'Edit an upstream',
+    },
+  ].map(({ title, ...page }) => ({ ...page, props: true, meta: { title } })),
+  {
+    path: paths.revisions,
+    component: () => import('@/features/changes/RevisionsPage.vue'),
+    meta: { title: 'Revisions' },
+  },
   { path: paths.audit, component: () => import('@/features/audit/AuditPage.vue'), meta: { title: 'Audit' } },
   { path: paths.you, component: () => import('@/features/you/YouPage.vue'), meta: { title: 'You' } },
   { path: paths.usage, component: () => import('@/features/usage/UsagePage.vue'), meta: { title: 'Usage' } },

@@ -185,6 +185,15 @@ impl Browser {
         chain.perform().await.expect("keys can be pressed");
     }
 
+    /// Presses a key while another is held.
+    ///
+    /// # Panics
+    /// When the page is gone.
+    pub async fn chord(&self, held: Key, key: Key) {
+        let chain = self.driver.action_chain().key_down(held.clone()).send_keys(key).key_up(held);
+        chain.perform().await.expect("keys can be pressed");
+    }
+
     /// The text that the page shows.
     pub async fn text(&self) -> String {
         self.script("return document.body.innerText").await.as_str().unwrap_or_default().to_owned()

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** What does this name lead to, within which deadlines, and who may use it? From `/routes`, `/usage`. */
 import { computed } from 'vue'
-import { useRoutes, useUsage } from '@/api/resources'
+import { useCanChange, useRoutes, useUsage } from '@/api/resources'
 import { duration, grouped, listed, share } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import { spanOf } from '@/lib/range'
@@ -13,6 +13,7 @@ import StageTable from './StageTable.vue'
 
 const props = defineProps<{ name: string }>()
 const routes = useRoutes()
+const canChange = useCanChange()
 const route = computed(() => routes.data.value?.find((one) => one.name === props.name))
 const day = spanOf('24h', new Date())
 const asked = computed(() => ({
@@ -50,7 +51,8 @@ const sentence = computed(() => {
 <template>
   <PageHead :title="name"
     ><RouterLink :to="cost">What it cost</RouterLink>
-    <RouterLink v-if="route" :to="paths.explain(name)">What would become of a request</RouterLink></PageHead
+    <RouterLink v-if="route" :to="paths.explain(name)">What would become of a request</RouterLink>
+    <RouterLink v-if="route && canChange" :to="paths.editRoute(name)">Edit</RouterLink></PageHead
   >
   <FourStates what="this route" :query="routes" :is-empty="!route" @retry="routes.refetch()">
     <template v-if="name === 'upstream-check'" #empty

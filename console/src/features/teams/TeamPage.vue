@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** What may this team use, how much of it is used, which keys does it have? For its lead. From `/teams`, `/keys`. */
 import { computed } from 'vue'
-import { useTeams } from '@/api/resources'
+import { useCanChange, useTeams } from '@/api/resources'
 import { capital, grouped, instant } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import { quotaAmount, quotaWords, streamLimits } from '@/lib/quota'
@@ -13,6 +13,7 @@ import TeamFigures from './TeamFigures.vue'
 
 const props = defineProps<{ name: string }>()
 const teams = useTeams()
+const canChange = useCanChange()
 const team = computed(() => teams.data.value?.find((one) => one.name === props.name))
 const links = computed(() => ({
   usage: { path: paths.usage, query: { team: props.name, range: 'month', by: 'route' } },
@@ -24,6 +25,7 @@ const links = computed(() => ({
   <PageHead :title="name">
     <RouterLink :to="links.usage">Cost this month</RouterLink>
     <RouterLink :to="links.requests">Its requests</RouterLink>
+    <RouterLink v-if="team && canChange" :to="paths.editTeam(name)">Edit</RouterLink>
   </PageHead>
   <FourStates what="this team" :query="teams" :is-empty="!team" @retry="teams.refetch()">
     <template #empty
@@ -36,7 +38,7 @@ const links = computed(() => ({
       </p>
       <h2>Quotas</h2>
       <p v-if="team.quotas.length === 0" class="second py-2">
-        None: nothing limits what this team uses. Quotas are set in the catalogue.
+        None: nothing limits what this team uses. Whoever may change the catalogue sets some under Edit.
       </p>
       <table v-else>
         <thead>

@@ -41,6 +41,7 @@ const failed = computed(() => ({ path: paths.requests, query: { upstream: props.
       <StateWord :word="upstream.state" />
       <StateWord v-if="upstream.drained" word="drained" />
       <RouterLink :to="paths.check(name)">Check it</RouterLink>
+      <RouterLink :to="paths.editUpstream(name)">Edit</RouterLink>
       <span class="mono">{{ upstream.address }}</span>
     </template>
   </PageHead>

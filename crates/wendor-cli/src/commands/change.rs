@@ -336,12 +336,13 @@ pub(super) async fn quota(command: QuotaCommand, management: &Management, reader
         pointer(&["teams", team, "quotas", &index.map_or_else(|| "-".to_owned(), |index| index.to_string())])
     };
     match command {
-        QuotaCommand::Set { team, measure, per, limit, warn, how } => {
+        QuotaCommand::Set { team, measure, per, limit, at_limit, how } => {
             let index = at(&team, &measure, &per)?;
             let limit = number(Some(limit)).unwrap_or_default();
             let mut quota = json!({ "measure": measure, "per": per, "limit": limit });
-            if warn {
-                quota["at_limit"] = "warn".into();
+            let before = index.map(|index| &document["teams"][&team]["quotas"][index]["at_limit"]);
+            if let Some(what) = at_limit.map(Value::from).or_else(|| before.filter(|what| what.is_string()).cloned()) {
+                quota["at_limit"] = what;
             }
             let op = if index.is_some() { "replace" } else { "add" };
             let edits = vec![json!({ "op": op, "path": path(&team, index), "value": quota })];

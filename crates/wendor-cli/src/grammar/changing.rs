@@ -149,9 +149,9 @@ pub enum QuotaCommand {
         /// How much; of cost in the currency of the catalogue.
         #[arg(long, value_name = "NUMBER", allow_negative_numbers = true)]
         limit: String,
-        /// Only warn when it is reached.
-        #[arg(long)]
-        warn: bool,
+        /// What happens when it is reached: refuse or warn; as before when absent, and refuse for a new one.
+        #[arg(long, value_name = "WHAT")]
+        at_limit: Option<String>,
         #[command(flatten)]
         how: ChangeArgs,
     },

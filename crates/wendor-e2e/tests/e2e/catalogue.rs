@@ -39,10 +39,7 @@ async fn what_is_exported_changes_nothing_and_a_change_is_shown_and_applied() {
         (&revisions[0]["number"], &revisions[0]["note"], &revisions[0]["made_by"]),
         (&json!(2), &json!("fewer streams"), &json!("harbour-master"))
     );
-    assert_eq!(
-        ferry.wendor(&["catalogue", "apply", &file, "--yes"]).await.out,
-        "No changes: it equals revision 2.\n"
-    );
+    assert_eq!(ferry.wendor(&["catalogue", "apply", &file, "--yes"]).await.out, "No changes: it equals revision 2.\n");
 }
 
 #[tokio::test]

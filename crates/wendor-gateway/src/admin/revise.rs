@@ -17,6 +17,16 @@ use crate::app::App;
 use crate::snapshot::Snapshot;
 use crate::tasks::revision_watch;
 
+/// Things that a revision names where nobody said why.
+const NAMED: usize = 3;
+
+/// What a revision says of itself where nobody said why: `route manifests changed, team data-lab removed`.
+fn named(changes: &[ChangeLine]) -> String {
+    let words = changes.iter().map(|change| format!("{} {}", change.thing, change.kind));
+    let more = if changes.len() > NAMED { format!(" and {} more", changes.len() - NAMED) } else { String::new() };
+    format!("{}{more}", words.take(NAMED).collect::<Vec<_>>().join(", "))
+}
+
 /// A field of the catalogue, with its text before and after.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct FieldChangeLine {
@@ -216,9 +226,10 @@ pub(super) async fn commit(
     if changes.is_empty() || mode == Mode::Look {
         return Ok(CatalogueApplied { revision: before.revision, changes });
     }
+    let note = if note.is_empty() { named(&changes) } else { note.to_owned() };
     let changes_json = serde_json::to_value(&changes).map_err(|_| Problem::Internal)?;
     let by = principal.doing(app);
-    let new = NewRevision { base, catalogue: &catalogue, rates: &rates, by: &by, note, changes: changes_json };
+    let new = NewRevision { base, catalogue: &catalogue, rates: &rates, by: &by, note: &note, changes: changes_json };
     let revision = app.store.make_revision(new).await?;
     tell_of_plain_http(&before.catalogue, &catalogue, &principal.name);
     revision_watch::look(app).await?;

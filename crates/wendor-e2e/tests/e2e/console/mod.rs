@@ -1,5 +1,6 @@
 //! The console in a browser: the journeys that people make, with the service, the stand-ins and the database behind it.
 
+mod changing;
 mod connect;
 mod figures;
 mod journeys;
