@@ -46,6 +46,15 @@ export function useComparison(numbers: MaybeRefOrGetter<{ from: number; to: numb
   })
 }
 
+/** Who asked for a route in the last 30 days, under which of its names. */
+export function useCallers(route: MaybeRefOrGetter<string>, enabled: MaybeRefOrGetter<boolean>) {
+  return useQuery({
+    queryKey: computed(() => keys.callers(toValue(route))),
+    queryFn: () => done(client.GET('/manage/v1/routes/{name}/callers', { params: { path: { name: toValue(route) } } })),
+    enabled: () => toValue(enabled),
+  })
+}
+
 /** Who would notice if a thing went. */
 export function useUses(thing: MaybeRefOrGetter<string>) {
   return useQuery({

@@ -23,6 +23,7 @@ export const keys = {
   catalogue: ['catalogue'],
   revisions: ['revisions'],
   comparison: (numbers: object) => ['revisions', numbers],
+  callers: (route: string) => ['callers', route],
   uses: (thing: string) => ['catalogue', 'uses', thing],
   audit: (query: object) => ['audit', query],
 } as const

@@ -536,6 +536,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/routes/{name}/callers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who asked for a route in the last 30 days, by key and by the name that was asked for, the latest first. */
+        get: operations["get-routes-name-callers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/routes/{name}/code": {
         parameters: {
             query?: never;
@@ -1086,6 +1103,27 @@ export interface components {
             /** @description Where the chain ends, as NUMBER:HASH; kept elsewhere, it shows later whether entries were replaced since. */
             head: string;
         };
+        /** @description Who still asks for a route, and under which name. */
+        CallerLine: {
+            /** @description The name that it asked for. */
+            asked_as: string;
+            /** @description Id of the key. */
+            key: string;
+            /** @description What the key is for; nothing where it is not known any more. */
+            label?: string | null;
+            /**
+             * Format: date-time
+             * @description The latest.
+             */
+            last_at: string;
+            /**
+             * Format: int64
+             * @description Requests of the last 30 days.
+             */
+            requests: number;
+            /** @description Who pays. */
+            team: string;
+        };
         /** @description A catalogue to be applied. */
         CatalogueApplication: {
             /**
@@ -1631,6 +1669,16 @@ export interface components {
         FirstCode: {
             /** @description Six digits. */
             code: string;
+        };
+        /** @description A name that a route had. */
+        FormerLine: {
+            /** @description The name. */
+            name: string;
+            /**
+             * Format: date
+             * @description From this day on, UTC, requests for it are refused; served without end when absent.
+             */
+            until?: string | null;
         };
         /** @description It came to rest, or became well again. */
         HealthChangeLine: {
@@ -2455,6 +2503,8 @@ export interface components {
         };
         /** @description One request with all that is known. */
         RequestShown: {
+            /** @description The name that the app asked for, where the route had another one already. */
+            asked_as?: string | null;
             /** @description The attempts, in order. */
             attempts: components["schemas"]["AttemptLine"][];
             /** @description What was changed on the way. */
@@ -2516,12 +2566,25 @@ export interface components {
         };
         /** @description What apps ask for, and where that leads. */
         RouteLine: {
+            /** @description Names that it had, the oldest first. */
+            former: components["schemas"]["FormerLine"][];
             /** @description The name that apps put in `model`. */
             name: string;
             /** @description Web pages that may ask it from a browser, beside those of the service. */
             origins: string[];
+            /** @description Whom to ask about it. */
+            owner?: string | null;
+            /** @description What it is for. */
+            purpose?: string | null;
+            /**
+             * Format: date
+             * @description From this day on, UTC, it takes no requests.
+             */
+            retires_on?: string | null;
             /** @description Its stages, in order. */
             stages: components["schemas"]["StageLine"][];
+            /** @description The route to use instead once it has retired. */
+            successor?: string | null;
             /** @description The teams that may use it. */
             teams: string[];
             together?: components["schemas"]["TogetherLine"] | null;
@@ -5863,6 +5926,83 @@ export interface operations {
             };
             /** @description The catalogue would be invalid; `problems` says where */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-routes-name-callers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Name of the route */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The callers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CallerLine"][];
+                };
+            };
+            /** @description A value of the call is invalid; `field` names it */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such route */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -67,6 +67,23 @@ pub struct RequestFilter {
     pub former: Arc<Former>,
 }
 
+/// Who asked for a route.
+#[derive(Clone, Debug, FromRow)]
+pub struct Caller {
+    /// Who pays, as recorded.
+    pub team: String,
+    /// Id of the key.
+    pub key: String,
+    /// The route, as recorded.
+    pub route: String,
+    /// The name that was asked for, where it was another.
+    pub asked_as: Option<String>,
+    /// How many.
+    pub requests: i64,
+    /// The latest.
+    pub last_at: DateTime<Utc>,
+}
+
 /// What happened to a request on its way: its attempts, and its waits for room.
 pub type OnTheWay = (Vec<Attempt>, Vec<RoomWait>);
 
@@ -205,6 +222,21 @@ impl Store {
                 .fetch_optional(&self.pool)
                 .await?;
         Ok(Some((entry, detail.map(|detail| detail.0))))
+    }
+
+    /// Who asked for a route, which may stand under several names, since an instant: by team, key and the name that was asked for.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn callers(&self, routes: &[String], since: DateTime<Utc>) -> Result<Vec<Caller>, StoreError> {
+        let callers = sqlx::query_as(
+            "select line.team, line.key, line.route, kept.detail ->> 'asked_as' as asked_as, count(*) as requests,
+             max(line.at) as last_at
+             from ledger line left join request_detail kept on kept.at = line.at and kept.entry_id = line.entry_id
+             where line.kind = 'request' and line.route = any($1) and line.at >= $2
+             group by line.team, line.key, line.route, asked_as order by last_at desc limit 500",
+        );
+        Ok(callers.bind(routes).bind(since).fetch_all(&self.pool).await?)
     }
 
     /// The attempts of some requests, and their waits for room, by their entry's id; those whose detail is not kept any more are missing.

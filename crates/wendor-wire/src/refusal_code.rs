@@ -84,6 +84,8 @@ codes! {
         "Remove it from the request. If somebody else may have seen it, have it revoked.";
     RouteNotFound = "route_not_found": "No route of that name may be used with this key.",
         "Put a name into `model` that the message or `GET /v1/models` lists, or ask for access.";
+    RouteRetired = "route_retired": "The route has retired, or is not served under this name any more.",
+        "Put the name that the message says into `model`.";
     PathNotFound = "path_not_found": "There is nothing at this path.",
         "The message names the nearest path that there is. The base address ends before `/v1`, or with it: both do.";
     WrongMethod = "wrong_method": "The path is there, but is asked with another method.",

@@ -34,7 +34,8 @@ const lineClass = (line: string) =>
       </thead>
       <tbody v-for="change in difference.changes" :key="change.thing">
         <tr v-for="(field, index) in change.fields.length ? change.fields : [undefined]" :key="index">
-          <th scope="row">{{ index === 0 ? `${change.thing} ${WORDS[change.kind]}` : '' }}</th>
+          <th v-if="index === 0" scope="row">{{ change.thing }} {{ WORDS[change.kind] }}</th>
+          <td v-else></td>
           <td>{{ field?.field }}</td>
           <td class="second">{{ field ? side(field.before) : '' }}</td>
           <td>{{ field ? side(field.after) : '' }}</td>

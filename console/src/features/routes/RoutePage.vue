@@ -8,6 +8,7 @@ import { spanOf } from '@/lib/range'
 import FourStates from '@/ui/FourStates.vue'
 import PageHead from '@/ui/PageHead.vue'
 import TypicalStrips from '@/ui/TypicalStrips.vue'
+import CallerSection from './CallerSection.vue'
 import ClientCode from './ClientCode.vue'
 import StageTable from './StageTable.vue'
 
@@ -37,6 +38,24 @@ const together = computed(() => {
     tokens && tokens.all_input > 0 ? `; ${share(tokens.input_cached, tokens.all_input)} of input was cached` : ''
   return `Since this instance started ${kept}${cached}.`
 })
+/** What it is for, whom to ask, until when, and what it was called. */
+const about = computed(() => {
+  const one = route.value
+  if (!one) return ''
+  const former = one.former.map((name) => (name.until ? `${name.name} (served until ${name.until})` : name.name))
+  const parts = [
+    one.purpose,
+    one.owner ? `Ask ${one.owner} about it` : null,
+    one.retires_on
+      ? `It retires on ${one.retires_on}${one.successor ? `; ${one.successor} is to be used instead` : ''}`
+      : null,
+    former.length ? `It was called ${listed(former)}` : null,
+  ]
+  return parts
+    .filter((part) => part)
+    .map((part) => `${part}.`.replace('..', '.'))
+    .join(' ')
+})
 const sentence = computed(() => {
   const stages = route.value?.stages ?? []
   const first = listed((stages[0]?.offers ?? []).map((one) => one.offer))
@@ -64,6 +83,7 @@ const sentence = computed(() => {
     >
     <template v-if="route">
       <p class="text-lead mb-3 max-w-4xl">{{ sentence }}</p>
+      <p v-if="about" class="mb-3 max-w-4xl">{{ about }}</p>
       <StageTable :stages="route.stages" :usage="usage.data.value" />
       <div class="grid gap-x-11 lg:grid-cols-2">
         <section>
@@ -98,6 +118,7 @@ const sentence = computed(() => {
           </p>
         </section>
       </div>
+      <CallerSection v-if="canChange" :route="route" />
       <ClientCode :route="route.name" />
     </template>
   </FourStates>

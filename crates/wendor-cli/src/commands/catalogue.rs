@@ -42,7 +42,10 @@ pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(),
         CatalogueCommand::Edit { how } => edit(&management, &how, reader).await,
         CatalogueCommand::Set { place, value, how } => {
             let path = pointer_of(&place).map_err(Failure::NotUnderstood)?;
-            let edit = json!({ "op": "add", "path": path, "value": value_of(&value) });
+            // What is there is replaced: to add to a list before an entry would be a surprise.
+            let is_there = change::current(&management).await?.document.pointer(&path).is_some();
+            let op = if is_there { "replace" } else { "add" };
+            let edit = json!({ "op": op, "path": path, "value": value_of(&value) });
             change::run(&management, Wanted::edits(vec![edit]), &how, reader).await
         }
         CatalogueCommand::Unset { place, how } => {

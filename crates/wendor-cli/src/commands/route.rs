@@ -4,12 +4,14 @@ use serde_json::json;
 use wendor_core::catalog::edit::pointer;
 use wendor_gateway::admin::client_code::ClientCode;
 use wendor_gateway::admin::revise::CatalogueApplied;
+use wendor_gateway::admin::routes_view::CallerLine;
 
-use super::{change, explain, overview};
+use super::{change, explain, now, overview};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{RouteCommand, TeamCommand};
-use crate::output::{self, Reader};
+use crate::output::{self, Column, Reader};
+use crate::words;
 
 pub(super) async fn run(command: RouteCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
@@ -20,6 +22,7 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
             made(&applied, &format!("route {name} leads to {}", offers.join(", ")), reader)
         }
         RouteCommand::Edit(args) => change::route(*args, management, reader).await,
+        RouteCommand::Callers { name } => callers(management, &name, reader).await,
         RouteCommand::Stage(command) => change::stage(command, management, reader).await,
         RouteCommand::Rename { name, to, how } => {
             change::rename(management, "routes", (&name, &to), &how, reader).await
@@ -50,6 +53,32 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
             }
         }
     }
+}
+
+async fn callers(management: &Management, name: &str, reader: Reader) -> Result<(), Failure> {
+    let callers: Vec<CallerLine> = management.get(&format!("/routes/{}/callers", part(name)), &[]).await?;
+    if reader == Reader::Program {
+        return output::json(&callers);
+    }
+    let columns = [
+        Column::Text("team"),
+        Column::Text("key"),
+        Column::Text("for"),
+        Column::Text("asks for"),
+        Column::Number("requests"),
+        Column::Text("last"),
+    ];
+    let rows = callers.iter().map(|caller| {
+        vec![
+            caller.team.clone(),
+            caller.key.clone(),
+            caller.label.clone().unwrap_or_else(|| "-".to_owned()),
+            caller.asked_as.clone(),
+            words::grouped(caller.requests),
+            words::ago(caller.last_at, now()),
+        ]
+    });
+    output::table(&columns, rows.collect(), "Nobody has asked for it in the last 30 days.")
 }
 
 async fn code_of(management: &Management, route: &str) -> Result<ClientCode, Failure> {

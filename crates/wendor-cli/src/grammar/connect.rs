@@ -69,6 +69,12 @@ pub enum RouteCommand {
         after_help = "Example: wendor route edit manifests --owner \"duty desk\" --retires 2027-03-31 --successor cargo"
     )]
     Edit(Box<RouteEditArgs>),
+    /// Who asked for a route in the last 30 days, by key, and under which of its names.
+    #[command(after_help = "Example: wendor route callers manifests")]
+    Callers {
+        /// The route, by its present or a former name.
+        name: String,
+    },
     /// Change the stages of a route.
     #[command(subcommand)]
     Stage(StageCommand),

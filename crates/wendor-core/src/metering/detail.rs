@@ -126,6 +126,9 @@ pub struct RequestDetail {
     /// What was changed on the way.
     #[serde(default)]
     pub changes: Vec<RequestChange>,
+    /// The name that the app asked for, where the route has another one now.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asked_as: Option<String>,
     /// The rate it was priced at.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<Rate>,

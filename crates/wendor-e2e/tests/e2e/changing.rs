@@ -320,3 +320,57 @@ async fn a_removed_route_keeps_its_history_under_its_name() {
     let narrowed = ferry.get(&format!("/usage?route=night-sailings&{}", RANGE)).await;
     assert_eq!(narrowed["together"]["requests"], 1, "{narrowed}");
 }
+
+#[tokio::test]
+async fn a_retiring_route_warns_its_callers_and_refuses_them_on_the_day() {
+    let ferry = Ferry::begin().await;
+    assert_eq!(ferry.wendor(&["route", "rename", "night-sailings", "late-boats"]).await.status, 0);
+    let edit = ["route", "edit", "late-boats", "--retires", "2999-01-01", "--successor", "harbour"];
+    assert_eq!(ferry.wendor(&edit).await.status, 0);
+    for (asked, streamed) in [("night-sailings", false), ("night-sailings", true), ("late-boats", false)] {
+        let answer = ferry.ask(&question(asked, streamed)).await;
+        assert_eq!(
+            (answer.status().as_u16(), header(&answer, "sunset").as_str()),
+            (200, "Tue, 01 Jan 2999 00:00:00 GMT")
+        );
+        let notes = header(&answer, "wendor-notes");
+        assert!(notes.contains("`late-boats` retires on 2999-01-01; use `harbour` instead"), "{notes}");
+        assert_eq!(notes.contains("`night-sailings` is called `late-boats` now"), asked == "night-sailings", "{notes}");
+        let id = header(&answer, "wendor-request-id");
+        answer.text().await.unwrap();
+        let shown = ferry.request(&id).await;
+        assert_eq!(shown["asked_as"], if asked == "late-boats" { Value::Null } else { json!(asked) });
+    }
+    ferry.drained().await;
+    let callers = ferry.get("/routes/late-boats/callers").await;
+    let told: Vec<(&str, u64)> = callers
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|line| (line["asked_as"].as_str().unwrap(), line["requests"].as_u64().unwrap()))
+        .collect();
+    assert!(told.contains(&("night-sailings", 2)) && told.contains(&("late-boats", 1)), "{callers}");
+    let printed = ferry.wendor(&["route", "callers", "night-sailings"]).await.out;
+    assert!(printed.contains("asks for") && printed.contains("late-boats"), "{printed}");
+    // The former name goes first, then the route itself.
+    let until =
+        ["catalogue", "set", "routes.late-boats.former[0]", "{ name = \"night-sailings\", until = 2026-01-01 }"];
+    assert_eq!(ferry.wendor(&until).await.status, 0);
+    let refused = ferry.ask(&question("night-sailings", false)).await;
+    assert_eq!(refused.status(), 404);
+    let error = refused.json::<Value>().await.unwrap()["error"].clone();
+    assert_eq!(error["code"], "route_retired");
+    assert!(error["message"].as_str().unwrap().contains("Use late-boats instead."), "{error}");
+    assert_eq!(ferry.ask(&question("late-boats", false)).await.status(), 200);
+    assert_eq!(ferry.wendor(&["route", "edit", "late-boats", "--retires", "2026-01-01"]).await.status, 0);
+    let refused = ferry.ask(&question("late-boats", false)).await;
+    let error = refused.json::<Value>().await.unwrap()["error"].clone();
+    assert!(
+        error["message"].as_str().unwrap().contains("Route late-boats has retired on 2026-01-01. Use harbour instead."),
+        "{error}"
+    );
+    // What has retired is not offered.
+    let asked = ferry.http.get(format!("{}/v1/models", ferry.service.url)).bearer_auth(&ferry.key).send();
+    let listed = asked.await.unwrap().text().await.unwrap();
+    assert!(listed.contains("harbour") && !listed.contains("late-boats"), "{listed}");
+}

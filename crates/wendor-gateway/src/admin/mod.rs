@@ -118,6 +118,7 @@ fn of_configuration(config: &mut ServiceConfig) {
         .service(keys::revoke)
         .service(teams::list)
         .service(routes_view::list)
+        .service(routes_view::callers)
         .service(upstreams::list)
         .service(checking::check)
         .service(checking::cost_of_proof)

@@ -69,6 +69,15 @@ pub(super) fn recorded_upstream(snapshot: &Snapshot, name: &str) -> Result<Name,
     as_recorded("upstream", snapshot.catalogue.upstream_name(name).map_or(name, Name::as_str))
 }
 
+/// The route of that name, present or former.
+///
+/// # Errors
+/// [`Problem::NoSuch`] when there is none.
+pub(super) fn route(snapshot: &Snapshot, name: &str) -> Result<Name, Problem> {
+    let name = snapshot.catalogue.route_name(name).map_or(name, Name::as_str);
+    one("route", name, snapshot.catalogue.routes.keys())
+}
+
 /// A route that a team may use.
 ///
 /// # Errors

@@ -170,6 +170,8 @@ pub struct RequestShown {
     pub summary: String,
     /// As its issuer labelled it.
     pub key_label: Option<String>,
+    /// The name that the app asked for, where the route had another one already.
+    pub asked_as: Option<String>,
     /// Code of the currency.
     pub currency: String,
     /// What it cost, as a sum; unpriced when absent.
@@ -393,7 +395,8 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
     let snapshot = app.now_serving();
     let key_label = snapshot.keys.values().find(|key| key.id == entry.key).map(|key| key.label.clone());
     let detail_kept = detail.is_some();
-    let RequestDetail { plan, attempts, waits, changes, rate, reserved_cost, cut } = detail.unwrap_or_default();
+    let RequestDetail { plan, attempts, waits, changes, asked_as, rate, reserved_cost, cut } =
+        detail.unwrap_or_default();
     let whole_ms = asked(entry).latency.whole_ms;
     let is_load = !waits.is_empty() && waits.iter().all(|wait| wait.what == WaitFor::Load);
     let waited_for = if is_load { WaitFor::Load } else { WaitFor::Room };
@@ -407,6 +410,7 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
             .collect::<Vec<_>>()
             .join(" "),
         key_label,
+        asked_as,
         currency: snapshot.catalogue.currency.clone(),
         cost,
         failed_used: failed_used.map(TokensByKind::from),

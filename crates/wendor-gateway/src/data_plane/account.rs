@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::AppKey;
+use wendor_core::catalog::retirement::Leaving;
 use wendor_core::catalog::upstream::{USUAL_QUEUE, Upstream};
 use wendor_core::metering::entry::{LedgerEntry, Record};
 use wendor_core::metering::rate::{Cost, Rate, price};
@@ -45,6 +46,10 @@ pub struct Account {
     pub beta: Vec<(HeaderName, HeaderValue)>,
     /// By its name in the catalogue.
     pub route: Name,
+    /// The name that the app asked for, where the route has another one now.
+    pub asked_as: Option<String>,
+    /// What the app is told of that name with its answer.
+    pub leaving: Option<Leaving>,
     /// Whether as a stream.
     pub streamed: bool,
     /// How much it asks for.

@@ -10,8 +10,10 @@ use actix_web::dev::Payload;
 use actix_web::http::header::{self, HeaderMap};
 use actix_web::web;
 use bytes::Bytes;
+use chrono::NaiveDate;
 use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
+use wendor_core::catalog::retirement::{Leaving, Standing, standing};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
 use wendor_core::catalog::upstream::Offer;
@@ -36,7 +38,7 @@ use super::body::{self, ReadBody};
 use super::call::Call;
 use super::images::{self, Fetched};
 use super::marks::Marks;
-use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull, UnknownRoute};
+use super::refusal::{Caller, QuotaFull, Refusal, RouteGone, SecretHeld, StreamsFull, UnknownRoute};
 use super::ticket::Ticket;
 use crate::allowances::Held;
 use crate::app::App;
@@ -141,7 +143,9 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         None => AppRequest::read(asked.endpoint, &body.bytes),
     };
     let request = request.map_err(Refusal::BadRequest)?;
-    let (team, route_name, route) = access_of(&snapshot, &key, &request.route)?;
+    let today = call.arrived_at.date_naive();
+    let (team, route_name, route) = access_of(&snapshot, &key, &request.route, today)?;
+    let leaving = leaving(&key, (route_name, route), &request.route, today)?;
     Refusal::of_page(call.page.foreign_to(route))?;
     let content = content_of(&snapshot, route, &request, &body.bytes)?;
     let places = places(app, &key, team, route_name)?;
@@ -154,6 +158,8 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         app: app.clone(),
         call: call.clone(),
         route: route_name.clone(),
+        asked_as: (route_name.as_str() != request.route).then(|| request.route.clone()),
+        leaving,
         streamed: request.delivery != Delivery::Whole,
         snapshot: snapshot.clone(),
         key,
@@ -282,11 +288,13 @@ pub fn presented_key(headers: &HeaderMap, Query { text: query, may_hold_key }: Q
     }
 }
 
-/// The names of the routes that a key may use, in order.
-pub fn routes_of<'s>(snapshot: &'s Snapshot, key: &AppKey) -> Vec<&'s Name> {
+/// The names of the routes that a key may use today, in order.
+pub fn routes_of<'s>(snapshot: &'s Snapshot, key: &AppKey, today: NaiveDate) -> Vec<&'s Name> {
     let Some(team) = snapshot.catalogue.teams.get(&key.team) else { return Vec::new() };
     let is_allowed = |name: &&Name| team.access.allows(name.as_str()) && key.access.allows(name.as_str());
-    snapshot.catalogue.routes.keys().filter(is_allowed).collect()
+    let routes = snapshot.catalogue.routes.iter();
+    let serving = routes.filter(|(_, route)| route.retires_on.is_none_or(|day| today < day)).map(|(name, _)| name);
+    serving.filter(is_allowed).collect()
 }
 
 /// The route of that name, if this key may use it: one that it may not use does not exist for it.
@@ -294,13 +302,36 @@ fn access_of<'s>(
     snapshot: &'s Snapshot,
     key: &AppKey,
     wanted: &str,
+    today: NaiveDate,
 ) -> Result<(&'s Team, &'s Name, &'s Route), Refusal> {
     let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
     let is_allowed = |name: &str| team.access.allows(name) && key.access.allows(name);
     let known = snapshot.catalogue.route_name(wanted).filter(|name| is_allowed(name.as_str()));
     let known = known.and_then(|name| snapshot.catalogue.routes.get_key_value(name));
-    let (name, route) = known.ok_or_else(|| no_such_route(key, wanted, &routes_of(snapshot, key)))?;
+    let (name, route) = known.ok_or_else(|| no_such_route(key, wanted, &routes_of(snapshot, key, today)))?;
     Ok((team, name, route))
+}
+
+/// What is told of the name that an app asked for.
+///
+/// # Errors
+/// [`Refusal::RouteGone`] where it is served no more.
+fn leaving(
+    key: &AppKey,
+    (name, route): (&Name, &Route),
+    asked: &str,
+    today: NaiveDate,
+) -> Result<Option<Leaving>, Refusal> {
+    match standing(name, route, asked, today) {
+        Standing::Kept => Ok(None),
+        Standing::Leaving(leaving) => Ok(Some(leaving)),
+        Standing::Gone(gone) => Err(Refusal::RouteGone(Box::new(RouteGone {
+            key: key.id.clone(),
+            route: name.clone(),
+            asked: asked.to_owned(),
+            gone,
+        }))),
+    }
 }
 
 /// The refusal for a route that does not exist for `key`, which may use `allowed`.

@@ -60,6 +60,10 @@ fn head(account: Arc<Account>, attempting: Attempting) -> HttpResponse {
     identify(&mut response, &account.call);
     let revision = HeaderValue::from(account.snapshot.revision);
     response.insert_header((HeaderName::from_static("wendor-revision"), revision));
+    relay::sunset(&mut response, &account);
+    if let Some(leaving) = &account.leaving {
+        response.insert_header((HeaderName::from_static("wendor-notes"), leaving.words.as_str()));
+    }
     as_stream(&mut response, account.call.dialect);
     let app = account.app.clone();
     let attempting = async move {

@@ -80,7 +80,7 @@ fn list(
     wanted: Option<&str>,
 ) -> Result<String, Refusal> {
     let (snapshot, key) = allowed(app, request, call)?;
-    let (key, allowed) = (&*key, routes_of(&snapshot, &key));
+    let (key, allowed) = (&*key, routes_of(&snapshot, &key, call.arrived_at.date_naive()));
     let made_at = snapshot.made_at;
     let all = || allowed.iter().map(|name| listed(&snapshot, name, made_at)).collect::<Vec<Listed<'_>>>();
     let route_named = |wanted: &str| {

@@ -13,7 +13,7 @@ use crate::app::App;
 use crate::caller::is_own;
 
 /// The answers' own headers that a page may read.
-const SHOWN: &str = "wendor-request-id, wendor-offer, wendor-revision, wendor-attempts, wendor-notes, x-request-id, request-id, \
+const SHOWN: &str = "wendor-request-id, wendor-offer, wendor-revision, wendor-attempts, wendor-notes, sunset, x-request-id, request-id, \
                      retry-after, retry-after-ms, x-should-retry";
 
 /// For how long a browser may keep what a preflight told it, in seconds.

@@ -15,7 +15,7 @@ use wendor_wire::dialects;
 use wendor_wire::refusal_code::RefusalCode;
 
 use super::call::Call;
-use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, secret_held};
+use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, route_gone, secret_held};
 use super::refused::KEPT_OF_A_NAME;
 use crate::app::App;
 use crate::recent::RefusalSeen;
@@ -24,7 +24,7 @@ use crate::spool::NoSlot;
 /// Longest `Retry-After`: for more, many clients come back at once (`docs/protocols.md` section 1.7).
 const LONGEST_RETRY_AFTER_S: i64 = 59;
 
-pub use super::refused::{Caller, CannotServe, GivenUp, QuotaFull, SecretHeld, StreamsFull, UnknownRoute};
+pub use super::refused::{Caller, CannotServe, GivenUp, QuotaFull, RouteGone, SecretHeld, StreamsFull, UnknownRoute};
 
 /// Why an app gets no answer.
 #[derive(Debug)]
@@ -63,6 +63,8 @@ pub enum Refusal {
     SecretInBody(SecretHeld),
     /// No route of that name for this key.
     NoSuchRoute(Box<UnknownRoute>),
+    /// The route has retired, or is not served under this name any more.
+    RouteGone(Box<RouteGone>),
     /// There is nothing at this path; the nearest that is.
     NoSuchPath(String, Option<&'static str>),
     /// The path is there, but not for this method.
@@ -141,6 +143,7 @@ impl Refusal {
             Self::BadRequest(bad) => Form { param: bad.param.clone(), ..told(400, INVALID, bad.code) },
             Self::SecretInBody(_) => told(400, INVALID, Code::SecretInBody),
             Self::NoSuchRoute(_) => Form { param: Some("model".to_owned()), ..told(404, INVALID, Code::RouteNotFound) },
+            Self::RouteGone(_) => Form { param: Some("model".to_owned()), ..told(404, INVALID, Code::RouteRetired) },
             Self::NoSuchPath(..) => told(404, INVALID, Code::PathNotFound),
             Self::WrongMethod(..) => told(405, INVALID, Code::WrongMethod),
             Self::CannotServe(cannot) => {
@@ -219,6 +222,7 @@ impl Refusal {
             Self::BadRequest(bad) => sentence(&bad.message),
             Self::SecretInBody(held) => secret_held(held),
             Self::NoSuchRoute(unknown) => no_such_route(unknown),
+            Self::RouteGone(gone) => route_gone(gone),
             Self::NoSuchPath(path, nearest) => {
                 let remedy = nearest.map_or_else(String::new, |path| format!(" Nearest: {path}."));
                 format!("There is nothing at {path}.{remedy}")
@@ -245,6 +249,10 @@ impl Refusal {
         if let Self::NoSuchRoute(unknown) = self {
             let wanted = unknown.wanted.chars().take(KEPT_OF_A_NAME).collect();
             return Caller { key: Some(unknown.key.clone()), route: None, wanted: Some(wanted) };
+        }
+        if let Self::RouteGone(gone) = self {
+            let RouteGone { key, route, asked, .. } = gone.as_ref();
+            return Caller { key: Some(key.clone()), route: Some(route.to_string()), wanted: Some(asked.clone()) };
         }
         if let Self::CannotServe(cannot) = self {
             let CannotServe { key, route, .. } = cannot.as_ref();

@@ -6,7 +6,7 @@ use wendor_core::quota::{Measure, Quota};
 use wendor_core::routing::failure::FailedAttempt;
 use wendor_core::words;
 
-use super::refused::{CannotServe, KEPT_OF_A_NAME, QuotaFull, SecretHeld, UnknownRoute};
+use super::refused::{CannotServe, KEPT_OF_A_NAME, QuotaFull, RouteGone, SecretHeld, UnknownRoute};
 use crate::allowances::OverQuota;
 
 pub(super) fn moment(at: DateTime<Utc>) -> String {
@@ -34,6 +34,21 @@ pub(super) fn no_such_route(unknown: &UnknownRoute) -> String {
         names => format!("This key may use {}.", names.join(", ")),
     };
     format!("Unknown route {wanted}.{nearest} {known}")
+}
+
+pub(super) fn route_gone(refused: &RouteGone) -> String {
+    let RouteGone { asked, gone, .. } = refused;
+    let instead = gone.instead.as_ref().map_or_else(
+        || "`GET /v1/models` lists the routes of this key.".to_owned(),
+        |other| format!("Use {other} instead."),
+    );
+    if gone.is_renamed {
+        return format!(
+            "Route {asked} has another name, and is not served under this one since {}. {instead}",
+            gone.since
+        );
+    }
+    format!("Route {asked} has retired on {}. {instead}", gone.since)
 }
 
 pub(super) fn cannot_serve(cannot: &CannotServe) -> String {

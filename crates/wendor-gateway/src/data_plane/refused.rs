@@ -3,6 +3,7 @@
 use std::fmt;
 
 use chrono::{DateTime, Utc};
+use wendor_core::catalog::retirement::Gone;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::routing::failure::{AllFailed, FailedAttempt};
 use wendor_core::serving::fit::Unfit;
@@ -34,6 +35,19 @@ pub struct UnknownRoute {
     pub nearest: Option<String>,
     /// All that it may use.
     pub known: Vec<String>,
+}
+
+/// A request for a name that is served no more.
+#[derive(Debug)]
+pub struct RouteGone {
+    /// Id of the key that asked.
+    pub key: String,
+    /// The route.
+    pub route: Name,
+    /// The name that the app wrote.
+    pub asked: String,
+    /// Since when, and what to use instead.
+    pub gone: Gone,
 }
 
 /// A request that no offer of its route can serve.

@@ -23,6 +23,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use bytes::Bytes;
+use chrono::NaiveTime;
 use hyper::body::{Body, Incoming};
 use hyper::header;
 use tokio::time::{Instant, Sleep};
@@ -36,6 +37,7 @@ use wendor_wire::refusal_code::RefusalCode;
 use wendor_wire::rejection::{Rejection, rejection};
 use wendor_wire::sse::Framing;
 
+use super::account::Account;
 use super::attempt::{Along, Answering};
 use super::exchange::{RejectedReply, Reply};
 use super::fault::{Fault, caught_at_once, wanted_by_a_test};
@@ -57,10 +59,19 @@ fn head(status: u16, along: &Along, note: Option<&str>) -> HttpResponseBuilder {
     let revision = HeaderValue::from(along.ticket.snapshot().revision);
     response.insert_header((HeaderName::from_static("wendor-revision"), revision));
     response.insert_header((HeaderName::from_static("wendor-attempts"), HeaderValue::from(along.ticket.tries())));
+    sunset(&mut response, along.ticket.account());
     if let Some(notes) = along.ticket.notes(note) {
         response.insert_header((HeaderName::from_static("wendor-notes"), notes));
     }
     response
+}
+
+/// From when on the name that was asked for is served no more, as the header `sunset` has it (RFC 8594).
+pub(super) fn sunset(response: &mut HttpResponseBuilder, account: &Account) {
+    if let Some(day) = account.leaving.as_ref().and_then(|leaving| leaving.until) {
+        let at = day.and_time(NaiveTime::MIN).format("%a, %d %b %Y %H:%M:%S GMT").to_string();
+        response.insert_header((HeaderName::from_static("sunset"), at));
+    }
 }
 
 /// What an app is told where its upstream does not say what it used.

@@ -67,12 +67,13 @@ impl Ticket {
             let part = if held.measure() == Measure::Requests { &mut own } else { &mut spare };
             part.push(held);
         }
+        let asked_as = account.asked_as.clone();
         let account = Arc::new(account);
         account.app.under_way.enter(Arc::downgrade(&account) as Weak<Account>);
         Box::new(Self {
             account,
             slot: Some(slot),
-            detail: RequestDetail::default(),
+            detail: RequestDetail { asked_as, ..RequestDetail::default() },
             open: Vec::new(),
             held: own,
             _places: places,
@@ -219,7 +220,8 @@ impl Ticket {
     #[must_use]
     pub fn notes(&self, more: Option<&str>) -> Option<HeaderValue> {
         let is_note = |change: &&RequestChange| !change.is_of_every_request();
-        let mut notes = more.unwrap_or_default().to_owned();
+        let leaving = self.account().leaving.as_ref().map(|leaving| leaving.words.as_str());
+        let mut notes = [leaving, more].into_iter().flatten().collect::<Vec<_>>().join("; ");
         for change in self.detail.changes.iter().filter(is_note).take(MAX_NOTES) {
             let parts = [if notes.is_empty() { "" } else { "; " }, change.member(), ": ", change.after()];
             parts.into_iter().for_each(|part| notes.push_str(part));

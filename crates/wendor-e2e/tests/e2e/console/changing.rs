@@ -138,6 +138,26 @@ async fn a_team_is_renamed_and_its_old_figures_are_found() {
 }
 
 #[tokio::test]
+async fn a_route_is_retired_and_who_still_calls_it_is_seen() {
+    let ferry = Ferry::begin().await;
+    ferry.ask(&question("night-sailings", false)).await.text().await.unwrap();
+    ferry.drained().await;
+    let browser = signed_in(&ferry, "operator", None).await;
+    open(&browser, &ferry, "/routes/night-sailings/edit").await;
+    tab_to_field(&browser, "Retires on").await;
+    browser.press("soon").await;
+    browser.see("must be a day such as 2026-11-01").await;
+    retype(&browser, "2999-01-01").await;
+    browser.see("retires_on").await;
+    press_button(&browser, "Apply").await;
+    browser.see("is in force.").await;
+    open(&browser, &ferry, "/routes/night-sailings").await;
+    browser.see("It retires on 2999-01-01.").await;
+    browser.see("Who asks for it").await;
+    assert!(browser.wait_for("[...document.querySelectorAll('tr')].some(line => line.textContent.includes('timetables') && line.textContent.includes('night-sailings'))").await);
+}
+
+#[tokio::test]
 async fn two_people_at_once_are_told_where_they_touch() {
     let ferry = Ferry::begin().await;
     let browser = signed_in(&ferry, "operator", None).await;
