@@ -16,7 +16,7 @@ export function useCatalogue() {
 
 export function useLook() {
   return useMutation({
-    mutationFn: (body: Wanted) => done(client.POST('/manage/v1/catalogue/difference', { body })),
+    mutationFn: (body: Wanted & { effect?: boolean }) => done(client.POST('/manage/v1/catalogue/difference', { body })),
   })
 }
 

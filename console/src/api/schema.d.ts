@@ -1169,6 +1169,7 @@ export interface components {
             changes: components["schemas"]["ChangeLine"][];
             /** @description What that means for those who use it, in sentences. */
             consequences?: string[];
+            effect?: components["schemas"]["EffectSeen"] | null;
             /** @description The same as the difference of the two files, in unified form; empty when they are the same. */
             file_difference?: string;
             /** @description What others changed since the revision that it was made from. */
@@ -1178,6 +1179,8 @@ export interface components {
         CatalogueDraft: {
             /** @description Changes of single places, one after the other. */
             edits?: components["schemas"]["EditLine"][] | null;
+            /** @description Whether to tell what it would have done to the requests of the last week. */
+            effect?: boolean;
             /**
              * Format: int64
              * @description The revision that it was made from: what others changed since is kept, where it does not touch. The one in force when absent.
@@ -1482,6 +1485,90 @@ export interface components {
             path: string;
             /** @description Of `add`, `replace` and `test`: in the form of the file. */
             value?: unknown;
+        };
+        /** @description Requests of a route with one outcome. */
+        EffectLine: {
+            /**
+             * Format: int64
+             * @description Requests after.
+             */
+            after: number;
+            /**
+             * Format: int64
+             * @description Requests before.
+             */
+            before: number;
+            /** @description What they would cost. */
+            cost_after: string;
+            /** @description What they cost before, all digits. */
+            cost_before: string;
+            /**
+             * Format: int64
+             * @description How far the larger of both may be off, at 95 in 100.
+             */
+            error: number;
+            /**
+             * Format: int64
+             * @description The same after.
+             */
+            first_token_after_ms?: number | null;
+            /**
+             * Format: int64
+             * @description The mean of the usual waits for a first token before, in milliseconds.
+             */
+            first_token_before_ms?: number | null;
+            /** @description The offer that is asked first; nothing where they are refused. */
+            offer?: string | null;
+            /** @description Why they are refused; nothing where they are not. */
+            refused?: string | null;
+            /** @description The route, as it is called afterwards. */
+            route: string;
+        };
+        /** @description What a change would have done to the requests of the last week. */
+        EffectSeen: {
+            /** @description What is taken for granted, in a sentence. */
+            assumes: string;
+            /** @description What they would cost. */
+            cost_after: string;
+            /** @description What they cost before, all digits, at the rates of `priced_on`. */
+            cost_before: string;
+            /**
+             * Format: date-time
+             * @description From when on.
+             */
+            from: string;
+            /** @description By route and where its requests go; only routes of which something changes. */
+            lines: components["schemas"]["EffectLine"][];
+            /**
+             * Format: int64
+             * @description Requests that would go elsewhere, or be refused, or not any more.
+             */
+            moved: number;
+            /**
+             * Format: int64
+             * @description How far that may be off, at 95 in 100; 0 where every request was planned.
+             */
+            moved_error: number;
+            /**
+             * Format: int64
+             * @description Of these, planned anew; where they are fewer, counts and money are scaled up.
+             */
+            planned: number;
+            /**
+             * Format: date
+             * @description The day whose rates are taken: today, or the last day on which a rate of the change begins.
+             */
+            priced_on: string;
+            /**
+             * Format: int64
+             * @description Requests in that time.
+             */
+            requests: number;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            to: string;
         };
         /** @description Something that happened, with how it went to webhooks. */
         EventLine: {

@@ -82,6 +82,15 @@ impl RequestId {
         is_ours.then(|| Some((id, u8::try_from(all >> 34 & 0xff).ok()?)))?
     }
 
+    /// A number that differs by request, for choices by chance: who plans it again chooses the same.
+    #[must_use]
+    pub fn seed(&self) -> u64 {
+        use std::hash::{DefaultHasher, Hash, Hasher};
+        let mut hasher = DefaultHasher::new();
+        self.hash(&mut hasher);
+        hasher.finish()
+    }
+
     /// The id as text.
     #[must_use]
     pub fn as_str(&self) -> &str {

@@ -1,15 +1,18 @@
 <script setup lang="ts">
 /** What a draft would change, what is wrong with it, and the two ways on: apply it or discard it. After that, one step back. */
-import { computed, ref } from 'vue'
-import { useApply } from '@/api/catalogue'
+import { computed, ref, watch } from 'vue'
+import { useApply, useLook } from '@/api/catalogue'
 import { Problem } from '@/api/client'
 import TextField from '@/ui/TextField.vue'
 import ChangeList from './ChangeList.vue'
+import EffectTable from './EffectTable.vue'
 import type { Draft } from './useDraft'
 
 const props = defineProps<{ draft: Draft }>()
 const undoing = useApply()
 const note = ref('')
+/** Planning a week anew takes a moment: it is done when asked for. */
+const tried = useLook()
 const { looking, applying, error, isChanged, done } = props.draft
 const difference = computed(() => (looking.error.value ? undefined : looking.data.value))
 const isClash = computed(() => error.value instanceof Problem && error.value.status === 409)
@@ -23,6 +26,13 @@ const sentence = computed(() => {
   if (looking.isPending.value) return 'Looking at what this would change.'
   return difference.value ? `A draft against revision ${difference.value.base}; nothing is changed yet.` : 'A draft.'
 })
+
+watch(props.draft.edits, () => {
+  tried.reset()
+})
+function tryIt() {
+  tried.mutate({ ...props.draft.wanted.value, effect: true })
+}
 
 async function apply() {
   await props.draft.apply(note.value.trim())
@@ -47,7 +57,16 @@ async function undo() {
         <span class="mono">{{ problem.path }}</span>: {{ problem.message }}
       </li>
     </ul>
-    <div v-if="difference && isChanged" class="mb-3 max-w-4xl"><ChangeList :difference="difference" /></div>
+    <div v-if="difference && isChanged" class="mb-3 max-w-4xl">
+      <ChangeList :difference="difference" />
+      <EffectTable v-if="tried.data.value?.effect" :effect="tried.data.value.effect" />
+      <p v-else class="mt-2">
+        <button class="button quiet" :disabled="tried.isPending.value" @click="tryIt">
+          {{ tried.isPending.value ? 'Planning the requests of the last week anew' : 'Try it on the last week' }}
+        </button>
+      </p>
+      <p v-if="tried.error.value" class="text-attention mt-2" role="alert">{{ tried.error.value.message }}</p>
+    </div>
     <form
       v-if="isChanged"
       class="flex max-w-4xl flex-wrap items-end gap-3"

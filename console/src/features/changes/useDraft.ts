@@ -97,7 +97,7 @@ export function useDraft(kind: Kind, name: string, follow: (name: string) => unk
     }
   }
 
-  return { ...held, isChanged, looking, applying, error, problems, problemAt, begin, apply, done }
+  return { ...held, wanted, isChanged, looking, applying, error, problems, problemAt, begin, apply, done }
 }
 
 export type Draft = ReturnType<typeof useDraft>

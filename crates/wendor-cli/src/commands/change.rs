@@ -4,7 +4,9 @@ use std::io::{BufRead, IsTerminal};
 
 use serde_json::{Value, json};
 use wendor_core::catalog::edit::pointer;
+use wendor_core::words::{exact_places, money, seconds};
 use wendor_gateway::admin::catalogue::{CatalogueDifference, CatalogueText, Uses};
+use wendor_gateway::admin::effect::EffectSeen;
 use wendor_gateway::admin::revise::{CatalogueApplied, ChangeLine};
 
 use crate::client::Management;
@@ -43,7 +45,9 @@ impl Wanted {
 
 /// Looks at a change without making it.
 pub(super) async fn look(management: &Management, wanted: &Wanted) -> Result<CatalogueDifference, Failure> {
-    management.post("/catalogue/difference", &wanted.0).await
+    let mut body = wanted.0.clone();
+    body["effect"] = true.into();
+    management.post("/catalogue/difference", &body).await
 }
 
 /// Shows a change and makes it.
@@ -67,6 +71,9 @@ pub(super) async fn make(
 ) -> Result<(), Failure> {
     if reader == Reader::Person {
         output::print(&told(difference))?;
+        if let Some(effect) = difference.effect.as_ref().filter(|_| !difference.changes.is_empty()) {
+            show_effect(effect)?;
+        }
     } else if how.dry_run {
         return output::json(difference);
     }
@@ -111,6 +118,67 @@ pub(super) fn told(difference: &CatalogueDifference) -> String {
     difference.changes.iter().for_each(|change| text.push_str(&told_change(change)));
     difference.consequences.iter().for_each(|sentence| text.push_str(&format!("△ {sentence}\n")));
     text
+}
+
+/// What the change would have done to the requests of the last week.
+fn show_effect(effect: &EffectSeen) -> Result<(), Failure> {
+    output::sentence(&effect_words(effect))?;
+    if effect.lines.is_empty() {
+        return Ok(());
+    }
+    let columns = [
+        Column::Text("route"),
+        Column::Text("goes to"),
+        Column::Number("requests before"),
+        Column::Number("after"),
+        Column::Number("cost before"),
+        Column::Number("after"),
+        Column::Number("first token before"),
+        Column::Number("after"),
+    ];
+    let places =
+        exact_places(effect.lines.iter().flat_map(|line| [line.cost_before.as_str(), line.cost_after.as_str()])).min(4);
+    let wait = |millis: Option<u64>| millis.map_or_else(|| "-".to_owned(), seconds);
+    let rows = effect.lines.iter().map(|line| {
+        let refused = line.refused.as_ref().map(|why| format!("refused: {why}"));
+        vec![
+            line.route.clone(),
+            line.offer.clone().or(refused).unwrap_or_default(),
+            words::grouped(line.before),
+            words::grouped(line.after),
+            money(&line.cost_before, places),
+            money(&line.cost_after, places),
+            wait(line.first_token_before_ms),
+            wait(line.first_token_after_ms),
+        ]
+    });
+    output::table(&columns, rows.collect(), "")?;
+    output::sentence(&effect.assumes)
+}
+
+fn effect_words(effect: &EffectSeen) -> String {
+    if effect.requests == 0 {
+        return "There were no requests in the last 7 days that it could be tried on.".to_owned();
+    }
+    let sample = if effect.planned == effect.requests {
+        String::new()
+    } else {
+        format!(" (from a sample of {}, ±{})", words::grouped(effect.planned), words::grouped(effect.moved_error))
+    };
+    let requests = words::grouped(effect.requests);
+    if effect.lines.is_empty() {
+        return format!(
+            "On the last 7 days: none of {requests} requests would have gone elsewhere{sample}, and the cost would be the same."
+        );
+    }
+    format!(
+        "On the last 7 days: {} of {requests} requests would have gone elsewhere{sample}; they cost {} and would have cost {}, at the \
+         rates of {}.",
+        words::grouped(effect.moved),
+        money(&effect.cost_before, 2),
+        money(&effect.cost_after, 2),
+        effect.priced_on
+    )
 }
 
 pub(super) fn told_change(change: &ChangeLine) -> String {

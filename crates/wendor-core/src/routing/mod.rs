@@ -3,6 +3,7 @@
 //! A route and what is known of its upstreams enter; a [`plan::Plan`] leaves, as data with a reason for every offer
 //! taken or left, so that it can be shown without being run. Called by the data plane's plan and attempt steps.
 //!
+//! - [`effect`]: what a change of the catalogue would have done to requests of the past
 //! - [`failure`]: what an app is told when all fail
 //! - [`health`]: what the last attempts say of an offer or upstream, and whether it rests
 //! - [`retries`]: how many extra attempts an upstream is given
@@ -12,6 +13,7 @@
 //! - [`pace`]: how fast a service lets us ask
 //! - [`plan`]: the order of attempts
 
+pub mod effect;
 pub mod failure;
 pub mod health;
 pub mod loading;

@@ -1,5 +1,7 @@
 //! Changing single things of the catalogue, by client and by API: what is shown first, what comes of it, and that nobody's change is lost.
 
+mod effect;
+
 use rstest::rstest;
 use serde_json::{Value, json};
 use wendor_e2e::ferry::{Ferry, header, question};

@@ -13,6 +13,7 @@ use wendor_core::catalog::key::KeyState;
 use wendor_core::catalog::{Catalogue, difference, file};
 use wendor_core::metering::rate::RateCard;
 
+use super::effect::{self, After, EffectSeen};
 use super::principal::Principal;
 use super::problem::{Problem, ProblemDetails, plain};
 use super::revise::{CatalogueApplied, ChangeLine, Mode, Proposal, commit, fresh, lines};
@@ -66,6 +67,9 @@ pub struct CatalogueDraft {
     /// The revision that it was made from: what others changed since is kept, where it does not touch. The one in force when absent.
     #[serde(default)]
     pub made_from: Option<i64>,
+    /// Whether to tell what it would have done to the requests of the last week.
+    #[serde(default)]
+    pub effect: bool,
 }
 
 /// A catalogue to be applied.
@@ -108,6 +112,9 @@ pub struct CatalogueDifference {
     /// What others changed since the revision that it was made from.
     #[serde(default)]
     pub since: Vec<ChangeLine>,
+    /// What it would have done to the requests of the last week, where that was asked for.
+    #[serde(default)]
+    pub effect: Option<EffectSeen>,
 }
 
 /// A catalogue that was in force, or is.
@@ -203,7 +210,9 @@ pub(super) async fn diff(
     body: web::Json<CatalogueDraft>,
 ) -> Result<web::Json<CatalogueDifference>, Problem> {
     let today = app.clock.now().date_naive();
-    let wanted = Wanted::read(&principal, &app, body.into_inner()).await?;
+    let draft = body.into_inner();
+    let wants_effect = draft.effect;
+    let wanted = Wanted::read(&principal, &app, draft).await?;
     let since = wanted.since(&app.now_serving());
     let mut seen = None;
     let propose = |before: &Snapshot| {
@@ -214,12 +223,28 @@ pub(super) async fn diff(
             rates.add(offer.clone(), rate.clone());
         }
         let (was, will_be) = (file::write(&before.catalogue, &before.rates), file::write(&proposal.catalogue, &rates));
-        seen = Some((consequence::of(&before.catalogue, &proposal.catalogue, &keys), unified(&was, &will_be)));
+        seen = Some(Looked {
+            consequences: consequence::of(&before.catalogue, &proposal.catalogue, &keys),
+            file_difference: unified(&was, &will_be),
+            catalogue: proposal.catalogue.clone(),
+            rates,
+        });
         Ok(proposal)
     };
     let CatalogueApplied { revision, changes } = commit(&app, &principal, "", Mode::Look, propose).await?;
-    let (consequences, file_difference) = seen.unwrap_or_default();
-    Ok(web::Json(CatalogueDifference { base: revision, changes, consequences, file_difference, since }))
+    let Looked { consequences, file_difference, catalogue, rates } = seen.unwrap_or_default();
+    let after = After { catalogue: &catalogue, rates: &rates };
+    let effect = if wants_effect { Some(effect::seen(&app, &app.now_serving(), after).await?) } else { None };
+    Ok(web::Json(CatalogueDifference { base: revision, changes, consequences, file_difference, since, effect }))
+}
+
+/// A draft that was looked at.
+#[derive(Default)]
+struct Looked {
+    consequences: Vec<String>,
+    file_difference: String,
+    catalogue: Catalogue,
+    rates: RateCard,
 }
 
 /// Lines around a change of a file that are shown with it.
@@ -250,7 +275,8 @@ pub(super) async fn apply(
     let CatalogueApplication { text, edits, revision, made_from, base, note } = body.into_inner();
     plain("note", Some(&note))?;
     let today = app.clock.now().date_naive();
-    let wanted = Wanted::read(&principal, &app, CatalogueDraft { text, edits, revision, made_from }).await?;
+    let wanted =
+        Wanted::read(&principal, &app, CatalogueDraft { text, edits, revision, made_from, effect: false }).await?;
     let note = if note.is_empty() { wanted.note() } else { note };
     let propose = |before: &Snapshot| {
         let proposal = wanted.proposal(before, today)?;
@@ -426,6 +452,7 @@ pub(super) async fn compare(
         consequences: Vec::new(),
         file_difference: unified(&file::write(&before, &rates), &file::write(&after, &rates)),
         since: Vec::new(),
+        effect: None,
     }))
 }
 

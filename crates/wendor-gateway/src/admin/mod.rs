@@ -8,7 +8,7 @@
 //! - [`keys`], [`teams`], [`routes_view`], [`upstreams`]: what is configured and how it is doing
 //! - [`checking`], [`check_report`]: why an upstream does not answer; [`connecting`]: bringing one in; [`inventory`]: what they serve; [`draft`]: one as told
 //! - [`making`]: routes and teams one at a time; [`client_code`]: code for a route
-//! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change
+//! - [`catalogue`]: the catalogue as a file, and its revisions; [`revise`]: the way of every single change; [`effect`]: what it would have done
 //! - [`now`], with [`findings`] and [`history`]: the morning look
 //! - [`usage`], [`requests`], [`attempts`]: figures and what they are made of; [`under_way`]: what has not ended
 //! - [`audit`]: what was done; [`events`]: what happened by itself, and who is told of it
@@ -29,6 +29,7 @@ pub mod cost;
 mod document;
 pub mod draft;
 pub mod drain;
+pub mod effect;
 pub mod events;
 pub mod explain;
 pub mod findings;

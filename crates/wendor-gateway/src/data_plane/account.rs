@@ -277,10 +277,7 @@ impl Account {
     /// A number that differs by request, for choices by chance.
     #[must_use]
     pub fn seed(&self) -> u64 {
-        use std::hash::{DefaultHasher, Hash, Hasher};
-        let mut hasher = DefaultHasher::new();
-        self.call.id.hash(&mut hasher);
-        hasher.finish()
+        self.call.id.seed()
     }
 }
 

@@ -143,9 +143,8 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         None => AppRequest::read(asked.endpoint, &body.bytes),
     };
     let request = request.map_err(Refusal::BadRequest)?;
-    let today = call.arrived_at.date_naive();
-    let (team, route_name, route) = access_of(&snapshot, &key, &request.route, today)?;
-    let leaving = leaving(&key, (route_name, route), &request.route, today)?;
+    let reached = access_of(&snapshot, &key, &request.route, call.arrived_at.date_naive())?;
+    let Reached { team, name: route_name, route, leaving } = reached;
     Refusal::of_page(call.page.foreign_to(route))?;
     let content = content_of(&snapshot, route, &request, &body.bytes)?;
     let places = places(app, &key, team, route_name)?;
@@ -297,41 +296,31 @@ pub fn routes_of<'s>(snapshot: &'s Snapshot, key: &AppKey, today: NaiveDate) -> 
     serving.filter(is_allowed).collect()
 }
 
-/// The route of that name, if this key may use it: one that it may not use does not exist for it.
-fn access_of<'s>(
-    snapshot: &'s Snapshot,
-    key: &AppKey,
-    wanted: &str,
-    today: NaiveDate,
-) -> Result<(&'s Team, &'s Name, &'s Route), Refusal> {
-    let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
-    let is_allowed = |name: &str| team.access.allows(name) && key.access.allows(name);
-    let known = snapshot.catalogue.route_name(wanted).filter(|name| is_allowed(name.as_str()));
-    let known = known.and_then(|name| snapshot.catalogue.routes.get_key_value(name));
-    let (name, route) = known.ok_or_else(|| no_such_route(key, wanted, &routes_of(snapshot, key, today)))?;
-    Ok((team, name, route))
+/// Where a request is to go.
+struct Reached<'s> {
+    team: &'s Team,
+    name: &'s Name,
+    route: &'s Route,
+    /// What the app is told of the name that it asked for.
+    leaving: Option<Leaving>,
 }
 
-/// What is told of the name that an app asked for.
-///
-/// # Errors
-/// [`Refusal::RouteGone`] where it is served no more.
-fn leaving(
-    key: &AppKey,
-    (name, route): (&Name, &Route),
-    asked: &str,
-    today: NaiveDate,
-) -> Result<Option<Leaving>, Refusal> {
-    match standing(name, route, asked, today) {
-        Standing::Kept => Ok(None),
-        Standing::Leaving(leaving) => Ok(Some(leaving)),
-        Standing::Gone(gone) => Err(Refusal::RouteGone(Box::new(RouteGone {
-            key: key.id.clone(),
-            route: name.clone(),
-            asked: asked.to_owned(),
-            gone,
-        }))),
-    }
+/// The route of that name, if this key may use it: one that it may not use does not exist for it.
+fn access_of<'s>(snapshot: &'s Snapshot, key: &AppKey, asked: &str, today: NaiveDate) -> Result<Reached<'s>, Refusal> {
+    let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
+    let is_allowed = |name: &str| team.access.allows(name) && key.access.allows(name);
+    let known = snapshot.catalogue.route_name(asked).filter(|name| is_allowed(name.as_str()));
+    let known = known.and_then(|name| snapshot.catalogue.routes.get_key_value(name));
+    let (name, route) = known.ok_or_else(|| no_such_route(key, asked, &routes_of(snapshot, key, today)))?;
+    let leaving = match standing(name, route, asked, today) {
+        Standing::Kept => None,
+        Standing::Leaving(leaving) => Some(leaving),
+        Standing::Gone(gone) => {
+            let (key, route, asked) = (key.id.clone(), name.clone(), asked.to_owned());
+            return Err(Refusal::RouteGone(Box::new(RouteGone { key, route, asked, gone })));
+        }
+    };
+    Ok(Reached { team, name, route, leaving })
 }
 
 /// The refusal for a route that does not exist for `key`, which may use `allowed`.

@@ -15,7 +15,9 @@ use wendor_wire::dialects;
 use wendor_wire::refusal_code::RefusalCode;
 
 use super::call::Call;
-use super::refusal_words::{all_failed, cannot_serve, moment, no_such_route, over_quota, route_gone, secret_held};
+use super::refusal_words::{
+    all_failed, body_too_large, cannot_serve, moment, no_such_route, over_quota, route_gone, secret_held,
+};
 use super::refused::KEPT_OF_A_NAME;
 use crate::app::App;
 use crate::recent::RefusalSeen;
@@ -108,6 +110,15 @@ struct Form {
     retry: Retry,
 }
 
+const INVALID: &str = "invalid_request_error";
+
+/// The first thing that no offer can do is what the app is told of.
+fn form_of_unfit(cannot: &CannotServe) -> Form {
+    let first = cannot.unfit.first().map(|(_, unfit)| unfit);
+    let code = first.map_or(RefusalCode::UnsupportedParameter, |unfit| unfit.code);
+    Form { param: first.and_then(|unfit| unfit.param.clone()), ..told(400, "invalid_request_error", code) }
+}
+
 fn told(status: u16, class: &'static str, code: RefusalCode) -> Form {
     Form { status, class, code, param: None, retry: Retry::Never }
 }
@@ -120,7 +131,6 @@ const MESSAGE_OF_AGE: &str = "The service could not ask its database for changes
 impl Refusal {
     fn told(&self) -> Form {
         use RefusalCode as Code;
-        const INVALID: &str = "invalid_request_error";
         const SERVER: &str = "server_error";
         let unauthorised = |code| told(401, "authentication_error", code);
         let at_once = |code| Form { retry: Retry::After(1_000), ..told(429, "rate_limit_error", code) };
@@ -146,11 +156,7 @@ impl Refusal {
             Self::RouteGone(_) => Form { param: Some("model".to_owned()), ..told(404, INVALID, Code::RouteRetired) },
             Self::NoSuchPath(..) => told(404, INVALID, Code::PathNotFound),
             Self::WrongMethod(..) => told(405, INVALID, Code::WrongMethod),
-            Self::CannotServe(cannot) => {
-                let first = cannot.unfit.first().map(|(_, unfit)| unfit);
-                let code = first.map_or(Code::UnsupportedParameter, |unfit| unfit.code);
-                Form { param: first.and_then(|unfit| unfit.param.clone()), ..told(400, INVALID, code) }
-            }
+            Self::CannotServe(cannot) => form_of_unfit(cannot),
             Self::OverQuota(full) => {
                 let wait = (full.over.room.resets_at - full.now).num_milliseconds();
                 Form { retry: Retry::After(wait), ..told(429, "rate_limit_error", Code::OverQuota) }
@@ -211,9 +217,7 @@ impl Refusal {
                 format!("Team {team} of this key is not in the catalogue any more. Ask whoever runs Wendor.")
             }
             Self::BadHeader(name, why) => format!("The header {name} {why}."),
-            Self::BodyTooLarge(limit) => format!(
-                "The body is larger than {limit} bytes, the limit here. Send less, or ask for a higher body_limit."
-            ),
+            Self::BodyTooLarge(limit) => body_too_large(*limit),
             Self::BodyBroken => "The body broke off before its end. Send the request again.".to_owned(),
             Self::BodyTooSlow => "The body was not complete in time, or came too slowly. Send the request again.".to_owned(),
             Self::TooManyBodies => {

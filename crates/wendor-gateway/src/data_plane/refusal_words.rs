@@ -25,6 +25,10 @@ pub(super) fn secret_held(held: &SecretHeld) -> String {
     )
 }
 
+pub(super) fn body_too_large(limit: usize) -> String {
+    format!("The body is larger than {limit} bytes, the limit here. Send less, or ask for a higher body_limit.")
+}
+
 pub(super) fn no_such_route(unknown: &UnknownRoute) -> String {
     let UnknownRoute { key: _, wanted, nearest, known } = unknown;
     let wanted: String = wanted.chars().take(KEPT_OF_A_NAME).collect();
