@@ -1133,6 +1133,7 @@ export interface components {
             base?: number | null;
             /** @description Changes of single places, one after the other. */
             edits?: components["schemas"]["EditLine"][] | null;
+            guard?: components["schemas"]["GuardAsk"] | null;
             /**
              * Format: int64
              * @description The revision that it was made from, as in the call that looks at it.
@@ -1767,6 +1768,21 @@ export interface components {
              */
             until?: string | null;
         };
+        /** @description Bounds with which a change undoes itself: at least one of failures and cost. */
+        GuardAsk: {
+            /** @description As much may be paid in that time, as text with all its digits. */
+            cost?: string | null;
+            /**
+             * Format: int32
+             * @description Of a hundred requests as many may fail, once there were 5.
+             */
+            failed_percent?: number | null;
+            /**
+             * Format: int32
+             * @description For how long they hold, in seconds: up to 7 days.
+             */
+            seconds: number;
+        };
         /** @description It came to rest, or became well again. */
         HealthChangeLine: {
             /**
@@ -2295,7 +2311,7 @@ export interface components {
         };
         /** @description Where a finding leads. */
         PlaceLine: {
-            /** @description `upstream`, `team`, `refusals` or `service`. */
+            /** @description `upstream`, `team`, `refusals`, `revisions` or `service`. */
             kind: string;
             /** @description The name of the upstream or team. */
             name?: string | null;
@@ -2621,6 +2637,11 @@ export interface components {
         RevisionLine: {
             /**
              * Format: date-time
+             * @description Until when it undoes itself if its requests fail or cost more than was set with it.
+             */
+            guarded_until?: string | null;
+            /**
+             * Format: date-time
              * @description In force from this moment until the next one.
              */
             made_at: string;
@@ -2633,6 +2654,11 @@ export interface components {
              * @description Counts up from 1.
              */
             number: number;
+            /**
+             * Format: int64
+             * @description The revision that it undid by itself.
+             */
+            undid?: number | null;
         };
         /** @description Requests with it are refused from now on. */
         RevokedKey: {

@@ -28,7 +28,7 @@ use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
 use crate::stopping::Stopping;
-use crate::tasks::{deliveries, events, inventory, orphans, probe, retention, revision_watch, spool_drain};
+use crate::tasks::{deliveries, events, guard, inventory, orphans, probe, retention, revision_watch, spool_drain};
 use crate::trust::{BadAuthorities, Trust};
 use crate::under_way::UnderWay;
 use crate::{credentials, listeners};
@@ -106,6 +106,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let looking = tokio::spawn(inventory::run(app.clone(), stop.clone()));
     let probing = tokio::spawn(probe::run(app.clone(), stop.clone()));
     let noting = tokio::spawn(events::run(app.clone(), stop.clone()));
+    let guarding = tokio::spawn(guard::run(app.clone(), stop.clone()));
     let delivering = tokio::spawn(deliveries::run(app.clone(), stop.clone()));
     let records = app.store.apart();
     let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
@@ -113,7 +114,7 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
     let served = listeners::run(app.clone(), listeners, certificates, stop).await;
     end_drain.send_replace(true);
-    let _joined = tokio::join!(watching, looking, probing, noting, delivering, adopting, keeping, draining);
+    let _joined = tokio::join!(watching, looking, probing, noting, guarding, delivering, adopting, keeping, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
     records.close().await;
     app.store.close().await;

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::Catalogue;
 use wendor_core::catalog::former::Former;
+use wendor_core::catalog::guard::Guard;
 use wendor_core::catalog::key::{AppKey, KeyHash};
 use wendor_core::catalog::team::{Access, Team};
 use wendor_core::catalog::upstream::Upstream;
@@ -35,6 +36,10 @@ pub struct Snapshot {
     pub revision: i64,
     /// By this instance's clock.
     pub made_at: DateTime<Utc>,
+    /// Bounds with which the revision undoes itself.
+    pub guard: Option<Guard>,
+    /// The revision that this one undid by itself, and why.
+    pub undid: Option<(i64, String)>,
     /// Upstreams, routes, teams.
     pub catalogue: Catalogue,
     /// Keys by their hash, revoked ones too, so that they are told apart.
@@ -78,10 +83,10 @@ impl Snapshot {
         let current = store.current_revision().await?;
         let stored_keys = store.keys().await?;
         let rates = store.rate_card().await?;
-        let (revision, made_at, catalogue) = match current {
-            Some((revision, catalogue)) => (revision.number, revision.made_at, catalogue),
-            None => (0, DateTime::UNIX_EPOCH, Catalogue::default()),
-        };
+        let (in_force, catalogue) = current.unzip();
+        let catalogue = catalogue.unwrap_or_default();
+        let (revision, made_at) = in_force.as_ref().map_or((0, DateTime::UNIX_EPOCH), |of| (of.number, of.made_at));
+        let (guard, undid) = in_force.map_or((None, None), |of| (of.guard, of.undid));
         let keys = keys(stored_keys, &catalogue);
         let former = Arc::new(Former::of(&catalogue));
         let kept = Kept::read(store, keyring, &catalogue).await?;
@@ -100,6 +105,8 @@ impl Snapshot {
             keys_change,
             revision,
             made_at,
+            guard,
+            undid,
             catalogue,
             keys,
             rates,

@@ -6,14 +6,17 @@ use chrono::{DateTime, NaiveDate, Utc};
 use rust_decimal::Decimal;
 use serde_json::json;
 use sqlx::types::Json;
+use sqlx::{FromRow, Row};
 use wendor_core::audit::{Action, Deed, Doer};
 use wendor_core::catalog::Catalogue;
+use wendor_core::catalog::guard::{Guard, Outcome};
+use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::{Rate, RateCard};
 use wendor_core::name::OfferName;
 use wendor_wire::images::ImageSize;
 
 use crate::audit::{Tell, commit};
-use crate::row::numeric;
+use crate::row::{count, numeric};
 use crate::{Store, StoreError};
 
 /// A catalogue that was in force, or is.
@@ -27,7 +30,33 @@ pub struct Revision {
     pub made_by: String,
     /// Why, in their words.
     pub note: String,
+    /// The bounds that were set with it.
+    pub guard: Option<Guard>,
+    /// The revision that it undid by itself, and why.
+    pub undid: Option<(i64, String)>,
 }
+
+/// A revision as it is stored.
+#[derive(FromRow)]
+struct RevisionRow {
+    number: i64,
+    made_at: DateTime<Utc>,
+    made_by: String,
+    note: String,
+    guard: Option<Json<Guard>>,
+    undoes: Option<i64>,
+    undone_for: Option<String>,
+}
+
+impl From<RevisionRow> for Revision {
+    fn from(row: RevisionRow) -> Self {
+        let RevisionRow { number, made_at, made_by, note, guard, undoes, undone_for } = row;
+        let undid = undoes.map(|number| (number, undone_for.unwrap_or_default()));
+        Self { number, made_at, made_by, note, guard: guard.map(|guard| guard.0), undid }
+    }
+}
+
+const COLUMNS: &str = "number, made_at, made_by, note, guard, undoes, undone_for";
 
 /// A revision to be made.
 #[derive(Clone, Debug)]
@@ -44,9 +73,13 @@ pub struct NewRevision<'a> {
     pub note: &'a str,
     /// What changes, as the audit tells it.
     pub changes: serde_json::Value,
+    /// Bounds with which it undoes itself.
+    pub guard: Option<&'a Guard>,
+    /// The revision that it undoes by itself, and why.
+    pub undoes: Option<(i64, &'a str)>,
 }
 
-#[derive(sqlx::FromRow)]
+#[derive(FromRow)]
 struct RateRow {
     offer: String,
     effective_on: NaiveDate,
@@ -64,15 +97,25 @@ impl Store {
     /// # Errors
     /// When the database is away or the document cannot be read.
     pub async fn current_revision(&self) -> Result<Option<(Revision, Catalogue)>, StoreError> {
-        let row: Option<(i64, DateTime<Utc>, String, String, serde_json::Value)> = sqlx::query_as(
-            "select number, made_at, made_by, note, document from revision order by number desc limit 1",
-        )
-        .fetch_optional(&self.pool)
-        .await?;
-        let Some((number, made_at, made_by, note, document)) = row else { return Ok(None) };
+        self.one_revision("order by number desc limit 1", None).await
+    }
+
+    async fn one_revision(
+        &self,
+        which: &'static str,
+        number: Option<i64>,
+    ) -> Result<Option<(Revision, Catalogue)>, StoreError> {
+        let mut query = sqlx::QueryBuilder::<sqlx::Postgres>::new("select ");
+        query.push(COLUMNS).push(", document from revision ").push(which);
+        if let Some(number) = number {
+            query.push_bind(number);
+        }
+        let Some(row) = query.build().fetch_optional(&self.pool).await? else { return Ok(None) };
+        let revision = RevisionRow::from_row(&row)?.into();
+        let document: serde_json::Value = row.try_get("document")?;
         let catalogue =
             serde_json::from_value(document).map_err(|error| StoreError::unreadable("a revision's document", error))?;
-        Ok(Some((Revision { number, made_at, made_by, note }, catalogue)))
+        Ok(Some((revision, catalogue)))
     }
 
     /// The document of a revision that was in force, or is.
@@ -80,16 +123,28 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] when there is none of that number; when the database is away or the document cannot be read.
     pub async fn revision(&self, number: i64) -> Result<(Revision, Catalogue), StoreError> {
-        let row: Option<(DateTime<Utc>, String, String, serde_json::Value)> =
-            sqlx::query_as("select made_at, made_by, note, document from revision where number = $1")
-                .bind(number)
-                .fetch_optional(&self.pool)
-                .await?;
         let missing = || StoreError::Missing { what: "revision", name: number.to_string() };
-        let (made_at, made_by, note, document) = row.ok_or_else(missing)?;
-        let catalogue =
-            serde_json::from_value(document).map_err(|error| StoreError::unreadable("a revision's document", error))?;
-        Ok((Revision { number, made_at, made_by, note }, catalogue))
+        self.one_revision("where number = ", Some(number)).await?.ok_or_else(missing)
+    }
+
+    /// What came of the requests of a revision.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn outcome_of_revision(&self, number: i64, since: DateTime<Utc>) -> Result<Outcome, StoreError> {
+        let (requests, failures, cost): (i64, i64, Decimal) = sqlx::query_as(
+            "select count(*) filter (where kind = 'request'),
+             count(*) filter (where kind = 'request' and ended in ('cut-off', 'not-answered')),
+             coalesce(sum(coalesce(cost_input, 0) + coalesce(cost_input_cached, 0) + coalesce(cost_cache_written, 0)
+             + coalesce(cost_output, 0) + coalesce(cost_images, 0)), 0)
+             from ledger where revision = $1 and at >= $2",
+        )
+        .bind(number)
+        .bind(since)
+        .fetch_one(&self.pool)
+        .await?;
+        let (requests, failures) = (count(requests, "requests")?, count(failures, "failures")?);
+        Ok(Outcome { requests, failures, cost: Money::new(cost) })
     }
 
     /// The latest revisions, newest first.
@@ -97,13 +152,10 @@ impl Store {
     /// # Errors
     /// When the database is away.
     pub async fn revisions(&self, limit: i64) -> Result<Vec<Revision>, StoreError> {
-        let rows: Vec<(i64, DateTime<Utc>, String, String)> =
-            sqlx::query_as("select number, made_at, made_by, note from revision order by number desc limit $1")
-                .bind(limit)
-                .fetch_all(&self.pool)
-                .await?;
-        let of_row = |(number, made_at, made_by, note)| Revision { number, made_at, made_by, note };
-        Ok(rows.into_iter().map(of_row).collect())
+        let mut query = sqlx::QueryBuilder::<sqlx::Postgres>::new("select ");
+        query.push(COLUMNS).push(" from revision order by number desc limit ").push_bind(limit);
+        let rows: Vec<RevisionRow> = query.build_query_as().fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(Revision::from).collect())
     }
 
     /// Makes a revision and appends its rates. Gives its number.
@@ -120,14 +172,20 @@ impl Store {
             return Err(StoreError::Overtaken { expected: new.base, found: current });
         }
         let number = current + 1;
-        sqlx::query("insert into revision (number, made_at, made_by, note, document) values ($1, $2, $3, $4, $5)")
-            .bind(number)
-            .bind(new.by.at)
-            .bind(&new.by.name)
-            .bind(new.note)
-            .bind(Json(new.catalogue))
-            .execute(&mut *transaction)
-            .await?;
+        sqlx::query(
+            "insert into revision (number, made_at, made_by, note, document, guard, undoes, undone_for)
+             values ($1, $2, $3, $4, $5, $6, $7, $8)",
+        )
+        .bind(number)
+        .bind(new.by.at)
+        .bind(&new.by.name)
+        .bind(new.note)
+        .bind(Json(new.catalogue))
+        .bind(new.guard.map(Json))
+        .bind(new.undoes.map(|(number, _)| number))
+        .bind(new.undoes.map(|(_, why)| why))
+        .execute(&mut *transaction)
+        .await?;
         let teams: Vec<&str> = new.catalogue.teams.keys().map(wendor_core::name::Name::as_str).collect();
         sqlx::query(
             "insert into team (name, first_revision) select unnest($1::text[]), $2 on conflict (name) do nothing",

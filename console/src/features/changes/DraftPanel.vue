@@ -3,6 +3,7 @@
 import { computed, ref, watch } from 'vue'
 import { useApply, useLook } from '@/api/catalogue'
 import { Problem } from '@/api/client'
+import FilterChoice from '@/ui/FilterChoice.vue'
 import TextField from '@/ui/TextField.vue'
 import ChangeList from './ChangeList.vue'
 import EffectTable from './EffectTable.vue'
@@ -11,6 +12,22 @@ import type { Draft } from './useDraft'
 const props = defineProps<{ draft: Draft }>()
 const undoing = useApply()
 const note = ref('')
+/** Bounds with which the change undoes itself; none at first. */
+const failed = ref('')
+const minutes = ref('10')
+const TIMES = [
+  { value: '10', words: '10 min' },
+  { value: '60', words: '1 h' },
+  { value: '1440', words: '1 day' },
+]
+const BOUNDS = [
+  { value: '5', words: 'more than 5% of requests fail' },
+  { value: '20', words: 'more than 20% of requests fail' },
+  { value: '50', words: 'more than half of requests fail' },
+]
+const guard = computed(() =>
+  failed.value ? { seconds: Number(minutes.value) * 60, failed_percent: Number(failed.value) } : null,
+)
 /** Planning a week anew takes a moment: it is done when asked for. */
 const tried = useLook()
 const { looking, applying, error, isChanged, done } = props.draft
@@ -35,7 +52,7 @@ function tryIt() {
 }
 
 async function apply() {
-  await props.draft.apply(note.value.trim())
+  await props.draft.apply(note.value.trim(), guard.value)
   note.value = ''
 }
 
@@ -75,6 +92,10 @@ async function undo() {
       <div class="min-w-72 grow">
         <TextField v-model="note" label="Why" hint="For whoever reads the revisions; may stay empty." />
       </div>
+      <p class="mb-6 flex flex-wrap items-baseline gap-x-3">
+        <FilterChoice v-model="failed" label="Undo it by itself if" any="never" :options="BOUNDS" />
+        <FilterChoice v-if="failed" v-model="minutes" label="within" :options="TIMES" />
+      </p>
       <p class="mb-6 flex gap-2.5">
         <button class="button" type="submit" :disabled="!canApply">Apply</button>
         <button class="button quiet" type="button" @click="draft.begin()">

@@ -2,7 +2,9 @@
 /** What was changed, when and by whom, and how to get back? For whoever changed it and the one on call. From `/revisions`. */
 import { computed, ref } from 'vue'
 import { useApply, useComparison, useLook, useRevisions } from '@/api/catalogue'
+import { instant } from '@/lib/format'
 import { paths } from '@/lib/paths'
+import { useClock } from '@/ui/clock'
 import DialogBox from '@/ui/DialogBox.vue'
 import FilterText from '@/ui/FilterText.vue'
 import FourStates from '@/ui/FourStates.vue'
@@ -12,6 +14,7 @@ import TextField from '@/ui/TextField.vue'
 import ChangeList from './ChangeList.vue'
 
 const revisions = useRevisions()
+const now = useClock()
 const looking = useLook()
 const applying = useApply()
 const wanted = ref('')
@@ -76,7 +79,15 @@ async function restore() {
               <th scope="row" class="num">{{ one.number }}</th>
               <td><TimeAgo :at="one.made_at" /></td>
               <td>{{ one.made_by }}</td>
-              <td>{{ one.note || '–' }}</td>
+              <td>
+                {{ one.note || '–' }}
+                <span v-if="one.undid != null" class="text-attention">× undid revision {{ one.undid }} by itself</span>
+                <span
+                  v-else-if="one.number === newest && one.guarded_until && new Date(one.guarded_until) > now"
+                  class="second"
+                  >may undo itself until {{ instant(new Date(one.guarded_until)) }}</span
+                >
+              </td>
               <td class="whitespace-nowrap">
                 <label
                   ><input

@@ -1,7 +1,7 @@
 /** One thing of the catalogue while it is edited: what it was, what it is to be, and what the service says of that. */
 import { computed, ref, watch, type Ref } from 'vue'
 import { useApply, useCatalogue, useLook, type Wanted } from '@/api/catalogue'
-import { Problem } from '@/api/client'
+import { Problem, type Schemas } from '@/api/client'
 import { editsBetween, pointer, pointerOf, withoutEmpty, type Edit, type Kind, type Table } from '@/lib/edits'
 import * as shelf from './shelf'
 
@@ -85,8 +85,8 @@ export function useDraft(kind: Kind, name: string, follow: (name: string) => unk
     return problems.value.find((one) => pointerOf(one.path, kind, held.newName.value) === at)?.message
   }
 
-  async function apply(note: string) {
-    const applied = await applying.mutateAsync({ ...wanted.value, note })
+  async function apply(note: string, guard: Schemas['GuardAsk'] | null) {
+    const applied = await applying.mutateAsync({ ...wanted.value, note, guard })
     const named = held.newName.value
     done.value = { revision: applied.revision, before: applied.revision - 1 }
     // What is shown next is what is in force then.

@@ -8,6 +8,7 @@ export const KINDS = [
   { value: 'expiry', words: 'keys that expire' },
   { value: 'models', words: 'what upstreams serve' },
   { value: 'fault', words: 'faults of Wendor itself' },
+  { value: 'revision', words: 'changes that undid themselves' },
   { value: 'test', words: 'webhooks that were tried' },
 ] as const
 

@@ -10,6 +10,7 @@ function cause(place: Schemas['PlaceLine']): string {
   if (place.kind === 'upstream' && place.name) return paths.upstream(place.name)
   if (place.kind === 'team' && place.name) return paths.team(place.name)
   if (place.kind === 'refusals') return paths.refusals
+  if (place.kind === 'revisions') return paths.revisions
   return paths.now
 }
 </script>

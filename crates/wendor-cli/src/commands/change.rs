@@ -88,12 +88,27 @@ pub(super) async fn make(
     let mut body = wanted.0;
     body["base"] = difference.base.into();
     body["note"] = how.note.as_str().into();
+    if is_guarded(how) {
+        body["guard"] = json!({
+            "seconds": how.undo_within.as_secs(),
+            "failed_percent": how.undo_if_failed,
+            "cost": how.undo_if_cost,
+        });
+    }
     let applied: CatalogueApplied = management.post("/catalogue", &body).await?;
     match reader {
         Reader::Program => output::json(&applied),
         Reader::Person if applied.changes.is_empty() => Ok(()),
+        Reader::Person if is_guarded(how) => output::line(&format!(
+            "Revision {} is in force, and undoes itself within {} if a bound is passed.",
+            applied.revision, how.undo_within
+        )),
         Reader::Person => output::line(&format!("Revision {} is in force.", applied.revision)),
     }
+}
+
+fn is_guarded(how: &ChangeArgs) -> bool {
+    how.undo_if_failed.is_some() || how.undo_if_cost.is_some()
 }
 
 pub(super) fn confirm(question: &str) -> Result<(), Failure> {

@@ -16,6 +16,15 @@ pub struct ChangeArgs {
     /// Why, for whoever reads the revisions.
     #[arg(long, default_value = "", value_name = "TEXT")]
     pub note: String,
+    /// Undo it by itself if more than so many of a hundred requests fail, once there were 5.
+    #[arg(long, value_name = "PERCENT")]
+    pub undo_if_failed: Option<u32>,
+    /// Undo it by itself if its requests cost more than that.
+    #[arg(long, value_name = "AMOUNT")]
+    pub undo_if_cost: Option<String>,
+    /// For how long it may undo itself, such as `10m` or `2h`.
+    #[arg(long, default_value = "10m", value_name = "TIME")]
+    pub undo_within: humantime::Duration,
 }
 
 /// What is said of a route. An empty text takes a value away.

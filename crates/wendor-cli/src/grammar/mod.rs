@@ -324,7 +324,7 @@ pub enum EventCommand {
     /// The latest events, newest first.
     #[command(after_help = "Example: wendor event list --kind health")]
     List {
-        /// Only of this kind: health, slow, spool, quota, expiry, models, fault, test.
+        /// Only of this kind: health, slow, spool, quota, expiry, models, fault, revision, test.
         #[arg(long, value_name = "KIND")]
         kind: Option<String>,
         /// How many, 200 at most.

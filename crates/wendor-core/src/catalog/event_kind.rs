@@ -20,13 +20,15 @@ pub enum EventKind {
     Models,
     /// Requests failed by a fault of Wendor's own.
     Fault,
+    /// A revision undid itself.
+    Revision,
     /// Somebody tries a webhook.
     Test,
 }
 
 impl EventKind {
     /// Every kind that a webhook may name.
-    pub const WORDS: [(&str, Self); 7] = [
+    pub const WORDS: [(&str, Self); 8] = [
         ("health", Self::Health),
         ("slow", Self::Slow),
         ("spool", Self::Spool),
@@ -34,6 +36,7 @@ impl EventKind {
         ("expiry", Self::Expiry),
         ("models", Self::Models),
         ("fault", Self::Fault),
+        ("revision", Self::Revision),
     ];
 
     /// Its word.

@@ -15,6 +15,7 @@
 //! - [`document`]: the whole
 //! - [`file`]: the catalogue as a TOML file, both ways
 //! - [`difference`]: what changes from one state to another; [`consequence`]: what that means for those who use it
+//! - [`guard`]: bounds with which a change undoes itself
 //! - [`edit`]: changes of single things; [`former`]: names that things had
 
 pub mod address;
@@ -26,6 +27,7 @@ pub mod edit;
 pub mod event_kind;
 pub mod file;
 pub mod former;
+pub mod guard;
 pub mod key;
 pub mod origin;
 pub mod reach;

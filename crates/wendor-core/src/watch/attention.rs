@@ -28,6 +28,8 @@ pub enum Place {
     Team(String),
     /// What was refused of late.
     Refusals,
+    /// The revisions.
+    Revisions,
     /// The service's own state.
     Service,
 }
@@ -95,6 +97,17 @@ pub enum Finding {
     },
     /// A key expires soon.
     Expires(Expires),
+    /// A revision undid itself.
+    Undone {
+        /// Which.
+        revision: i64,
+        /// The revision that is in force instead.
+        by: i64,
+        /// Why: goes on after "since".
+        why: String,
+        /// When.
+        at: DateTime<Utc>,
+    },
     /// Requests failed by a fault of Wendor's own.
     Faults {
         /// How many in the last hour.
@@ -154,7 +167,7 @@ impl Finding {
             Self::SpoolGrows { is_writable: false, .. } => 0,
             Self::Failing(_) => 1,
             Self::SetAside { .. } => 2,
-            Self::Faults { .. } => 2,
+            Self::Faults { .. } | Self::Undone { .. } => 2,
             Self::NoCredential { .. } => 2,
             Self::SpoolGrows { .. } => 3,
             Self::Weights(_) => 4,
@@ -180,6 +193,14 @@ impl Finding {
                 upstream_notice("degraded", upstream, says, why)
             }
             Self::NearLimit(near) => near.notice(now, currency),
+            Self::Undone { revision, by, why, at } => Notice {
+                state: "failing",
+                subject: format!("revision {revision}"),
+                says: format!("undid itself {}: {why}", words::ago(now - *at)),
+                why: format!("What was in force before it is in force again, as revision {by}."),
+                verb: "See what it changed",
+                leads_to: Place::Revisions,
+            },
             Self::OverQuota { team, count } => Notice {
                 state: "over limit",
                 subject: team.clone(),

@@ -115,6 +115,7 @@ pub fn condition(finding: &Finding, notice: &Notice) -> Option<(EventKind, Strin
             let name = format!("quota/{}/{}/{}", near.quota, near.resets_at.timestamp(), notice.state);
             (EventKind::Quota, name, Seen::ByAll)
         }
+        Finding::Undone { revision, .. } => (EventKind::Revision, format!("revision/{revision}"), Seen::ByAll),
         Finding::Faults { .. } => (EventKind::Fault, "fault".to_owned(), Seen::ByEach),
         Finding::Weights(_) => (EventKind::Models, format!("models/{subject}/{}", notice.says), Seen::ByAll),
         Finding::SetAside { .. } => (EventKind::Spool, "spool/aside".to_owned(), Seen::ByEach),

@@ -38,6 +38,8 @@ async fn apply(store: &Store, base: i64, text: &str) -> Result<i64, StoreError> 
         by: &doer("duty-desk", now()),
         note: "why",
         changes: serde_json::Value::Null,
+        guard: None,
+        undoes: None,
     };
     store.make_revision(new).await
 }

@@ -9,8 +9,10 @@ use utoipa::{IntoParams, ToSchema};
 use wendor_core::audit::{Action, Deed};
 use wendor_core::catalog::consequence::{self, KeyInUse};
 use wendor_core::catalog::edit::{self, Clash, PatchOperation};
+use wendor_core::catalog::guard::Guard;
 use wendor_core::catalog::key::KeyState;
 use wendor_core::catalog::{Catalogue, difference, file};
+use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::RateCard;
 
 use super::effect::{self, After, EffectSeen};
@@ -94,6 +96,37 @@ pub struct CatalogueApplication {
     /// Why, for whoever reads the revisions.
     #[serde(default)]
     pub note: String,
+    /// Bounds with which it undoes itself.
+    #[serde(default)]
+    pub guard: Option<GuardAsk>,
+}
+
+/// Bounds with which a change undoes itself: at least one of failures and cost.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct GuardAsk {
+    /// For how long they hold, in seconds: up to 7 days.
+    pub seconds: u32,
+    /// Of a hundred requests as many may fail, once there were 5.
+    #[serde(default)]
+    pub failed_percent: Option<u32>,
+    /// As much may be paid in that time, as text with all its digits.
+    #[serde(default)]
+    pub cost: Option<String>,
+}
+
+impl GuardAsk {
+    fn read(self) -> Result<Guard, Problem> {
+        let bad = |message: String| Problem::BadValue { field: "guard", message };
+        let amount = |text: String| {
+            let money = Money::parse(&text).filter(|money| !money.amount().is_sign_negative());
+            money.ok_or_else(|| bad(format!("`{}` is not an amount, such as `12.50`", text.escape_debug())))
+        };
+        let cost = self.cost.map(amount).transpose()?;
+        let guard = Guard { seconds: self.seconds, failed_percent: self.failed_percent, cost };
+        guard.check().map_err(bad)?;
+        Ok(guard)
+    }
 }
 
 /// What changes.
@@ -128,6 +161,10 @@ pub struct RevisionLine {
     pub made_by: String,
     /// Why.
     pub note: String,
+    /// Until when it undoes itself if its requests fail or cost more than was set with it.
+    pub guarded_until: Option<DateTime<Utc>>,
+    /// The revision that it undid by itself.
+    pub undid: Option<i64>,
 }
 
 /// Which revision another is compared with.
@@ -272,7 +309,8 @@ pub(super) async fn apply(
     app: web::Data<App>,
     body: web::Json<CatalogueApplication>,
 ) -> Result<web::Json<CatalogueApplied>, Problem> {
-    let CatalogueApplication { text, edits, revision, made_from, base, note } = body.into_inner();
+    let CatalogueApplication { text, edits, revision, made_from, base, note, guard } = body.into_inner();
+    let guard = guard.map(GuardAsk::read).transpose()?;
     plain("note", Some(&note))?;
     let today = app.clock.now().date_naive();
     let wanted =
@@ -280,7 +318,7 @@ pub(super) async fn apply(
     let note = if note.is_empty() { wanted.note() } else { note };
     let propose = |before: &Snapshot| {
         let proposal = wanted.proposal(before, today)?;
-        Ok(Proposal { base: base.unwrap_or(before.revision), ..proposal })
+        Ok(Proposal { base: base.unwrap_or(before.revision), guard, ..proposal })
     };
     commit(&app, &principal, &note, Mode::Apply, propose).await.map(web::Json)
 }
@@ -402,6 +440,8 @@ pub(super) async fn revisions(
         made_at: revision.made_at,
         made_by: revision.made_by,
         note: revision.note,
+        guarded_until: revision.guard.map(|guard| guard.until(revision.made_at)),
+        undid: revision.undid.map(|(number, _)| number),
     };
     Ok(web::Json(revisions.into_iter().map(line).collect()))
 }

@@ -33,7 +33,7 @@ const USUAL_DAYS: i64 = 7;
 /// Where a finding leads.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlaceLine {
-    /// `upstream`, `team`, `refusals` or `service`.
+    /// `upstream`, `team`, `refusals`, `revisions` or `service`.
     pub kind: String,
     /// The name of the upstream or team.
     pub name: Option<String>,
@@ -110,6 +110,7 @@ async fn found(app: &App, eyes: Eyes<'_>, history: &History, now: DateTime<Utc>)
         findings.extend(upstreams(app, &snapshot, now).await?);
         // Whoever reads this has just been answered by the database.
         findings.extend(of_spool(app, true));
+        findings.extend(undone(&snapshot, now));
         let is_fault = |(key, _): &(RefusalKey, u64)| key.reason == RefusalCode::InternalFault;
         let faults = app.recent.refusals().1.into_iter().filter(is_fault).map(|(_, count)| count).sum();
         if faults > 0 {
@@ -117,6 +118,16 @@ async fn found(app: &App, eyes: Eyes<'_>, history: &History, now: DateTime<Utc>)
         }
     }
     Ok(findings)
+}
+
+/// For how long it is told that a revision undid itself, unless another change follows.
+const UNDONE_TOLD: TimeDelta = TimeDelta::hours(24);
+
+/// A revision that undid itself a short while ago.
+fn undone(snapshot: &Snapshot, now: DateTime<Utc>) -> Option<Finding> {
+    let (revision, why) = snapshot.undid.clone()?;
+    let (by, at) = (snapshot.revision, snapshot.made_at);
+    (now - at < UNDONE_TOLD).then_some(Finding::Undone { revision, by, why, at })
 }
 
 /// Keys in use that expire soon.
@@ -141,6 +152,7 @@ fn notice_line(notice: Notice) -> NoticeLine {
             Place::Upstream(name) => place("upstream", Some(name)),
             Place::Team(name) => place("team", Some(name)),
             Place::Refusals => place("refusals", None),
+            Place::Revisions => place("revisions", None),
             Place::Service => place("service", None),
         },
     }

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::difference::{self, Change, ChangeKind};
 use wendor_core::catalog::edit::{self, PatchOperation};
+use wendor_core::catalog::guard::Guard;
 use wendor_core::catalog::{Catalogue, file};
 use wendor_core::metering::rate::{Rate, RateCard};
 use wendor_core::name::{Name, OfferName};
@@ -59,7 +60,7 @@ pub struct CatalogueApplied {
 }
 
 /// Changes as they are told.
-pub(super) fn lines(changes: Vec<Change>) -> Vec<ChangeLine> {
+pub(crate) fn lines(changes: Vec<Change>) -> Vec<ChangeLine> {
     changes.into_iter().map(ChangeLine::from).collect()
 }
 
@@ -114,6 +115,8 @@ pub(super) struct Proposal {
     pub rates: Vec<(OfferName, Rate)>,
     /// Against the revision in force.
     pub changes: Vec<ChangeLine>,
+    /// Bounds with which it undoes itself.
+    pub guard: Option<Guard>,
 }
 
 impl Proposal {
@@ -191,7 +194,7 @@ impl Proposal {
         let mut changes = difference::between(&before.catalogue, &catalogue);
         let (of_rates, rates) = difference::new_rates(&before.rates, rates);
         changes.extend(of_rates);
-        Self { base, catalogue, rates, changes: lines(changes) }
+        Self { base, catalogue, rates, changes: lines(changes), guard: None }
     }
 }
 
@@ -222,14 +225,23 @@ pub(super) async fn commit(
 ) -> Result<CatalogueApplied, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "change the catalogue")?;
     let before = fresh(app).await?;
-    let Proposal { base, catalogue, rates, changes } = propose(&before)?;
+    let Proposal { base, catalogue, rates, changes, guard } = propose(&before)?;
     if changes.is_empty() || mode == Mode::Look {
         return Ok(CatalogueApplied { revision: before.revision, changes });
     }
     let note = if note.is_empty() { named(&changes) } else { note.to_owned() };
     let changes_json = serde_json::to_value(&changes).map_err(|_| Problem::Internal)?;
     let by = principal.doing(app);
-    let new = NewRevision { base, catalogue: &catalogue, rates: &rates, by: &by, note: &note, changes: changes_json };
+    let new = NewRevision {
+        base,
+        catalogue: &catalogue,
+        rates: &rates,
+        by: &by,
+        note: &note,
+        changes: changes_json,
+        guard: guard.as_ref(),
+        undoes: None,
+    };
     let revision = app.store.make_revision(new).await?;
     tell_of_plain_http(&before.catalogue, &catalogue, &principal.name);
     revision_watch::look(app).await?;

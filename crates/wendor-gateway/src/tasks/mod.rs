@@ -4,11 +4,13 @@
 //! - [`orphans`]: drains the spools of instances that are gone
 //! - [`retention`]: makes and drops the months of the records
 //! - [`revision_watch`]: looks for changes and replaces the snapshot
+//! - [`guard`]: undoes a revision whose bounds are passed
 //! - [`inventory`]: looks at what upstreams serve
 //! - [`probe`]: tries connections to upstreams that rest or that nobody asks
 
 pub mod deliveries;
 pub mod events;
+pub mod guard;
 pub mod inventory;
 pub mod orphans;
 pub mod probe;

@@ -20,8 +20,16 @@ fn catalogue() -> Catalogue {
 
 async fn made(store: &Store, base: i64) -> Result<i64, StoreError> {
     let (catalogue, by) = (catalogue(), doer());
-    let new =
-        NewRevision { base, catalogue: &catalogue, rates: &[], by: &by, note: "made by a test", changes: Value::Null };
+    let new = NewRevision {
+        base,
+        catalogue: &catalogue,
+        rates: &[],
+        by: &by,
+        note: "made by a test",
+        changes: Value::Null,
+        guard: None,
+        undoes: None,
+    };
     store.make_revision(new).await
 }
 

@@ -176,3 +176,48 @@ async fn without_a_secret_nothing_is_sent() {
         assert_eq!(answer.status(), 403, "{path}");
     }
 }
+
+/// A change that makes a route fail undoes itself, by the bound that was set with it.
+#[tokio::test]
+async fn a_change_that_makes_a_route_fail_undoes_itself() {
+    let (ferry, station) = watched("events = [\"revision\"]", Wishes::default()).await;
+    ferry.quayside.set_fault(Fault::Status { status: 500, retry_after: None }).await.unwrap();
+    let before = ferry.get("/revisions/current").await;
+    // Without its second stage the route has nobody to fall over to.
+    let change = ["route", "stage", "remove", "night-sailings", "2", "--undo-if-failed", "20", "--undo-within", "5m"];
+    let ran = ferry.wendor(&change).await;
+    assert!(ran.out.contains("undoes itself within 5m if a bound is passed"), "{}{}", ran.out, ran.err);
+    let failing = until("the change to be undone", || async {
+        ferry.ask(&question("night-sailings", false)).await.text().await.unwrap();
+        let current = ferry.get("/revisions/current").await;
+        (current["revision"] == json!(before["revision"].as_i64().unwrap() + 2)).then_some(current)
+    });
+    assert_eq!(failing.await["text"], before["text"]);
+    assert_eq!(ferry.ask(&question("night-sailings", false)).await.status(), 200);
+    let message = told(&station, "it is told", |_| true).await;
+    assert_eq!((&message["kind"], &message["state"]), (&json!("revision"), &json!("happened")));
+    assert!(message["says"].as_str().unwrap().contains("undid itself"), "{message}");
+    let shown = ferry.wendor(&["now"]).await.out;
+    assert!(shown.contains("undid itself") && shown.contains("requests failed, and at most 20% were to"), "{shown}");
+    let revisions = ferry.get("/revisions").await;
+    assert_eq!(revisions[0]["undid"], json!(before["revision"].as_i64().unwrap() + 1), "{revisions}");
+    assert_eq!(revisions[0]["made_by"], "wendor", "{revisions}");
+}
+
+/// A change that is well stays; so does one that costs less than its bound.
+#[tokio::test]
+async fn a_change_within_its_bounds_stays() {
+    let ferry = Ferry::begin().await;
+    let change =
+        ["route", "edit", "night-sailings", "--owner", "duty desk", "--undo-if-failed", "20", "--undo-if-cost", "1000"];
+    assert_eq!(ferry.wendor(&change).await.status, 0);
+    let revision = ferry.get("/revisions/current").await["revision"].clone();
+    for _ in 0..8 {
+        assert_eq!(ferry.ask(&question("night-sailings", false)).await.status(), 200);
+    }
+    ferry.drained().await;
+    assert_eq!(ferry.get("/revisions/current").await["revision"], revision);
+    assert!(!ferry.get("/revisions").await[0]["guarded_until"].is_null());
+    let bad = ferry.wendor(&["route", "edit", "night-sailings", "--owner", "x", "--undo-if-failed", "100"]).await;
+    assert!(bad.status == 2 && bad.err.contains("from 0 to 99"), "{}", bad.err);
+}
