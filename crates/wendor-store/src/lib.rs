@@ -14,7 +14,7 @@
 //! - [`ledger`]: draining settled requests: lines, details, roll-ups, quota windows
 //! - [`events`]: what happened, and whom it was told
 //! - [`partitions`]: the months that these come in, and how long each is kept
-//! - [`requests`]: reading requests back
+//! - [`requests`]: reading requests back; [`past`]: in bulk
 //! - [`usage`]: figures over a range
 //! - [`quotas`]: what windows hold
 
@@ -27,6 +27,7 @@ pub mod inventory;
 pub mod keys;
 pub mod ledger;
 pub mod partitions;
+pub mod past;
 pub mod people;
 pub mod quotas;
 pub mod requests;

@@ -23,7 +23,7 @@ use wendor_wire::failure::FailureKind;
 use wendor_wire::images::{ImageSize, Images};
 use wendor_wire::usage::{Counted, TokenCounts};
 
-use crate::row::{bigint, count, lane, name};
+use crate::row::{count, lane, name};
 use crate::{Store, StoreError};
 
 /// The most lines of one page.
@@ -65,40 +65,6 @@ pub struct RequestFilter {
     pub attempts: Option<(u32, Option<u32>)>,
     /// Names that things had: what is asked for by its present name is found under each.
     pub former: Arc<Former>,
-}
-
-/// A request as far as it can be planned anew.
-#[derive(Clone, Debug)]
-pub struct PastLine {
-    /// When it arrived.
-    pub at: DateTime<Utc>,
-    /// Its id.
-    pub id: RequestId,
-    /// Who pays, as recorded.
-    pub team: Name,
-    /// Id of the key.
-    pub key: String,
-    /// The route, as recorded.
-    pub route: Name,
-    /// What it used.
-    pub tokens: TokenCounts,
-}
-
-/// Who asked for a route.
-#[derive(Clone, Debug, FromRow)]
-pub struct Caller {
-    /// Who pays, as recorded.
-    pub team: String,
-    /// Id of the key.
-    pub key: String,
-    /// The route, as recorded.
-    pub route: String,
-    /// The name that was asked for, where it was another.
-    pub asked_as: Option<String>,
-    /// How many.
-    pub requests: i64,
-    /// The latest.
-    pub last_at: DateTime<Utc>,
 }
 
 /// What happened to a request on its way: its attempts, and its waits for room.
@@ -241,52 +207,6 @@ impl Store {
         Ok(Some((entry, detail.map(|detail| detail.0))))
     }
 
-    /// Requests of a range in the order in which they arrived, one of `every`: which ones is decided by their ids, so that asking again gives
-    /// the same.
-    ///
-    /// # Errors
-    /// When the database is away or a line cannot be read.
-    pub async fn past_requests(
-        &self,
-        from: DateTime<Utc>,
-        to: DateTime<Utc>,
-        every: u64,
-    ) -> Result<Vec<PastLine>, StoreError> {
-        let rows = sqlx::query(
-            "select at, entry_id, team, key, route, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output,
-             tokens_reasoning, tokens_estimated from ledger
-             where kind = 'request' and at >= $1 and at < $2 and abs(hashtext(entry_id)::bigint) % $3 = 0 order by at, entry_id",
-        );
-        let rows = rows.bind(from).bind(to).bind(bigint(every.max(1))).fetch_all(&self.pool).await?;
-        let line = |row: &sqlx::postgres::PgRow| {
-            let id: String = row.try_get("entry_id")?;
-            Ok(PastLine {
-                at: row.try_get("at")?,
-                id: RequestId::parse(&id).ok_or_else(|| StoreError::unreadable("ledger.entry_id", &id))?,
-                team: name(&row.try_get::<String, _>("team")?, "ledger.team")?,
-                key: row.try_get("key")?,
-                route: name(&row.try_get::<String, _>("route")?, "ledger.route")?,
-                tokens: tokens_of(&TokenColumns::from_row(row)?)?,
-            })
-        };
-        rows.iter().map(line).collect()
-    }
-
-    /// Who asked for a route, which may stand under several names, since an instant: by team, key and the name that was asked for.
-    ///
-    /// # Errors
-    /// When the database is away.
-    pub async fn callers(&self, routes: &[String], since: DateTime<Utc>) -> Result<Vec<Caller>, StoreError> {
-        let callers = sqlx::query_as(
-            "select line.team, line.key, line.route, kept.detail ->> 'asked_as' as asked_as, count(*) as requests,
-             max(line.at) as last_at
-             from ledger line left join request_detail kept on kept.at = line.at and kept.entry_id = line.entry_id
-             where line.kind = 'request' and line.route = any($1) and line.at >= $2
-             group by line.team, line.key, line.route, asked_as order by last_at desc limit 500",
-        );
-        Ok(callers.bind(routes).bind(since).fetch_all(&self.pool).await?)
-    }
-
     /// The attempts of some requests, and their waits for room, by their entry's id; those whose detail is not kept any more are missing.
     ///
     /// # Errors
@@ -324,7 +244,7 @@ impl Store {
 }
 
 #[derive(FromRow)]
-struct TokenColumns {
+pub(crate) struct TokenColumns {
     tokens_input: i64,
     tokens_input_cached: i64,
     tokens_cache_written: i64,
@@ -427,7 +347,7 @@ fn images_of(row: &sqlx::postgres::PgRow) -> Result<Images, StoreError> {
     })
 }
 
-fn tokens_of(columns: &TokenColumns) -> Result<TokenCounts, StoreError> {
+pub(crate) fn tokens_of(columns: &TokenColumns) -> Result<TokenCounts, StoreError> {
     Ok(TokenCounts {
         input: count(columns.tokens_input, "tokens_input")?,
         input_cached: count(columns.tokens_input_cached, "tokens_input_cached")?,

@@ -356,6 +356,24 @@ fn controls_of(dialect: Dialect, body: &[u8]) -> Result<Vec<Native>, BadRequest>
     Ok(controls)
 }
 
+/// A body with a model's name as its first member; `None` where it is no JSON object.
+///
+/// ```
+/// use wendor_wire::asked::with_model;
+/// assert_eq!(with_model(br#" {"n": 1}"#, "cargo").unwrap(), br#" {"model":"cargo","n": 1}"#);
+/// assert_eq!(with_model(b"{ }", "cargo").unwrap(), br#"{"model":"cargo" }"#);
+/// assert_eq!(with_model(b"[]", "cargo"), None);
+/// ```
+#[must_use]
+pub fn with_model(body: &[u8], model: &str) -> Option<Vec<u8>> {
+    let open = body.iter().position(|byte| !byte.is_ascii_whitespace()).filter(|place| body[*place] == b'{')?;
+    let (head, rest) = body.split_at(open + 1);
+    let is_empty = rest.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'}');
+    let comma = if is_empty { "" } else { "," };
+    let member = format!("\"model\":{}{comma}", serde_json::to_string(model).ok()?);
+    Some([head, member.as_bytes(), rest].concat())
+}
+
 fn model_of(endpoint: &Endpoint, found: &[Member<'_>]) -> Result<(String, Vec<Range<usize>>), BadRequest> {
     let member = found.iter().rfind(|member| member.name == "model" && member.value != "null");
     let named = match &endpoint.kind {

@@ -9,7 +9,7 @@ use wendor_core::catalog::file;
 use wendor_gateway::admin::catalogue::{CatalogueDifference, CatalogueText, RevisionLine};
 
 use super::change::{self, Wanted, told};
-use super::now;
+use super::{now, things};
 use crate::client::Management;
 use crate::failure::Failure;
 use crate::grammar::CatalogueCommand;
@@ -43,7 +43,7 @@ pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(),
         CatalogueCommand::Set { place, value, how } => {
             let path = pointer_of(&place).map_err(Failure::NotUnderstood)?;
             // What is there is replaced: to add to a list before an entry would be a surprise.
-            let is_there = change::current(&management).await?.document.pointer(&path).is_some();
+            let is_there = things::current(&management).await?.document.pointer(&path).is_some();
             let op = if is_there { "replace" } else { "add" };
             let edit = json!({ "op": op, "path": path, "value": value_of(&value) });
             change::run(&management, Wanted::edits(vec![edit]), &how, reader).await
@@ -53,10 +53,10 @@ pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(),
             change::run(&management, Wanted::edits(vec![json!({ "op": "remove", "path": path })]), &how, reader).await
         }
         CatalogueCommand::Uses { place } => {
-            let uses = change::uses(&management, &pointer_of(&place).map_err(Failure::NotUnderstood)?).await?;
+            let uses = things::uses(&management, &pointer_of(&place).map_err(Failure::NotUnderstood)?).await?;
             match reader {
                 Reader::Program => output::json(&uses),
-                Reader::Person => output::print(&change::told_uses(&uses)),
+                Reader::Person => output::print(&things::told_uses(&uses)),
             }
         }
         CatalogueCommand::Restore { revision, how } => {
@@ -92,7 +92,7 @@ fn made_from(text: &str) -> Option<i64> {
 async fn of_revision(management: &Management, revision: Option<i64>) -> Result<CatalogueText, Failure> {
     match revision {
         Some(number) => management.get(&format!("/revisions/{number}"), &[]).await,
-        None => change::current(management).await,
+        None => things::current(management).await,
     }
 }
 
@@ -106,7 +106,7 @@ async fn compared(management: &Management, what: &str, later: Option<i64>) -> Re
     };
     let later = match later {
         Some(later) => later,
-        None => change::current(management).await?.revision,
+        None => things::current(management).await?.revision,
     };
     management.get(&format!("/revisions/{later}/difference"), &[("with", Some(earlier.to_string()))]).await
 }
@@ -174,7 +174,7 @@ async fn apply(management: &Management, text: &str, how: &ChangeArgs, reader: Re
 
 /// Opens the catalogue in the editor, and applies what comes back. A file with problems is kept, so that no typing is lost.
 async fn edit(management: &Management, how: &ChangeArgs, reader: Reader) -> Result<(), Failure> {
-    let current = change::current(management).await?;
+    let current = things::current(management).await?;
     let own = |error: std::io::Error| Failure::Own(format!("cannot keep the file to edit: {error}"));
     let mut file = tempfile::Builder::new().prefix("wendor-catalogue-").suffix(".toml").tempfile().map_err(own)?;
     file.write_all(with_head(&current).as_bytes()).and_then(|()| file.flush()).map_err(own)?;

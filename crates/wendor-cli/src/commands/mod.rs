@@ -23,6 +23,7 @@ mod secret;
 mod serve;
 mod session;
 mod start;
+mod things;
 mod upstream;
 mod usage;
 
@@ -71,8 +72,8 @@ async fn dispatch(grammar: Wendor) -> Result<(), Failure> {
         Command::Webhook(command) => event::webhooks(command, &management()?, reader).await,
         Command::Secret(command) => secret::run(command, &management()?, reader).await,
         Command::Ledger(command) => records::ledger(command, &management()?, reader).await,
-        Command::Offer(command) => change::offer(command, &management()?, reader).await,
-        Command::Rate(command) => change::rate(command, &management()?, reader).await,
+        Command::Offer(command) => things::offer(command, &management()?, reader).await,
+        Command::Rate(command) => things::rate(command, &management()?, reader).await,
         Command::Catalogue(command) => catalogue::run(command, reader).await,
         Command::Person(PersonCommand::Add { name, role, team }) => {
             person::add(&name, &role, team.as_deref(), reader).await

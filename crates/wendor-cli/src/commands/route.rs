@@ -6,7 +6,7 @@ use wendor_gateway::admin::client_code::ClientCode;
 use wendor_gateway::admin::revise::CatalogueApplied;
 use wendor_gateway::admin::routes_view::CallerLine;
 
-use super::{change, explain, now, overview};
+use super::{explain, now, overview, things};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{RouteCommand, TeamCommand};
@@ -21,14 +21,12 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
                 management.post("/routes", &json!({ "name": name, "offers": offers })).await?;
             made(&applied, &format!("route {name} leads to {}", offers.join(", ")), reader)
         }
-        RouteCommand::Edit(args) => change::route(*args, management, reader).await,
+        RouteCommand::Edit(args) => things::route(*args, management, reader).await,
         RouteCommand::Callers { name } => callers(management, &name, reader).await,
-        RouteCommand::Stage(command) => change::stage(command, management, reader).await,
-        RouteCommand::Rename { name, to, how } => {
-            change::rename(management, "routes", (&name, &to), &how, reader).await
-        }
+        RouteCommand::Stage(command) => things::stage(command, management, reader).await,
+        RouteCommand::Rename { name, to, how } => things::rename(management, "routes", &name, &to, &how, reader).await,
         RouteCommand::Remove { name, how } => {
-            change::remove(management, &pointer(&["routes", &name]), &how, reader).await
+            things::remove(management, &pointer(&["routes", &name]), &how, reader).await
         }
         RouteCommand::Explain { name, team, request, path } => {
             explain::run(&name, team, request.as_deref(), path, management, reader).await
@@ -88,11 +86,11 @@ async fn code_of(management: &Management, route: &str) -> Result<ClientCode, Fai
 pub(super) async fn teams(command: TeamCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
         TeamCommand::List => overview::teams(management, reader).await,
-        TeamCommand::Edit(args) => change::team(*args, management, reader).await,
-        TeamCommand::Quota(command) => change::quota(command, management, reader).await,
-        TeamCommand::Rename { name, to, how } => change::rename(management, "teams", (&name, &to), &how, reader).await,
+        TeamCommand::Edit(args) => things::team(*args, management, reader).await,
+        TeamCommand::Quota(command) => things::quota(command, management, reader).await,
+        TeamCommand::Rename { name, to, how } => things::rename(management, "teams", &name, &to, &how, reader).await,
         TeamCommand::Remove { name, how } => {
-            change::remove(management, &pointer(&["teams", &name]), &how, reader).await
+            things::remove(management, &pointer(&["teams", &name]), &how, reader).await
         }
         TeamCommand::Add { name } => {
             let applied: CatalogueApplied = management.post("/teams", &json!({ "name": name })).await?;

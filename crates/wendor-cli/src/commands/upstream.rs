@@ -8,7 +8,7 @@ use wendor_gateway::admin::connecting::{CredentialKept, UpstreamAddition};
 use wendor_gateway::admin::draft::{OfferDraft, UpstreamDraft};
 use wendor_gateway::admin::revise::CatalogueApplied;
 
-use super::{change, check, drain, models, overview};
+use super::{change, check, drain, models, overview, things};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{UpstreamAddArgs, UpstreamCommand};
@@ -23,12 +23,12 @@ pub(super) async fn run(command: UpstreamCommand, management: &Management, reade
         UpstreamCommand::List => overview::upstreams(management, reader).await,
         UpstreamCommand::Add(args) => add(*args, management, reader).await.map(|_| ()),
         UpstreamCommand::Check(args) => check::run(*args, management, reader).await,
-        UpstreamCommand::Edit(args) => change::upstream(*args, management, reader).await,
+        UpstreamCommand::Edit(args) => things::upstream(*args, management, reader).await,
         UpstreamCommand::Rename { name, to, how } => {
-            change::rename(management, "upstreams", (&name, &to), &how, reader).await
+            things::rename(management, "upstreams", &name, &to, &how, reader).await
         }
         UpstreamCommand::Remove { name, how } => {
-            change::remove(management, &pointer(&["upstreams", &name]), &how, reader).await
+            things::remove(management, &pointer(&["upstreams", &name]), &how, reader).await
         }
         UpstreamCommand::Models { name, refresh } => models::run(name, refresh, management, reader).await,
         UpstreamCommand::Drain { name, wait } => drain::drain(&name, wait, management, reader).await,

@@ -56,7 +56,7 @@ pub struct Change {
 pub fn between(before: &Catalogue, after: &Catalogue) -> Vec<Change> {
     let (before, after) = (form(before), form(after));
     let mut changes = Vec::new();
-    compare_things("currency", ("", ""), before.get("currency"), after.get("currency"), &mut changes);
+    compare_things("currency", "", "", before.get("currency"), after.get("currency"), &mut changes);
     for (group, word) in [("upstreams", "upstream"), ("routes", "route"), ("teams", "team"), ("webhooks", "webhook")] {
         let (old, new) = (before.get(group), after.get(group));
         let renamed = renamed(old, new);
@@ -66,7 +66,7 @@ pub fn between(before: &Catalogue, after: &Catalogue) -> Vec<Change> {
             }
             let of = |state: Option<&Value>, name: &str| state.and_then(|things| things.get(name)).cloned();
             let earlier = renamed.get(&name).unwrap_or(&name);
-            compare_things(word, (earlier, &name), of(old, earlier).as_ref(), of(new, &name).as_ref(), &mut changes);
+            compare_things(word, earlier, &name, of(old, earlier).as_ref(), of(new, &name).as_ref(), &mut changes);
         }
     }
     changes
@@ -155,12 +155,12 @@ pub fn new_rates(known: &RateCard, wanted: &RateCard) -> (Vec<Change>, Vec<(Offe
 /// Compares a thing by its names before and after.
 fn compare_things(
     word: &str,
-    names: (&str, &str),
+    earlier: &str,
+    name: &str,
     old: Option<&Value>,
     new: Option<&Value>,
     changes: &mut Vec<Change>,
 ) {
-    let (earlier, name) = names;
     let kind = match (old, new) {
         (None, None) => return,
         (None, Some(_)) => ChangeKind::Added,

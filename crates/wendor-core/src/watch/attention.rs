@@ -2,7 +2,7 @@
 //!
 //! States enter, sentences leave, as a colleague would say them at the desk. The worst stands first.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 
 use super::nearing::{Expires, NearLimit};
 use super::reached::{self, Reached};
@@ -193,14 +193,7 @@ impl Finding {
                 upstream_notice("degraded", upstream, says, why)
             }
             Self::NearLimit(near) => near.notice(now, currency),
-            Self::Undone { revision, by, why, at } => Notice {
-                state: "failing",
-                subject: format!("revision {revision}"),
-                says: format!("undid itself {}: {why}", words::ago(now - *at)),
-                why: format!("What was in force before it is in force again, as revision {by}."),
-                verb: "See what it changed",
-                leads_to: Place::Revisions,
-            },
+            Self::Undone { revision, by, why, at } => undone(*revision, *by, why, now - *at),
             Self::OverQuota { team, count } => Notice {
                 state: "over limit",
                 subject: team.clone(),
@@ -335,6 +328,18 @@ fn spool_notice(pending: u64, is_reachable: bool, is_writable: bool) -> Notice {
         why: why.to_owned(),
         verb: "See the service",
         leads_to: Place::Service,
+    }
+}
+
+/// A revision that undid itself so long ago.
+fn undone(revision: i64, by: i64, why: &str, ago: TimeDelta) -> Notice {
+    Notice {
+        state: "failing",
+        subject: format!("revision {revision}"),
+        says: format!("undid itself {}: {why}", words::ago(ago)),
+        why: format!("What was in force before it is in force again, as revision {by}."),
+        verb: "See what it changed",
+        leads_to: Place::Revisions,
     }
 }
 

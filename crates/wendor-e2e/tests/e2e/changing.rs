@@ -376,3 +376,24 @@ async fn a_retiring_route_warns_its_callers_and_refuses_them_on_the_day() {
     let listed = asked.await.unwrap().text().await.unwrap();
     assert!(listed.contains("harbour") && !listed.contains("late-boats"), "{listed}");
 }
+
+#[tokio::test]
+async fn a_request_without_a_route_goes_to_the_default_of_its_team() {
+    let ferry = Ferry::begin().await;
+    let mut body = question("night-sailings", false);
+    body.as_object_mut().unwrap().remove("model");
+    let refused = ferry.ask(&body).await;
+    assert_eq!(refused.status(), 400);
+    assert_eq!(refused.json::<Value>().await.unwrap()["error"]["code"], "missing_member");
+    assert_eq!(ferry.wendor(&["team", "edit", "timetables", "--default-route", "night-sailings"]).await.status, 0);
+    let answer = ferry.ask(&body).await;
+    assert_eq!(answer.status(), 200);
+    assert_eq!(header(&answer, "wendor-notes"), "route: none was named; `night-sailings` is the default of the team");
+    let shown = ferry.request(&header(&answer, "wendor-request-id")).await;
+    assert_eq!(shown["request"]["route"], "night-sailings");
+    // What else is wrong is told all the same, and a route that the team may not use is no default.
+    body["messages"] = json!("none");
+    assert_eq!(ferry.ask(&body).await.status(), 400);
+    let closed = ferry.wendor(&["team", "edit", "timetables", "--routes", "harbour"]).await;
+    assert!(closed.status == 2 && closed.err.contains("the team may not use `night-sailings`"), "{}", closed.err);
+}

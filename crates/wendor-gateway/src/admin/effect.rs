@@ -11,7 +11,7 @@ use wendor_core::metering::rate::RateCard;
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::name::OfferName;
 use wendor_core::routing::effect::{self, Effect, Outcome, PastRequest, Sides, Terms, World};
-use wendor_store::requests::PastLine;
+use wendor_store::past::PastLine;
 use wendor_store::usage::{Dimension, UsageFilter, UsageQuery};
 
 use super::problem::Problem;
@@ -111,7 +111,7 @@ pub(super) async fn seen(app: &App, before: &Snapshot, after: After<'_>) -> Resu
         World { catalogue: after.catalogue, rates: after.rates },
         &terms,
     );
-    Ok(told(&effect, (from, to), &terms))
+    Ok(told(&effect, from, to, &terms))
 }
 
 fn past(line: PastLine, access: &HashMap<&str, &Access>) -> PastRequest {
@@ -136,7 +136,7 @@ fn usual_waits(by_offer: &BTreeMap<String, RollUp>, after: &Catalogue) -> BTreeM
     waits
 }
 
-fn told(effect: &Effect, range: (DateTime<Utc>, DateTime<Utc>), terms: &Terms) -> EffectSeen {
+fn told(effect: &Effect, from: DateTime<Utc>, to: DateTime<Utc>, terms: &Terms) -> EffectSeen {
     let changed: Vec<&String> =
         effect.lines.iter().filter(|(_, sides)| is_changed(sides)).map(|((route, _), _)| route).collect();
     let shown = effect.lines.iter().filter(|((route, _), _)| changed.contains(&route));
@@ -144,8 +144,8 @@ fn told(effect: &Effect, range: (DateTime<Utc>, DateTime<Utc>), terms: &Terms) -
         effect.lines.values().map(of).sum::<wendor_core::metering::money::Money>().to_string()
     };
     EffectSeen {
-        from: range.0,
-        to: range.1,
+        from,
+        to,
         requests: effect.requests,
         planned: effect.planned,
         moved: effect.moved,

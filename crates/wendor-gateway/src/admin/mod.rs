@@ -60,6 +60,7 @@ pub mod under_way;
 pub mod upstreams;
 pub mod usage;
 mod uses;
+mod wanted;
 
 use actix_web::middleware::from_fn;
 use actix_web::{HttpResponse, get, web};

@@ -102,7 +102,7 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
         let is_budget = |quota: &&Quota| quota.measure == Measure::Cost && quota.window == Window::Month;
         let budget = team.quotas.iter().find(is_budget);
         let line = TeamYesterday {
-            budget: budget.map(|quota| quota_line(&app, (name, team), quota, Some(&history), now)),
+            budget: budget.map(|quota| quota_line(&app, name, team, quota, Some(&history), now)),
             requests_query: format!("{}&team={name}", base_query(&query)),
             ..team_day(name.as_str(), &sums, &history, &[name.as_str()])
         };

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use wendor_core::catalog::route::{Deadlines, Pick, Route, Stage};
 use wendor_core::name::Name;
-use wendor_store::requests::Caller;
+use wendor_store::past::Caller;
 
 use super::named;
 use super::principal::Principal;

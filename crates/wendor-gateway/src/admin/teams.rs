@@ -84,7 +84,7 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
             .of_team
             .map(|limit| StreamsLine { limit: limit.get(), open: app.crowd.under_way.count_of(name) }),
         streams_of_key: team.streams.of_key.map(std::num::NonZeroU32::get),
-        quotas: team.quotas.iter().map(|quota| quota_line(&app, (name, team), quota, history.as_ref(), now)).collect(),
+        quotas: team.quotas.iter().map(|quota| quota_line(&app, name, team, quota, history.as_ref(), now)).collect(),
     };
     web::Json(visible.map(line).collect())
 }
@@ -92,7 +92,8 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
 /// A quota as it stands at `now`.
 pub(super) fn quota_line(
     app: &App,
-    (name, team): (&Name, &Team),
+    name: &Name,
+    team: &Team,
     quota: &Quota,
     history: Option<&History>,
     now: DateTime<Utc>,

@@ -10,10 +10,8 @@ use actix_web::dev::Payload;
 use actix_web::http::header::{self, HeaderMap};
 use actix_web::web;
 use bytes::Bytes;
-use chrono::NaiveDate;
 use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
-use wendor_core::catalog::retirement::{Leaving, Standing, standing};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
 use wendor_core::catalog::upstream::Offer;
@@ -30,7 +28,6 @@ use wendor_wire::bad_request::BadRequest;
 use wendor_wire::conversation::Delivery;
 use wendor_wire::embedding::EmbeddingRequest;
 use wendor_wire::endpoint::{Endpoint, Kind, Passed};
-use wendor_wire::nearest::nearest;
 use wendor_wire::refusal_code::RefusalCode;
 
 use super::account::{Account, AskedFor, Output};
@@ -38,7 +35,8 @@ use super::body::{self, ReadBody};
 use super::call::Call;
 use super::images::{self, Fetched};
 use super::marks::Marks;
-use super::refusal::{Caller, QuotaFull, Refusal, RouteGone, SecretHeld, StreamsFull, UnknownRoute};
+use super::reached::{self, Reached, access_of};
+use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull};
 use super::ticket::Ticket;
 use crate::allowances::Held;
 use crate::app::App;
@@ -138,13 +136,11 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     marks.lane = marks.lane.max(key.lane);
     let body = body::read(app, payload, asked.declared_bytes, &key.team).await?;
     holds_no_secret(app, &snapshot, call, &body).await?;
-    let request = match asked.content_type.as_ref().and_then(|kind| kind.to_str().ok()) {
-        Some(kind) => AppRequest::read_form(asked.endpoint, &body.bytes, kind),
-        None => AppRequest::read(asked.endpoint, &body.bytes),
-    };
-    let request = request.map_err(Refusal::BadRequest)?;
+    let form = asked.content_type.as_ref().and_then(|kind| kind.to_str().ok());
+    let read = reached::read(&snapshot, &key, asked.endpoint, body.bytes, form).map_err(Refusal::BadRequest)?;
+    let (request, body) = (read.request, ReadBody { bytes: read.body, share: body.share });
     let reached = access_of(&snapshot, &key, &request.route, call.arrived_at.date_naive())?;
-    let Reached { team, name: route_name, route, leaving } = reached;
+    let Reached { team, name: route_name, route, leaving } = reached.told_of_default(read.is_default);
     Refusal::of_page(call.page.foreign_to(route))?;
     let content = content_of(&snapshot, route, &request, &body.bytes)?;
     let places = places(app, &key, team, route_name)?;
@@ -285,54 +281,6 @@ pub fn presented_key(headers: &HeaderMap, Query { text: query, may_hold_key }: Q
         1 => Ok(values.remove(0)),
         _ => Err(Refusal::TwoKeys),
     }
-}
-
-/// The names of the routes that a key may use today, in order.
-pub fn routes_of<'s>(snapshot: &'s Snapshot, key: &AppKey, today: NaiveDate) -> Vec<&'s Name> {
-    let Some(team) = snapshot.catalogue.teams.get(&key.team) else { return Vec::new() };
-    let is_allowed = |name: &&Name| team.access.allows(name.as_str()) && key.access.allows(name.as_str());
-    let routes = snapshot.catalogue.routes.iter();
-    let serving = routes.filter(|(_, route)| route.retires_on.is_none_or(|day| today < day)).map(|(name, _)| name);
-    serving.filter(is_allowed).collect()
-}
-
-/// Where a request is to go.
-struct Reached<'s> {
-    team: &'s Team,
-    name: &'s Name,
-    route: &'s Route,
-    /// What the app is told of the name that it asked for.
-    leaving: Option<Leaving>,
-}
-
-/// The route of that name, if this key may use it: one that it may not use does not exist for it.
-fn access_of<'s>(snapshot: &'s Snapshot, key: &AppKey, asked: &str, today: NaiveDate) -> Result<Reached<'s>, Refusal> {
-    let team = snapshot.catalogue.teams.get(&key.team).ok_or_else(|| Refusal::TeamGone(key.team.to_string()))?;
-    let is_allowed = |name: &str| team.access.allows(name) && key.access.allows(name);
-    let known = snapshot.catalogue.route_name(asked).filter(|name| is_allowed(name.as_str()));
-    let known = known.and_then(|name| snapshot.catalogue.routes.get_key_value(name));
-    let (name, route) = known.ok_or_else(|| no_such_route(key, asked, &routes_of(snapshot, key, today)))?;
-    let leaving = match standing(name, route, asked, today) {
-        Standing::Kept => None,
-        Standing::Leaving(leaving) => Some(leaving),
-        Standing::Gone(gone) => {
-            let (key, route, asked) = (key.id.clone(), name.clone(), asked.to_owned());
-            return Err(Refusal::RouteGone(Box::new(RouteGone { key, route, asked, gone })));
-        }
-    };
-    Ok(Reached { team, name, route, leaving })
-}
-
-/// The refusal for a route that does not exist for `key`, which may use `allowed`.
-#[must_use]
-pub fn no_such_route(key: &AppKey, wanted: &str, allowed: &[&Name]) -> Refusal {
-    let names = allowed.iter().map(|name| name.as_str());
-    Refusal::NoSuchRoute(Box::new(UnknownRoute {
-        key: key.id.clone(),
-        wanted: wanted.to_owned(),
-        nearest: nearest(wanted, names.clone()).map(str::to_owned),
-        known: names.map(str::to_owned).collect(),
-    }))
 }
 
 /// What a request holds. Most are not looked into: where every offer speaks the app's dialect and takes all that it has, and there is

@@ -14,9 +14,10 @@ use wendor_wire::endpoint::{Endpoint, Kind, NoEndpoint};
 use wendor_wire::listing::{Listed, loaded, one, shape, shown, version};
 use wendor_wire::members::members;
 
-use super::admit::{Query, key_of, no_such_route, presented_key, routes_of};
+use super::admit::{Query, key_of, presented_key};
 use super::body;
 use super::call::Call;
+use super::reached::{no_such_route, routes_of};
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
 use crate::app::App;

@@ -38,6 +38,7 @@ pub mod pieces;
 pub mod plan;
 pub mod progress;
 mod race;
+mod reached;
 pub mod refusal;
 mod refusal_words;
 mod refused;

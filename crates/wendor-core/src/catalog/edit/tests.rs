@@ -186,3 +186,74 @@ fn a_place_has_a_pointer(#[case] place: &str, #[case] expected: Result<&str, ()>
 fn a_value_is_as_in_a_file(#[case] text: &str, #[case] value: Value) {
     assert_eq!(value_of(text), value);
 }
+
+mod export {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn name() -> impl Strategy<Value = String> {
+        "[a-z][a-z0-9._-]{0,11}"
+    }
+
+    fn words() -> impl Strategy<Value = Value> {
+        "[a-zA-Z\"'#=\\\\ é]{1,30}[a-z]".prop_map(Value::from)
+    }
+
+    fn day() -> impl Strategy<Value = Value> {
+        (2026..2031, 1..13, 1..29).prop_map(|(year, month, day)| json!(format!("{year}-{month:02}-{day:02}")))
+    }
+
+    fn amount() -> impl Strategy<Value = Value> {
+        (0..1_000_000_u64, 0..1_000_000_u64).prop_map(|(whole, part)| json!(format!("{whole}.{part:06}")))
+    }
+
+    /// A catalogue as JSON: two upstreams, routes and teams with everything that may be said of them, names that they had included.
+    fn catalogue() -> impl Strategy<Value = Value> {
+        let names = proptest::collection::btree_set(name(), 9);
+        let texts = (words(), words(), words(), any::<bool>());
+        let days = (day(), day(), day());
+        let amounts = (amount(), amount(), amount(), 1..9_u32);
+        (names, texts, days, amounts).prop_filter_map("nine names", |(names, texts, days, amounts)| {
+            let names: Vec<String> = names.into_iter().collect();
+            let [quay, quarry, pit, route, other, was, team, board, desk] = <[String; 9]>::try_from(names).ok()?;
+            let ((purpose, owner, contact, strict), (retires, until, from), (input, output, limit, share)) =
+                (texts, days, amounts);
+            Some(json!({
+                "currency": "EUR",
+                "upstreams": {
+                    quay.clone(): { "address": "http://quay.example", "hosting": "own", "former": [pit],
+                        "offers": { "dunlin/7b:small": { "rates": [{ "from": from, "input": input, "output": output }] } } },
+                    quarry.clone(): { "address": "http://quarry.example", "hosting": "hosted", "offers": { "m.\"x": {} } },
+                },
+                "routes": {
+                    route.clone(): { "purpose": purpose, "owner": owner, "retires": retires, "successor": other,
+                        "strict": strict, "former": [{ "name": was, "until": until }],
+                        "stages": [{ "pick": "share", "whole": "30s",
+                            "offers": [{ "offer": format!("{quay}/dunlin/7b:small"), "share": share }] }] },
+                    other.clone(): { "stages": [{ "offers": [format!("{quarry}/m.\"x")], "hedge": strict }] },
+                },
+                "teams": {
+                    team: { "contact": contact, "default_route": route, "routes": [route, other], "former": [board],
+                        "quotas": [{ "measure": "cost", "per": "month", "limit": limit }] },
+                    desk: { "weight": share },
+                },
+            }))
+        })
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_exported_and_applied_is_exported_the_same(catalogue in catalogue()) {
+            let read = file::read(&toml::to_string(&catalogue).unwrap());
+            let read = read.unwrap_or_else(|problems| panic!("{problems:#?}"));
+            let exported = file::write(&read.catalogue, &read.rates);
+            let again = file::read(&exported).unwrap_or_else(|problems| panic!("{problems:#?}\n{exported}"));
+            prop_assert_eq!(&again.catalogue, &read.catalogue);
+            prop_assert_eq!(file::write(&again.catalogue, &again.rates), exported.clone());
+            // So does the same through its JSON form, and no change changes nothing.
+            let round = file::read(&applied(&exported, &[]).unwrap()).unwrap();
+            prop_assert_eq!(file::write(&round.catalogue, &round.rates), exported.clone());
+            prop_assert!(between(&exported, &exported).unwrap().is_empty());
+        }
+    }
+}
