@@ -36,9 +36,9 @@ const lineClass = (line: string) =>
         <tr v-for="(field, index) in change.fields.length ? change.fields : [undefined]" :key="index">
           <th v-if="index === 0" scope="row">{{ change.thing }} {{ WORDS[change.kind] }}</th>
           <td v-else></td>
-          <td>{{ field?.field }}</td>
-          <td class="second">{{ field ? side(field.before) : '' }}</td>
-          <td>{{ field ? side(field.after) : '' }}</td>
+          <td class="wrap-anywhere">{{ field?.field }}</td>
+          <td class="second wrap-anywhere">{{ field ? side(field.before) : '' }}</td>
+          <td class="wrap-anywhere">{{ field ? side(field.after) : '' }}</td>
         </tr>
       </tbody>
     </table>

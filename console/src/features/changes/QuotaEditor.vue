@@ -73,7 +73,7 @@ const problem = (index: number) =>
         </td>
         <td class="num">
           <input
-            class="field num max-w-40"
+            class="field num w-32"
             inputmode="decimal"
             :aria-label="`Limit of quota ${index + 1}`"
             :aria-invalid="problem(index) !== undefined"

@@ -125,7 +125,7 @@ async function restore() {
           </tbody>
         </table>
       </section>
-      <section v-if="compared" aria-label="The comparison">
+      <section v-if="compared" class="min-w-0" aria-label="The comparison">
         <h2>From revision {{ compared.from }} to {{ compared.to }}</h2>
         <FourStates what="the comparison" :query="comparison" :is-empty="false" @retry="comparison.refetch()">
           <ChangeList v-if="comparison.data.value" :difference="comparison.data.value" />

@@ -183,7 +183,7 @@ fn effect_words(effect: &EffectSeen) -> String {
         );
     }
     format!(
-        "On the last 7 days: {} of {requests} requests would have gone elsewhere{sample}; they cost {} and would have cost {}, at the \
+        "On the last 7 days: {} of {requests} requests would have gone elsewhere{sample}; together they cost {} and would have cost {}, at the \
          rates of {}.",
         words::grouped(effect.moved),
         money(&effect.cost_before, 2),

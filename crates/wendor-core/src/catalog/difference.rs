@@ -10,6 +10,7 @@ use serde_json::Value;
 use wendor_wire::failure::FailureKind;
 
 use super::document::Catalogue;
+use super::file::time;
 use crate::metering::rate::{Rate, RateCard};
 use crate::name::OfferName;
 use crate::quota::AtLimit;
@@ -109,6 +110,12 @@ fn form(catalogue: &Catalogue) -> Value {
             });
             let mut fields = form["routes"][name.as_str()]["stages"][index].clone();
             fields["offers"] = Value::Object(offers.collect());
+            // Deadlines as the file has them.
+            if let Some(fields) = fields.as_object_mut() {
+                fields.remove("deadlines");
+                let times = stage.deadlines.named().into_iter();
+                fields.extend(times.filter_map(|(name, millis)| Some((name.to_owned(), Value::String(time(millis?))))));
+            }
             // What nearly every stage has says nothing.
             if stage.moves_on == FailureKind::usual_moves()
                 && let Some(fields) = fields.as_object_mut()

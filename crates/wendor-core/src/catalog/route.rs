@@ -98,6 +98,20 @@ impl StageDeadlines {
         Ok(read)
     }
 
+    /// Each with its name in the file.
+    #[must_use]
+    pub const fn named(&self) -> [(&'static str, Option<u64>); 7] {
+        [
+            ("connect", self.connect_ms),
+            ("first_event", self.first_event_ms),
+            ("reply", self.reply_ms),
+            ("between_events", self.between_events_ms),
+            ("whole", self.whole_ms),
+            ("room", self.room_ms),
+            ("loading", self.loading_ms),
+        ]
+    }
+
     /// Whether it is waited for room at an upstream that is full.
     #[must_use]
     pub fn waits_for_room(&self) -> bool {

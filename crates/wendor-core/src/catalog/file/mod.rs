@@ -37,6 +37,7 @@ use super::document::{Catalogue, DEFAULT_CURRENCY};
 use crate::metering::rate::RateCard;
 use crate::name::OfferName;
 
+pub(crate) use write::time;
 pub use write::write;
 
 /// One thing that is wrong with a file, and where.

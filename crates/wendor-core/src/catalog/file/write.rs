@@ -221,19 +221,10 @@ fn stage_table(stage: &Stage) -> String {
         let kinds: Vec<String> = stage.moves_on.iter().map(|kind| quoted(kind.as_str())).collect();
         parts.push(format!("moves_on = [{}]", kinds.join(", ")));
     }
-    let times = [
-        ("connect", stage.deadlines.connect_ms),
-        ("first_event", stage.deadlines.first_event_ms),
-        ("reply", stage.deadlines.reply_ms),
-        ("between_events", stage.deadlines.between_events_ms),
-        ("whole", stage.deadlines.whole_ms),
-        ("room", stage.deadlines.room_ms),
-        ("loading", stage.deadlines.loading_ms),
-    ];
     if stage.is_hedged {
         parts.push("hedge = true".to_owned());
     }
-    for (name, millis) in times {
+    for (name, millis) in stage.deadlines.named() {
         parts.extend(millis.map(|millis| format!("{name} = {}", quoted(&time(millis)))));
     }
     format!("{{ {} }}", parts.join(", "))
@@ -268,7 +259,8 @@ fn former_line(out: &mut String, former: &[Name]) {
     }
 }
 
-fn time(millis: u64) -> String {
+/// A time as files have it.
+pub(crate) fn time(millis: u64) -> String {
     humantime::format_duration(std::time::Duration::from_millis(millis)).to_string()
 }
 

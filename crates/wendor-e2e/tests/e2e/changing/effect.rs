@@ -108,7 +108,11 @@ async fn the_client_tells_the_effect_with_its_cost() {
     ferry.drained().await;
     let ran = ferry.wendor(&["route", "stage", "remove", "night-sailings", "1", "--dry-run"]).await;
     let words = ran.out.split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(words.contains("On the last 7 days: 5 of 5 requests would have gone elsewhere; they cost"), "{}", ran.out);
+    assert!(
+        words.contains("On the last 7 days: 5 of 5 requests would have gone elsewhere; together they cost"),
+        "{}",
+        ran.out
+    );
     assert!(words.contains("Taken for granted: every upstream is well"), "{}", ran.out);
     let line = ran.out.lines().find(|line| line.contains(HOSTED) && line.contains(" 5 ")).unwrap_or_default();
     assert!(line.starts_with("night-sailings"), "{}", ran.out);
