@@ -195,8 +195,8 @@ fn the_reference_holds_every_field_and_reads() {
     let page = include_str!("../../../../../docs/catalogue.md");
     let reference = page.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
     let file = read(reference).unwrap_or_else(|problems| panic!("{problems:#?}"));
-    assert_eq!(file.catalogue.routes.len(), 1);
-    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes requests_a_minute tokens_a_minute loading room hedge tokens queue drained weight webhooks secret events client_certificate request_ids looks";
+    assert_eq!(file.catalogue.routes.len(), 2);
+    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes requests_a_minute tokens_a_minute loading room hedge tokens queue drained weight webhooks secret events client_certificate request_ids looks purpose owner retires successor former until contact default_route";
     for field in fields.split(' ') {
         assert!(
             reference.contains(&format!("{field} =")) || reference.contains(&format!("{field}.")),
