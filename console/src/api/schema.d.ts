@@ -2475,6 +2475,8 @@ export interface components {
             at: string;
             /** @description Id of the key, if it could be read. */
             key?: string | null;
+            /** @description The member of the request that it is about, if it is about one. */
+            param?: string | null;
             /** @description Why, in a word. */
             reason: string;
             /** @description Id of the request. */
@@ -3280,6 +3282,8 @@ export interface components {
             name: string;
             /** @description The query string that lists the requests behind this line at `/manage/v1/requests`. */
             requests_query: string;
+            /** @description The second name, where it is told apart by two things. */
+            then?: string | null;
         };
         /** @description Who would notice if a thing went. */
         Uses: {
@@ -8118,7 +8122,10 @@ export interface operations {
                 from: string;
                 /** @description First instant after. */
                 to: string;
-                /** @description `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent. */
+                /**
+                 * @description `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent. Two of them with a comma between tell
+                 *     pairs apart, such as `route,day`; one of the two at most is a time.
+                 */
                 by?: string | null;
                 /** @description Name of a team. */
                 team?: string | null;

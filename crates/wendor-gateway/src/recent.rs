@@ -45,6 +45,8 @@ pub struct RefusalSeen {
     pub wanted: Option<String>,
     /// Why, in a word.
     pub reason: RefusalCode,
+    /// The member of the request that it is about, if it is about one.
+    pub param: Option<String>,
 }
 
 /// What a count of refusals is kept by.
@@ -179,6 +181,13 @@ impl Recent {
         latest.push_front(refusal);
     }
 
+    /// The refusal of that request, while it is remembered.
+    #[must_use]
+    pub fn refusal(&self, request: &RequestId) -> Option<RefusalSeen> {
+        let refusals = self.refusals.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        refusals.latest.iter().chain(&refusals.strangers).find(|seen| seen.request == *request).cloned()
+    }
+
     /// The latest refusals, newest first, and the counts of the last hour.
     #[must_use]
     pub fn refusals(&self) -> (Vec<RefusalSeen>, Vec<(RefusalKey, u64)>) {
@@ -208,6 +217,7 @@ mod tests {
             route: None,
             wanted: None,
             reason: RefusalCode::OverQuota,
+            param: None,
         }
     }
 

@@ -153,6 +153,9 @@ impl UsageFilter {
     }
 }
 
+/// Stands between the two names of a group that is told apart by two things: no name has it.
+pub const PAIR: char = '\u{1f}';
+
 /// Figures of a range and what narrows them.
 #[derive(Clone, Debug)]
 pub struct UsageQuery {
@@ -162,6 +165,8 @@ pub struct UsageQuery {
     pub to: DateTime<Utc>,
     /// What to tell apart by.
     pub by: Dimension,
+    /// What to tell apart by within that; names of both stand together then, with [`PAIR`] between them.
+    pub then: Option<Dimension>,
     /// What narrows them.
     pub filter: UsageFilter,
 }
@@ -238,6 +243,16 @@ impl RollUpRow {
     }
 }
 
+impl UsageQuery {
+    fn group_of(&self, key: &RollUpKey, at: DateTime<Utc>) -> String {
+        let first = self.by.of(key, at, &self.filter.former);
+        match self.then {
+            None => first,
+            Some(then) => format!("{first}{PAIR}{}", then.of(key, at, &self.filter.former)),
+        }
+    }
+}
+
 impl Store {
     /// The figures of a range, by group.
     ///
@@ -248,7 +263,7 @@ impl Store {
         let first_hour = Window::Hour.around(query.from);
         let first_whole = if first_hour.start == query.from { query.from } else { first_hour.end };
         let last_whole = Window::Hour.around(query.to).start;
-        if first_whole >= last_whole || query.by == Dimension::Minute {
+        if first_whole >= last_whole || [Some(query.by), query.then].contains(&Some(Dimension::Minute)) {
             self.fold_lines(query, query.from, query.to, &mut groups).await?;
             return Ok(groups);
         }
@@ -287,7 +302,7 @@ impl Store {
             return Ok(());
         }
         self.each_entry(&query.filter.lines(from, to), |entry| {
-            groups.entry(query.by.of(&RollUpKey::of(entry), entry.at, &query.filter.former)).or_default().add(entry);
+            groups.entry(query.group_of(&RollUpKey::of(entry), entry.at)).or_default().add(entry);
         })
         .await
     }
@@ -319,7 +334,7 @@ impl Store {
         while let Some(row) = rows.try_next().await? {
             let sums = row.sums()?;
             let key = RollUpKey { hour: row.hour, team: row.team, key: row.key, route: row.route, offer: row.offer };
-            groups.entry(query.by.of(&key, key.hour, &query.filter.former)).or_default().merge(&sums);
+            groups.entry(query.group_of(&key, key.hour)).or_default().merge(&sums);
         }
         Ok(())
     }

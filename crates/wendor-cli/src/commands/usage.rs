@@ -30,23 +30,59 @@ pub(super) async fn run(args: UsageArgs, management: &Management, reader: Reader
     let usage: Usage = management.get("/usage", &query).await?;
     match reader {
         Reader::Program => output::json(&usage),
+        Reader::Person if args.csv => output::print_raw(&csv_of(&usage)?),
         Reader::Person => show(&usage, &args),
     }
 }
 
+/// The lines as comma-separated values (RFC 4180), with a head.
+fn csv_of(usage: &Usage) -> Result<String, Failure> {
+    let own = |error: String| Failure::Own(format!("cannot write the values: {error}"));
+    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let mut head: Vec<&str> = usage.by.split(',').collect();
+    head.extend([
+        "label",
+        "currency",
+        "cost",
+        "cost_previous_period",
+        "requests",
+        "not_answered",
+        "cancelled",
+        "unpriced",
+        "input_tokens",
+        "output_tokens",
+        "first_token_p50_ms",
+        "first_token_p95_ms",
+    ]);
+    writer.write_record(head).map_err(|error| own(error.to_string()))?;
+    for line in &usage.lines {
+        let figures = &line.figures;
+        let time = |millis: Option<u64>| millis.map_or_else(String::new, |millis| millis.to_string());
+        let mut record = vec![line.name.clone()];
+        record.extend(line.then.clone());
+        record.extend([
+            line.label.clone().unwrap_or_default(),
+            usage.currency.clone(),
+            figures.cost.clone(),
+            line.before.cost.clone(),
+            figures.requests.to_string(),
+            figures.not_answered.to_string(),
+            figures.cancelled.to_string(),
+            figures.unpriced.to_string(),
+            figures.tokens.all_input.to_string(),
+            figures.tokens.output.to_string(),
+            time(figures.first_token.typical_ms),
+            time(figures.first_token.slow_ms),
+        ]);
+        writer.write_record(record).map_err(|error| own(error.to_string()))?;
+    }
+    let bytes = writer.into_inner().map_err(|error| own(error.to_string()))?;
+    String::from_utf8(bytes).map_err(|error| own(error.to_string()))
+}
+
 fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
-    let what = match usage.by.as_str() {
-        "team" => "team",
-        "route" => "route",
-        "offer" => "offer",
-        "key" => "key",
-        "upstream" => "upstream",
-        "hour" => "hour",
-        "minute" => "minute",
-        _ => "day",
-    };
-    let columns = [
-        Column::Text(what),
+    let mut columns: Vec<Column> = usage.by.split(',').map(what).map(Column::Text).collect();
+    columns.extend([
         Column::Money("cost", usage.currency.clone()),
         Column::Number("previous period"),
         Column::Number("requests"),
@@ -56,7 +92,8 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
         Column::Number("p95"),
         Column::Number("tokens in"),
         Column::Number("tokens out"),
-    ];
+    ]);
+    let is_pair = usage.by.contains(',');
     let mut lines: Vec<&UsageLine> = usage.lines.iter().collect();
     if lines.len() > 1 {
         lines.push(&usage.together);
@@ -65,23 +102,26 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     let output: Vec<u64> = lines.iter().map(|line| line.figures.tokens.output).collect();
     let tokens = words::counts(&input).into_iter().zip(words::counts(&output));
     let rows: Vec<Vec<String>> =
-        lines.into_iter().zip(tokens).map(|(line, (input, output))| row(line, input, output)).collect();
+        lines.into_iter().zip(tokens).map(|(line, (input, output))| row(line, is_pair, input, output)).collect();
     output::table(&columns, rows, "No requests in this range.")?;
     output::sentence(&format!("{}.{}", period(usage), remarks(&usage.together, &usage.currency)))?;
-    if let Some(line) = usage.lines.first() {
+    if let Some(line) = usage.lines.first().filter(|line| line.then.is_none()) {
         output::line(&format!("Requests behind a line: {}", follow(usage, args, line)))?;
     }
     Ok(())
 }
 
-fn row(line: &UsageLine, input: String, output: String) -> Vec<String> {
+fn row(line: &UsageLine, is_pair: bool, input: String, output: String) -> Vec<String> {
     let name = match (&line.label, line.name.as_str()) {
         (Some(label), name) => format!("{name} ({label})"),
         (None, "") => "(no offer tried)".to_owned(),
         (None, name) => name.to_owned(),
     };
-    vec![
-        name,
+    let mut cells = vec![name];
+    if is_pair {
+        cells.push(line.then.clone().unwrap_or_default());
+    }
+    cells.extend([
         words::money(&line.figures.cost, 2),
         words::change(&line.figures.cost, &line.before.cost),
         words::grouped(line.figures.requests),
@@ -91,7 +131,14 @@ fn row(line: &UsageLine, input: String, output: String) -> Vec<String> {
         words::wait(line.figures.first_token.slow_ms),
         input,
         output,
-    ]
+    ]);
+    cells
+}
+
+/// What figures are told apart by, as the head of a column.
+fn what(by: &str) -> &'static str {
+    const WORDS: [&str; 8] = ["team", "route", "offer", "key", "upstream", "hour", "minute", "day"];
+    WORDS.into_iter().find(|word| *word == by).unwrap_or("day")
 }
 
 /// The range in words, and the one that it is compared with.
@@ -211,6 +258,7 @@ mod tests {
         let mut line = figures("1.5", unpriced, estimated);
         line["name"] = json!(name);
         line["label"] = Value::Null;
+        line["then"] = Value::Null;
         line["before"] = figures("1", 0, 0);
         line["requests_query"] = json!("");
         line
@@ -229,6 +277,7 @@ mod tests {
             by: by.to_owned(),
             range,
             narrow: NarrowArgs { team: team.map(str::to_owned), ..NarrowArgs::default() },
+            csv: false,
         }
     }
 
@@ -293,7 +342,7 @@ mod tests {
     #[test]
     fn a_row_has_units_and_dashes() {
         let line: UsageLine = serde_json::from_value(line("", 0, 0)).unwrap();
-        let cells = row(&line, "6".into(), "4".into());
+        let cells = row(&line, false, "6".into(), "4".into());
         assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.00%", "0.31 s", "-", "6", "4"]);
     }
 }

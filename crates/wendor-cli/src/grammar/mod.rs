@@ -61,7 +61,9 @@ pub enum Command {
     #[command(after_help = "Example: wendor now")]
     Now,
     /// What teams, routes, offers or keys used and cost.
-    #[command(after_help = "Example: wendor usage --last 7d --by team")]
+    #[command(
+        after_help = "Examples:\n  wendor usage --last 7d --by team\n  wendor usage --month 2026-10 --by route --csv > october.csv"
+    )]
     Usage(UsageArgs),
     /// Requests: what happened to each.
     #[command(subcommand)]
@@ -179,13 +181,16 @@ impl std::str::FromStr for DialectArg {
 /// Figures.
 #[derive(Debug, Args)]
 pub struct UsageArgs {
-    /// What to tell apart by: team, route, offer, key, upstream, day, hour, minute.
+    /// What to tell apart by: team, route, offer, key, upstream, day, hour, minute; or two of them, such as `route,day`.
     #[arg(long, default_value = "team", value_name = "WHAT")]
     pub by: String,
     #[command(flatten)]
     pub range: RangeArgs,
     #[command(flatten)]
     pub narrow: NarrowArgs,
+    /// Print comma-separated values for a spreadsheet: amounts with all their digits, times in milliseconds.
+    #[arg(long, conflicts_with = "json")]
+    pub csv: bool,
 }
 
 /// What can be asked of single requests.

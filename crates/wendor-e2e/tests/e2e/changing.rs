@@ -378,6 +378,53 @@ async fn a_retiring_route_warns_its_callers_and_refuses_them_on_the_day() {
 }
 
 #[tokio::test]
+async fn a_refused_request_is_found_by_its_id() {
+    let ferry = Ferry::begin().await;
+    let refused = ferry.ask(&json!({ "model": "night-sailings", "messages": "none" })).await;
+    let id = header(&refused, "wendor-request-id");
+    let shown = ferry.wendor(&["request", "show", &id]).await;
+    assert_eq!(shown.status, 4, "{}", shown.out);
+    for told in ["refused before admission", "invalid_type", "about `messages`", "of timetables"] {
+        assert!(shown.err.contains(told), "{told}: {}", shown.err);
+    }
+    let own = ferry.http.get(format!("{}/manage/v1/requests/{id}", ferry.service.url)).bearer_auth(&ferry.key);
+    let problem: Value = own.send().await.unwrap().json().await.unwrap();
+    assert_eq!(problem["type"], "urn:wendor:problem:refused-before-admission");
+    // To others it is as if it were not there.
+    let lead = ferry.sign_in("quay-clerk", "lead", Some("freight-desk")).await;
+    let other = ferry.http.get(format!("{}/manage/v1/requests/{id}", ferry.service.url)).bearer_auth(&lead);
+    let problem: Value = other.send().await.unwrap().json().await.unwrap();
+    assert_eq!(problem["type"], "urn:wendor:problem:no-such-thing");
+}
+
+#[tokio::test]
+async fn figures_go_into_a_spreadsheet() {
+    let ferry = Ferry::begin().await;
+    ferry.ask(&question("night-sailings", false)).await.text().await.unwrap();
+    ferry.drained().await;
+    let ran = ferry.wendor(&["usage", "--by", "route", "--last", "1d", "--csv"]).await;
+    let lines: Vec<&str> = ran.out.split("\r\n").collect();
+    assert!(lines[0].starts_with("route,label,currency,cost,cost_previous_period,requests,"), "{}", ran.out);
+    let usage = ferry.get(&format!("/usage?by=route&{RANGE}")).await;
+    let cost = usage["lines"][0]["cost"].as_str().unwrap();
+    assert!(lines[1].starts_with(&format!("night-sailings,,EUR,{cost},0,1,0,0,")), "{}", ran.out);
+    assert_eq!(ferry.wendor(&["usage", "--csv", "--json"]).await.status, 2);
+    // By two things at once, each line leads to its requests.
+    let pairs = ferry.get("/usage?by=route,day&from=2026-11-01T00:00:00Z&to=2026-12-31T00:00:00Z").await;
+    let line = &pairs["lines"][0];
+    assert_eq!(
+        (&pairs["by"], &line["name"], &line["requests"]),
+        (&json!("route,day"), &json!("night-sailings"), &json!(1))
+    );
+    let behind = ferry.get(&format!("/requests?{}", line["requests_query"].as_str().unwrap())).await;
+    assert_eq!(behind["requests"].as_array().unwrap().len(), 1, "{line}");
+    let shown = ferry.wendor(&["usage", "--by", "route,day", "--last", "2d"]).await.out;
+    assert!(shown.starts_with("route") && shown.contains(line["then"].as_str().unwrap()), "{shown}");
+    let wrong = ferry.wendor(&["usage", "--by", "day,hour"]).await;
+    assert!(wrong.status == 2 && wrong.err.contains("one at most is a time"), "{}", wrong.err);
+}
+
+#[tokio::test]
 async fn a_request_without_a_route_goes_to_the_default_of_its_team() {
     let ferry = Ferry::begin().await;
     let mut body = question("night-sailings", false);

@@ -223,6 +223,7 @@ async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result
         from: until - TimeDelta::days(USUAL_DAYS),
         to: until,
         by: Dimension::Upstream,
+        then: None,
         filter: UsageFilter { former: snapshot.former.clone(), ..UsageFilter::default() },
     };
     let usual = app.store.usage(&query).await?;

@@ -48,6 +48,7 @@ pub mod people;
 pub mod plan_view;
 pub mod principal;
 pub mod problem;
+mod refused;
 pub mod requests;
 pub mod revise;
 pub mod routes_view;

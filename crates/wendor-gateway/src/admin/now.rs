@@ -87,6 +87,7 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
         from: today - TimeDelta::days(1),
         to: today,
         by: Dimension::Team,
+        then: None,
         filter: UsageFilter {
             team: principal.narrow(None)?,
             former: app.now_serving().former.clone(),

@@ -84,6 +84,8 @@ pub struct RefusalLine {
     pub wanted: Option<String>,
     /// Why, in a word.
     pub reason: String,
+    /// The member of the request that it is about, if it is about one.
+    pub param: Option<String>,
 }
 
 /// Refusals of one minute.
@@ -290,6 +292,7 @@ pub(super) async fn refusals(principal: Principal, app: web::Data<App>) -> Resul
         route: seen.route,
         wanted: seen.wanted,
         reason: seen.reason.to_string(),
+        param: seen.param,
     };
     let count = |(key, count): (RefusalKey, u64)| RefusalCount {
         minute: key.minute,

@@ -51,6 +51,9 @@ pub enum Problem {
         /// The most similar name that exists, if one is similar enough.
         nearest: Option<String>,
     },
+    /// The request is not in the ledger, since it was refused before admission.
+    #[error("{0}")]
+    RefusedBefore(String),
     /// It is in the way of what there is.
     #[error("{0}")]
     Conflict(String),
@@ -117,6 +120,7 @@ impl Problem {
             Self::BadValue { .. } => (StatusCode::BAD_REQUEST, "bad-value", "Invalid value"),
             Self::BadCatalogue(_) => (StatusCode::UNPROCESSABLE_ENTITY, "bad-catalogue", "The catalogue has problems"),
             Self::NoSuch { .. } => (StatusCode::NOT_FOUND, "no-such-thing", "Not found"),
+            Self::RefusedBefore(_) => (StatusCode::NOT_FOUND, "refused-before-admission", "Refused before admission"),
             Self::Conflict(_) => (StatusCode::CONFLICT, "conflict", "Conflict"),
             Self::TooMany(..) => (StatusCode::TOO_MANY_REQUESTS, "too-many", "Too many requests"),
             Self::BadBody(status, _) => (*status, "bad-body", "The body is too large or cannot be read"),
@@ -230,6 +234,7 @@ mod tests {
     #[case::bad_value(Problem::BadValue { field: "by", message: "x".into() }, 400, "bad-value")]
     #[case::catalogue(Problem::BadCatalogue(vec![]), 422, "bad-catalogue")]
     #[case::no_such(Problem::NoSuch { what: "team", name: "x".into(), nearest: None }, 404, "no-such-thing")]
+    #[case::refused_before(Problem::RefusedBefore("x".into()), 404, "refused-before-admission")]
     #[case::conflict(Problem::Conflict("x".into()), 409, "conflict")]
     #[case::too_many(Problem::TooMany("x".into(), 2), 429, "too-many")]
     #[case::away(Problem::RecordsAway("x".into()), 503, "records-away")]

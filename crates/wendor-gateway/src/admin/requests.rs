@@ -26,6 +26,7 @@ use super::named;
 use super::plan_view::{PlanLine, WaitLine, plan_lines, wait_lines};
 use super::principal::{PersonOrApp, Principal};
 use super::problem::{Problem, ProblemDetails};
+use super::refused;
 use super::usage::TokensByKind;
 use crate::app::App;
 
@@ -250,7 +251,8 @@ pub(super) async fn show(
         }
         None => app.store.request(&wanted).await?,
     };
-    let (entry, detail) = stored.ok_or_else(missing)?;
+    let refused = || refused::before_admission(&app, &caller, &wanted).unwrap_or_else(missing);
+    let (entry, detail) = stored.ok_or_else(refused)?;
     let may_see = match &caller {
         PersonOrApp::Person(principal) => {
             principal.standing.can_see(app.now_serving().former.team(entry.team.as_str()))

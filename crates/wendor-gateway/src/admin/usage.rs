@@ -1,5 +1,7 @@
 //! Figures of a range by team, route, offer, key, upstream, day, hour or minute, beside the same time before.
 
+mod pairs;
+
 use std::collections::BTreeMap;
 
 use actix_web::{get, web};
@@ -33,7 +35,8 @@ pub struct UsageParams {
     pub from: DateTime<Utc>,
     /// First instant after.
     pub to: DateTime<Utc>,
-    /// `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent.
+    /// `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent. Two of them with a comma between tell
+    /// pairs apart, such as `route,day`; one of the two at most is a time.
     pub by: Option<String>,
     /// Name of a team.
     pub team: Option<String>,
@@ -131,6 +134,8 @@ pub struct Figures {
 pub struct UsageLine {
     /// The team, route, offer, key, upstream, day, hour or minute; empty for an offer where none was tried.
     pub name: String,
+    /// The second name, where it is told apart by two things.
+    pub then: Option<String>,
     /// What a key is for.
     pub label: Option<String>,
     /// In the range.
@@ -183,9 +188,18 @@ pub(super) async fn usage(
         named::must_be_there(&principal, &app, named::Narrowed { team, upstream, route, offer, key }).await?;
     }
     let earlier = app.store.usage(&before).await?;
-    let mut lines = match query.by.step() {
-        Some(step) => step_lines(&query, step, shift, &groups, &earlier),
-        None => group_lines(&query, &groups, &earlier),
+    let of_time = query.then.filter(|then| then.step().is_some()).unwrap_or(query.by);
+    let weekday = same_weekday(of_time, shift);
+    let earlier_weekday = if weekday == shift {
+        None
+    } else {
+        Some(app.store.usage(&previous_period(&query, weekday, app.clock.now())).await?)
+    };
+    let by_weekday = earlier_weekday.as_ref().unwrap_or(&earlier);
+    let mut lines = match (query.then, query.by.step()) {
+        (Some(then), _) => pairs::pair_lines(&query, then, weekday, &groups, by_weekday),
+        (None, Some(step)) => step_lines(&query, step, weekday, &groups, by_weekday),
+        (None, None) => group_lines(&query, &groups, &earlier),
     };
     if query.by == Dimension::Key {
         let snapshot = app.now_serving();
@@ -198,7 +212,7 @@ pub(super) async fn usage(
         to: query.to,
         before_from: before.from,
         before_to: before.to,
-        by: query.by.as_str().to_owned(),
+        by: by_words(&query),
         currency: app.now_serving().catalogue.currency.clone(),
         lines,
         together,
@@ -212,10 +226,22 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
     if params.from >= params.to {
         return Err(bad("to", format!("{} is not after {}", params.to, params.from)));
     }
-    let by = params.by.as_deref().unwrap_or("team");
     let known = || Dimension::ALL.map(Dimension::as_str).join(", ");
-    let by = Dimension::parse(by).ok_or_else(|| bad("by", format!("`{by}` is not one of {}", known())))?;
-    if let Some(step) = by.step()
+    let dimension = |by: &str| {
+        Dimension::parse(by.trim())
+            .ok_or_else(|| bad("by", format!("`{}` is not one of {}", by.escape_debug(), known())))
+    };
+    let (by, then) = match params.by.as_deref().unwrap_or("team").split_once(',') {
+        None => (dimension(params.by.as_deref().unwrap_or("team"))?, None),
+        Some((by, then)) => (dimension(by)?, Some(dimension(then)?)),
+    };
+    if then == Some(by) || (by.step().is_some() && then.is_some_and(|then| then.step().is_some())) {
+        return Err(bad(
+            "by",
+            "name two different things, of which one at most is a time, such as `route,day`".to_owned(),
+        ));
+    }
+    if let Some(step) = by.step().or_else(|| then.and_then(Dimension::step))
         && (params.to - params.from).num_seconds() / step.length.num_seconds() > MAX_STEPS
     {
         return Err(bad(
@@ -238,7 +264,7 @@ fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQ
         key: params.key.as_deref().map(|key| id_in(key).to_owned()),
         former: snapshot.former.clone(),
     };
-    Ok(UsageQuery { from: params.from, to: params.to, by, filter })
+    Ok(UsageQuery { from: params.from, to: params.to, by, then, filter })
 }
 
 /// What a range is compared with: as much of the period `shift` before it as has passed of the range itself.
@@ -266,6 +292,15 @@ fn shift_of(from: DateTime<Utc>, to: DateTime<Utc>) -> TimeDelta {
         _ if Window::Minute.around(from).start == from => whole(TimeDelta::minutes(1)),
         _ => to - from,
     }
+}
+
+/// How far back the day lies that a day is compared with: whole weeks, so that it is the same weekday. Other steps as the whole.
+fn same_weekday(by: Dimension, shift: TimeDelta) -> TimeDelta {
+    let days = shift.num_days();
+    if by != Dimension::Day || days < 7 || days % 7 == 0 {
+        return shift;
+    }
+    TimeDelta::days((days + 3) / 7 * 7)
 }
 
 /// The length of the month before, where the range is a calendar month.
@@ -311,10 +346,17 @@ fn sum(groups: &Groups) -> RollUp {
     })
 }
 
+/// What figures are told apart by, as it is asked for.
+fn by_words(query: &UsageQuery) -> String {
+    let then = query.then.map_or_else(String::new, |then| format!(",{}", then.as_str()));
+    format!("{}{then}", query.by.as_str())
+}
+
 fn line(name: &str, sums: Option<&RollUp>, before: Option<&RollUp>, requests_query: String) -> UsageLine {
     let none = RollUp::default();
     UsageLine {
         name: name.to_owned(),
+        then: None,
         label: None,
         figures: sums.unwrap_or(&none).into(),
         before: before.unwrap_or(&none).into(),

@@ -126,6 +126,8 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     }
     Refusal::of_page(call.page.foreign())?;
     let key = key_of(&snapshot, asked.presented, call)?.clone();
+    // Whatever it is refused for from here on, it is known by whom it was asked.
+    let _set_before = call.key.set(key.clone());
     if let Some(connection) = &asked.connection {
         let caller = || Caller { key: Some(key.id.clone()), ..Caller::default() };
         let counted = connection.asked_by(&key.team, &app.crowd.connections, snapshot.catalogue.teams.len());

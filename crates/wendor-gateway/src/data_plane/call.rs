@@ -1,9 +1,11 @@
 //! A request that has arrived, before anything of it is read.
 
+use std::sync::{Arc, OnceLock};
 use std::time::Instant;
 
 use actix_web::dev::RequestHead;
 use chrono::{DateTime, Utc};
+use wendor_core::catalog::key::AppKey;
 use wendor_core::request_id::RequestId;
 use wendor_wire::dialect::Dialect;
 use wendor_wire::refusal_code::RefusalCode;
@@ -27,6 +29,8 @@ pub struct Call {
     pub base: Box<str>,
     /// The web page that asks, if it is one.
     pub page: Page,
+    /// The key that it came with, once that is known.
+    pub key: OnceLock<Arc<AppKey>>,
 }
 
 impl Call {
@@ -41,7 +45,15 @@ impl Call {
             (None, None) => String::new(),
         };
         let page = Page::of(head, app);
-        Self { id: app.ids.next(arrived_at), arrived_at, started: Instant::now(), dialect, base: base.into(), page }
+        Self {
+            id: app.ids.next(arrived_at),
+            arrived_at,
+            started: Instant::now(),
+            dialect,
+            base: base.into(),
+            page,
+            key: OnceLock::new(),
+        }
     }
 
     /// A request that is only asked about.
@@ -49,7 +61,7 @@ impl Call {
     pub fn asked_about(app: &App, dialect: Dialect) -> Self {
         let arrived_at = app.clock.now();
         let (id, started) = (app.ids.next(arrived_at), Instant::now());
-        Self { id, arrived_at, started, dialect, base: "".into(), page: Page::Own }
+        Self { id, arrived_at, started, dialect, base: "".into(), page: Page::Own, key: OnceLock::new() }
     }
 
     /// The page that explains an error code.

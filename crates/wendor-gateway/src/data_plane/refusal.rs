@@ -317,14 +317,16 @@ impl Refusal {
     /// What was admitted stands in the ledger; what was not is counted and remembered.
     fn count(&self, app: &App, call: &Call) {
         if !matches!(self, Self::AllFailed(_)) {
-            remember(app, call, self.caller(), self.told().code);
+            let Form { code, param, .. } = self.told();
+            remember(app, call, self.caller(), code, param);
         }
     }
 }
 
 /// Counts and remembers that no answer was given, and why in a word.
-pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: RefusalCode) {
+pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: RefusalCode, param: Option<String>) {
     let Caller { key, route, wanted } = caller;
+    let key = key.or_else(|| call.key.get().map(|key| key.id.clone()));
     // People put keys where names belong.
     let wanted = wanted.map(|wanted| without_secrets(&wanted).into_owned());
     app.metrics.refusals.with_label_values(&[reason.as_str()]).inc();
@@ -332,7 +334,7 @@ pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: RefusalCo
     // A key whose id could be read and that nobody issued is told by its cause.
     let is_issued = key.is_some() && reason != RefusalCode::UnknownKey;
     let (at, request) = (call.arrived_at, call.id.clone());
-    app.recent.refused(RefusalSeen { at, request, key, is_issued, route, wanted, reason });
+    app.recent.refused(RefusalSeen { at, request, key, is_issued, route, wanted, reason, param });
 }
 
 impl Retry {

@@ -258,7 +258,7 @@ impl Stream {
             let account = ticket.account();
             let caller =
                 Caller { key: Some(account.key.id.clone()), route: Some(account.route.to_string()), wanted: None };
-            remember(&account.app, &account.call, caller, RefusalCode::InternalFault);
+            remember(&account.app, &account.call, caller, RefusalCode::InternalFault, None);
         }
         self.cut_short(RefusalCode::InternalFault, "Wendor itself failed");
     }

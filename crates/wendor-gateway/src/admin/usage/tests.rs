@@ -11,6 +11,7 @@ fn query(by: Dimension, team: Option<&str>) -> UsageQuery {
         from: at("2026-11-01T00:00:00Z"),
         to: at("2026-11-02T08:30:00.5Z"),
         by,
+        then: None,
         filter: UsageFilter { team: team.map(|team| Name::parse(team).unwrap()), ..UsageFilter::default() },
     }
 }
@@ -116,4 +117,15 @@ fn as_much_of_the_previous_period_is_compared_as_has_passed(
     let query = UsageQuery { from: at(from), to: at(to), ..query(Dimension::Team, None) };
     let before = previous_period(&query, shift_of(query.from, query.to), at(now));
     assert_eq!((before.from, before.to), (at(before_from), at(before_to)));
+}
+
+#[rstest]
+#[case::a_week(Dimension::Day, 7, 7)]
+#[case::a_month(Dimension::Day, 31, 28)]
+#[case::a_short_month(Dimension::Day, 30, 28)]
+#[case::five_weeks_are_nearer(Dimension::Day, 33, 35)]
+#[case::some_days(Dimension::Day, 3, 3)]
+#[case::by_hour(Dimension::Hour, 31, 31)]
+fn a_day_is_compared_with_the_same_weekday(#[case] by: Dimension, #[case] days: i64, #[case] back: i64) {
+    assert_eq!(same_weekday(by, TimeDelta::days(days)), TimeDelta::days(back));
 }
