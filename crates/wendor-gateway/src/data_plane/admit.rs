@@ -126,8 +126,6 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     }
     Refusal::of_page(call.page.foreign())?;
     let key = key_of(&snapshot, asked.presented, call)?.clone();
-    // Whatever it is refused for from here on, it is known by whom it was asked.
-    let _set_before = call.key.set(key.clone());
     if let Some(connection) = &asked.connection {
         let caller = || Caller { key: Some(key.id.clone()), ..Caller::default() };
         let counted = connection.asked_by(&key.team, &app.crowd.connections, snapshot.catalogue.teams.len());
@@ -226,7 +224,11 @@ pub fn key_of<'s>(
     let text = KeyText::parse(KeyKind::App, &presented?).map_err(Refusal::NotAKey)?;
     let key = snapshot.keys.get(&text.hash).ok_or_else(|| Refusal::UnknownKey(text.id.clone()))?;
     match key.state(call.arrived_at) {
-        KeyState::Good => Ok(key),
+        KeyState::Good => {
+            // Whatever it is refused for from here on, it is known by whom it was asked.
+            let _set_before = call.key.set(key.clone());
+            Ok(key)
+        }
         KeyState::Revoked(at) => Err(Refusal::RevokedKey(text.id, at)),
         KeyState::Expired(at) => Err(Refusal::ExpiredKey(text.id, at)),
     }
