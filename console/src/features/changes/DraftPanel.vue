@@ -33,9 +33,8 @@ const tried = useLook()
 const { looking, applying, error, isChanged, done } = props.draft
 const difference = computed(() => (looking.error.value ? undefined : looking.data.value))
 const isClash = computed(() => error.value instanceof Problem && error.value.status === 409)
-const canApply = computed(
-  () => isChanged.value && !looking.isPending.value && !looking.error.value && !applying.isPending.value,
-)
+/** Also while it is looked at: a press must not be lost to a moment, and the service looks at everything again before it applies it. */
+const canApply = computed(() => isChanged.value && !looking.error.value && !applying.isPending.value)
 const sentence = computed(() => {
   if (done.value) return `Revision ${done.value.revision} is in force.`
   if (!isChanged.value)

@@ -129,7 +129,7 @@ async fn a_team_is_renamed_and_its_old_figures_are_found() {
     open(&browser, &ferry, "/teams/timetables/edit").await;
     tab_to_field(&browser, "Name").await;
     retype(&browser, "boards").await;
-    browser.see("timetables").await;
+    browser.see("team boards changes").await;
     press_button(&browser, "Apply").await;
     assert!(browser.wait_for("location.pathname === '/console/teams/boards/edit'").await);
     open(&browser, &ferry, "/usage?range=24h&by=team").await;
