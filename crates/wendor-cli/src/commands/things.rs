@@ -58,7 +58,7 @@ async fn members(
     run(management, Wanted::edits(edits.collect()), how, reader).await
 }
 
-/// Goes on only if there is a thing of that name, by that one or a former one.
+/// Goes on only if there is a thing that is called so now.
 fn must_be_there(document: &Value, kind: &str, name: &str) -> Result<(), Failure> {
     let things = document.get(kind).and_then(Value::as_object);
     if things.is_some_and(|things| things.contains_key(name)) {

@@ -69,6 +69,12 @@ fn tokens(pointer: &Pointer) -> Vec<String> {
     pointer.tokens().map(|token| token.decoded().into_owned()).collect()
 }
 
+/// The names that the text of a pointer leads through, in order; `None` where it is none.
+#[must_use]
+pub fn names_of(pointer: &str) -> Option<Vec<String>> {
+    Pointer::parse(pointer).ok().map(tokens)
+}
+
 /// A pointer from names.
 #[must_use]
 pub fn pointer(names: &[&str]) -> String {

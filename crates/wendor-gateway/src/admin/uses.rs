@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::Catalogue;
+use wendor_core::catalog::edit::names_of;
 use wendor_core::catalog::key::KeyState;
 use wendor_core::name::{Name, OfferName};
 use wendor_store::usage::{Dimension, UsageFilter, UsageQuery};
@@ -21,8 +22,7 @@ enum Thing {
 
 impl Thing {
     fn at(pointer: &str, catalogue: &Catalogue) -> Result<Self, Problem> {
-        let names: Vec<String> =
-            pointer.split('/').skip(1).map(|token| token.replace("~1", "/").replace("~0", "~")).collect();
+        let names = names_of(pointer).unwrap_or_default();
         let names: Vec<&str> = names.iter().map(String::as_str).collect();
         let missing = |what, name: &str| Problem::NoSuch { what, name: name.to_owned(), nearest: None };
         match names.as_slice() {

@@ -37,18 +37,21 @@ pub(super) fn read(
     body: Bytes,
     form: Option<&str>,
 ) -> Result<ReadAsked, BadRequest> {
-    let read = match form {
-        Some(form) => AppRequest::read_form(endpoint.clone(), &body, form),
-        None => AppRequest::read(endpoint.clone(), &body),
+    let as_it_is = |request| ReadAsked { request, body: body.clone(), is_default: false };
+    if let Some(form) = form {
+        return AppRequest::read_form(endpoint, &body, form).map(as_it_is);
+    }
+    let default = snapshot.catalogue.teams.get(&key.team).and_then(|team| team.default_route.as_ref());
+    let Some(default) = default.filter(|route| key.access.allows(route.as_str())) else {
+        return AppRequest::read(endpoint, &body).map(as_it_is);
     };
-    let bad = match read {
-        Ok(request) => return Ok(ReadAsked { request, body, is_default: false }),
+    let bad = match AppRequest::read(endpoint.clone(), &body) {
+        Ok(request) => return Ok(as_it_is(request)),
         Err(bad) => bad,
     };
     let names_none = bad.code == RefusalCode::MissingMember && bad.param.as_deref() == Some("model");
-    let default = snapshot.catalogue.teams.get(&key.team).and_then(|team| team.default_route.as_ref());
-    let default = default.filter(|route| names_none && form.is_none() && key.access.allows(route.as_str()));
-    let Some(named) = default.and_then(|route| with_model(&body, route.as_str())) else { return Err(bad) };
+    let named = with_model(&body, default.as_str()).filter(|_| names_none);
+    let Some(named) = named else { return Err(bad) };
     let body = Bytes::from(named);
     // What is wrong beside is told of the body that came.
     AppRequest::read(endpoint, &body).map(|request| ReadAsked { request, body, is_default: true }).map_err(|_| bad)
