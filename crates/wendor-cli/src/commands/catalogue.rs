@@ -8,7 +8,7 @@ use wendor_core::catalog::edit::{LARGEST_FILE, pointer_of, value_of};
 use wendor_core::catalog::file;
 use wendor_gateway::admin::catalogue::{CatalogueDifference, CatalogueText, RevisionLine};
 
-use super::change::{self, Wanted, told};
+use super::change::{self, Wanted};
 use super::{now, things};
 use crate::client::Management;
 use crate::failure::Failure;
@@ -35,7 +35,7 @@ pub(super) async fn run(command: CatalogueCommand, reader: Reader) -> Result<(),
             match reader {
                 Reader::Program => output::json(&difference),
                 Reader::Person if lines => output::print(&difference.file_difference),
-                Reader::Person => output::print(&told(&difference)),
+                Reader::Person => change::show(&difference),
             }
         }
         CatalogueCommand::Apply { file, how } => apply(&management, &read(&file)?, &how, reader).await,

@@ -66,10 +66,7 @@ pub(super) async fn make(
     reader: Reader,
 ) -> Result<(), Failure> {
     if reader == Reader::Person {
-        output::print(&told(difference))?;
-        if let Some(effect) = difference.effect.as_ref().filter(|_| !difference.changes.is_empty()) {
-            show_effect(effect)?;
-        }
+        show(difference)?;
     } else if how.dry_run {
         return output::json(difference);
     }
@@ -121,7 +118,7 @@ pub(super) fn confirm(question: &str) -> Result<(), Failure> {
 }
 
 /// The difference in lines: `+` comes, `-` goes, `~` changes; and what it means.
-pub(super) fn told(difference: &CatalogueDifference) -> String {
+fn told(difference: &CatalogueDifference) -> String {
     if difference.changes.is_empty() {
         return format!("No changes: it equals revision {}.\n", difference.base);
     }
@@ -129,6 +126,15 @@ pub(super) fn told(difference: &CatalogueDifference) -> String {
     difference.changes.iter().for_each(|change| text.push_str(&told_change(change)));
     difference.consequences.iter().for_each(|sentence| text.push_str(&format!("△ {sentence}\n")));
     text
+}
+
+/// Shows a difference, what it means, and its effect where that was asked for.
+pub(super) fn show(difference: &CatalogueDifference) -> Result<(), Failure> {
+    output::print(&told(difference))?;
+    match difference.effect.as_ref().filter(|_| !difference.changes.is_empty()) {
+        Some(effect) => show_effect(effect),
+        None => Ok(()),
+    }
 }
 
 /// What the change would have done to the requests of the last week.
