@@ -155,8 +155,7 @@ mod tests {
 
     fn shown(times: &Times, end: &str, attempts: &Value) -> RequestShown {
         let Times { admitted, answering, first, whole } = *times;
-        let tokens =
-            json!({ "input": 1, "input_cached": 0, "cache_written": 0, "all_input": 1, "output": 1, "reasoning": 0 });
+        let tokens = json!({ "input": 1, "input_cached": 0, "cache_written": 0, "all_input": 1, "output": 1, "reasoning": 0, "preset": 0 });
         let request = json!({
             "id": "01JDF3-7QK2M0XZ4T", "kind": "request", "images": 0, "image_size": null, "at": "2026-11-25T08:10:40Z", "team": "freight-desk", "key": "k1", "route": "manifests",
             "offer": null, "attempts": 1, "streamed": true, "end": end, "failure": null, "tokens": tokens, "estimated": false,

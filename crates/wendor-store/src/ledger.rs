@@ -138,12 +138,12 @@ async fn note_place(connection: &mut sqlx::PgConnection, place: &SpoolPlace) -> 
 const INSERT_LINES: &str = "insert into ledger (at, entry_id, kind, request, run, step, labels, team, key, route, offer,
     revision, attempts, streamed, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning,
     tokens_estimated, images, image_size, cost_input, cost_input_cached, cost_cache_written, cost_output, cost_images, ended, failure,
-    admitted_ms, answering_ms, first_token_ms, whole_ms, reason, waited_ms, lane)
+    admitted_ms, answering_ms, first_token_ms, whole_ms, reason, waited_ms, lane, tokens_preset)
     select * from unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[], $7::jsonb[],
     $8::text[], $9::text[], $10::text[], $11::text[], $12::bigint[], $13::int[], $14::bool[], $15::bigint[], $16::bigint[],
     $17::bigint[], $18::bigint[], $19::bigint[], $20::bool[], $21::bigint[], $22::text[], $23::numeric[], $24::numeric[],
     $25::numeric[], $26::numeric[], $27::numeric[], $28::text[], $29::text[], $30::bigint[], $31::bigint[], $32::bigint[],
-    $33::bigint[], $34::text[], $35::bigint[], $36::text[])
+    $33::bigint[], $34::text[], $35::bigint[], $36::text[], $37::bigint[])
     on conflict do nothing";
 
 /// The columns that depend on what a line records.
@@ -267,6 +267,7 @@ async fn insert_lines(connection: &mut sqlx::PgConnection, batch: &[&Spooled]) -
         .bind(records.iter().map(|record| record.reason).collect::<Vec<_>>())
         .bind(records.iter().map(|record| bigint(record.waited_ms)).collect::<Vec<_>>())
         .bind(records.iter().map(|record| (!record.lane.is_usual()).then(|| record.lane.as_str())).collect::<Vec<_>>())
+        .bind(column(batch, |entry| bigint(entry.tokens.preset)))
         .execute(connection)
         .await?;
     Ok(usize::try_from(inserted.rows_affected()).unwrap_or(usize::MAX))

@@ -1,7 +1,9 @@
 //! Requests of the past, read in bulk: as far as they can be planned anew, and who asked for a route.
 
 use chrono::{DateTime, Utc};
+use sqlx::types::Json;
 use sqlx::{FromRow, Row};
+use wendor_core::catalog::preset::Preset;
 use wendor_core::name::Name;
 use wendor_core::request_id::RequestId;
 use wendor_wire::usage::TokenCounts;
@@ -44,6 +46,21 @@ pub struct Caller {
     pub last_at: DateTime<Utc>,
 }
 
+/// The preset of a route as it stands from a revision on.
+#[derive(Clone, Debug)]
+pub struct PresetVersion {
+    /// The revision.
+    pub revision: i64,
+    /// When it was made.
+    pub made_at: DateTime<Utc>,
+    /// By whom.
+    pub made_by: String,
+    /// Why.
+    pub note: String,
+    /// The preset; nothing where it was taken away.
+    pub preset: Option<Preset>,
+}
+
 impl Store {
     /// Requests of a range in the order in which they arrived, one of `every`: which ones is decided by their ids, so that asking again gives
     /// the same.
@@ -58,7 +75,7 @@ impl Store {
     ) -> Result<Vec<PastLine>, StoreError> {
         let rows = sqlx::query(
             "select at, entry_id, team, key, route, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output,
-             tokens_reasoning, tokens_estimated from ledger
+             tokens_reasoning, tokens_preset, tokens_estimated from ledger
              where kind = 'request' and at >= $1 and at < $2 and abs(hashtext(entry_id)::bigint) % $3 = 0 order by at, entry_id",
         );
         let rows = rows.bind(from).bind(to).bind(bigint(every.max(1))).fetch_all(&self.pool).await?;
@@ -74,6 +91,34 @@ impl Store {
             })
         };
         rows.iter().map(line).collect()
+    }
+
+    /// The revisions in which the preset of a route changed, the latest first. Its names are the present one and its former ones.
+    ///
+    /// # Errors
+    /// When the database is away or a preset cannot be read.
+    pub async fn preset_versions(&self, names: &[String]) -> Result<Vec<PresetVersion>, StoreError> {
+        let rows = sqlx::query(
+            "with state as (
+                select number, made_at, made_by, note, (select document -> 'routes' -> name -> 'preset'
+                    from unnest($1::text[]) with ordinality as names (name, place)
+                    where document -> 'routes' ? name order by place limit 1) as preset
+                from revision),
+             step as (select *, lag(preset) over (order by number) as before from state)
+             select number, made_at, made_by, note, preset from step
+             where preset is distinct from before order by number desc limit 200",
+        );
+        let rows = rows.bind(names).fetch_all(&self.pool).await?;
+        let version = |row: &sqlx::postgres::PgRow| {
+            Ok(PresetVersion {
+                revision: row.try_get("number")?,
+                made_at: row.try_get("made_at")?,
+                made_by: row.try_get("made_by")?,
+                note: row.try_get("note")?,
+                preset: row.try_get::<Option<Json<Preset>>, _>("preset")?.map(|preset| preset.0),
+            })
+        };
+        rows.iter().map(version).collect()
     }
 
     /// Who asked for a route, which may stand under several names, since an instant: by team, key and the name that was asked for.

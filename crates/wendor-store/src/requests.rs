@@ -30,7 +30,7 @@ use crate::{Store, StoreError};
 pub const MAX_PAGE: i64 = 1_000;
 
 const COLUMNS: &str = "at, entry_id, kind, request, run, step, labels, team, key, route, offer, revision, attempts, streamed,
-    tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, tokens_estimated, cost_input,
+    tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, tokens_preset, tokens_estimated, cost_input,
     cost_input_cached, cost_cache_written, cost_output, cost_images, images, image_size, ended, failure, admitted_ms, answering_ms,
     first_token_ms, whole_ms, reason, waited_ms, lane";
 
@@ -250,6 +250,7 @@ pub(crate) struct TokenColumns {
     tokens_cache_written: i64,
     tokens_output: i64,
     tokens_reasoning: i64,
+    tokens_preset: i64,
     tokens_estimated: bool,
 }
 
@@ -354,6 +355,7 @@ pub(crate) fn tokens_of(columns: &TokenColumns) -> Result<TokenCounts, StoreErro
         cache_written: count(columns.tokens_cache_written, "tokens_cache_written")?,
         output: count(columns.tokens_output, "tokens_output")?,
         reasoning: count(columns.tokens_reasoning, "tokens_reasoning")?,
+        preset: count(columns.tokens_preset, "tokens_preset")?,
     })
 }
 

@@ -61,15 +61,17 @@ const ADD_TO_ROWS: &str = "update usage_hour as row set
     tokens_input_cached = row.tokens_input_cached + new.tokens_input_cached,
     tokens_cache_written = row.tokens_cache_written + new.tokens_cache_written,
     tokens_output = row.tokens_output + new.tokens_output, tokens_reasoning = row.tokens_reasoning + new.tokens_reasoning,
-    images = row.images + new.images, cost = row.cost + new.cost, first_token = new.first_token, whole = new.whole
+    images = row.images + new.images, cost = row.cost + new.cost, first_token = new.first_token, whole = new.whole,
+    tokens_preset = row.tokens_preset + new.tokens_preset,
+    attempt_tokens_preset = row.attempt_tokens_preset + new.attempt_tokens_preset
     from unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bigint[], $7::bigint[], $8::bigint[],
     $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $13::bigint[], $14::bigint[], $15::bigint[], $16::bigint[],
     $17::numeric[], $18::bigint[], $19::bigint[], $20::bigint[], $21::bigint[], $22::bigint[], $23::bigint[], $24::bigint[],
-    $25::numeric[], $26::bytea[], $27::bytea[])
+    $25::numeric[], $26::bytea[], $27::bytea[], $28::bigint[], $29::bigint[])
     as new (hour, team, key, route, offer, requests, failures, cancelled, estimated, checks, attempts, attempt_tokens_input,
     attempt_tokens_input_cached, attempt_tokens_cache_written, attempt_tokens_output, attempt_tokens_reasoning, attempt_cost,
     unpriced, tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, images, cost, first_token,
-    whole)
+    whole, tokens_preset, attempt_tokens_preset)
     where row.hour = new.hour and row.team = new.team and row.key = new.key and row.route = new.route and row.offer = new.offer";
 
 #[derive(sqlx::FromRow)]
@@ -158,6 +160,8 @@ async fn write(
         .bind(rows.values().map(|row| numeric(row.cost.amount())).collect::<Vec<_>>())
         .bind(rows.values().map(|row| row.first_token.to_bytes()).collect::<Vec<_>>())
         .bind(rows.values().map(|row| row.whole.to_bytes()).collect::<Vec<_>>())
+        .bind(tokens(|tokens| tokens.preset))
+        .bind(of_attempts(|tokens| tokens.preset))
         .execute(connection)
         .await?;
     Ok(())

@@ -174,8 +174,8 @@ pub struct UsageQuery {
 /// The columns of [`RollUpRow`].
 const SELECT_HOURS: &str = "select hour, team, key, route, offer, requests, failures, cancelled, unpriced, estimated, checks, attempts, \
     attempt_tokens_input, attempt_tokens_input_cached, attempt_tokens_cache_written, attempt_tokens_output, \
-    attempt_tokens_reasoning, attempt_cost, images, tokens_input, tokens_input_cached, tokens_cache_written, \
-    tokens_output, tokens_reasoning, cost, first_token, whole from usage_hour";
+    attempt_tokens_reasoning, attempt_tokens_preset, attempt_cost, images, tokens_input, tokens_input_cached, tokens_cache_written, \
+    tokens_output, tokens_reasoning, tokens_preset, cost, first_token, whole from usage_hour";
 
 #[derive(FromRow)]
 struct RollUpRow {
@@ -196,6 +196,7 @@ struct RollUpRow {
     attempt_tokens_cache_written: i64,
     attempt_tokens_output: i64,
     attempt_tokens_reasoning: i64,
+    attempt_tokens_preset: i64,
     attempt_cost: Decimal,
     images: i64,
     tokens_input: i64,
@@ -203,6 +204,7 @@ struct RollUpRow {
     tokens_cache_written: i64,
     tokens_output: i64,
     tokens_reasoning: i64,
+    tokens_preset: i64,
     cost: Decimal,
     first_token: Vec<u8>,
     whole: Vec<u8>,
@@ -226,6 +228,7 @@ impl RollUpRow {
                 cache_written: count(self.attempt_tokens_cache_written, "attempt_tokens_cache_written")?,
                 output: count(self.attempt_tokens_output, "attempt_tokens_output")?,
                 reasoning: count(self.attempt_tokens_reasoning, "attempt_tokens_reasoning")?,
+                preset: count(self.attempt_tokens_preset, "attempt_tokens_preset")?,
             },
             attempt_cost: Money::new(self.attempt_cost),
             images: count(self.images, "images")?,
@@ -235,6 +238,7 @@ impl RollUpRow {
                 cache_written: count(self.tokens_cache_written, "tokens_cache_written")?,
                 output: count(self.tokens_output, "tokens_output")?,
                 reasoning: count(self.tokens_reasoning, "tokens_reasoning")?,
+                preset: count(self.tokens_preset, "tokens_preset")?,
             },
             cost: Money::new(self.cost),
             first_token: sketch(&self.first_token)?,

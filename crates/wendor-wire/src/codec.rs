@@ -14,6 +14,7 @@ use crate::conversation::{Conversation, FunctionForm, UsageFrame};
 use crate::failure::Failure;
 use crate::json::Wrong;
 use crate::native::Known;
+use crate::preset::PresetPlaces;
 use crate::seal::SealDomain;
 use crate::sse::{Framing, SseFrame};
 use crate::verdict::Target;
@@ -272,6 +273,9 @@ pub trait Codec: Sync {
     /// The object of the body, if it is not the body itself, and its member that say how long an answer may be. `None` where the
     /// body is read by its members alone, and their places are known.
     fn limit_member(&self) -> Option<(Option<&'static str>, &'static str)>;
+
+    /// Where its body has what a route may add to a request.
+    fn preset_places(&self) -> PresetPlaces;
 
     /// What keeps an idle connection open without any client taking note; `None` where nothing does.
     fn heartbeat(&self) -> Option<&'static str>;

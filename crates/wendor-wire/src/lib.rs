@@ -69,6 +69,7 @@ pub mod opening;
 pub mod passage;
 pub mod percent;
 pub mod plain;
+pub mod preset;
 pub mod refusal_code;
 pub mod rejection;
 pub mod responses;

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 /// somebody's counting, and sums of it a fault of ours.
 pub const MOST_BELIEVED: u64 = 1_000_000_000;
 
-/// Tokens of one request. The input kinds are disjoint; `reasoning` is a part of `output`.
+/// Tokens of one request. The input kinds are disjoint; `reasoning` is a part of `output`, `preset` one of all input.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TokenCounts {
     /// Input that the upstream had to read anew.
@@ -19,6 +19,14 @@ pub struct TokenCounts {
     pub output: u64,
     /// The part of the output that is reasoning.
     pub reasoning: u64,
+    /// The part of all input that the route's preset added, by its part of the request's length.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub preset: u64,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "the serialiser passes references")]
+fn is_none(count: &u64) -> bool {
+    *count == 0
 }
 
 impl TokenCounts {
@@ -31,6 +39,7 @@ impl TokenCounts {
             cache_written: self.cache_written.saturating_add(other.cache_written),
             output: self.output.saturating_add(other.output),
             reasoning: self.reasoning.saturating_add(other.reasoning),
+            preset: self.preset.saturating_add(other.preset),
         }
     }
 

@@ -16,6 +16,7 @@ mod models;
 mod now;
 mod overview;
 mod person;
+mod presets;
 mod records;
 mod request;
 mod route;

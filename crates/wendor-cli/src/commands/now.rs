@@ -85,10 +85,10 @@ mod tests {
     fn a_team_is_told_beside_what_was_expected_of_it() {
         let team: TeamYesterday = serde_json::from_value(json!({
             "name": "freight-desk", "cost": "58.02", "unpriced": 0, "requests": 3902, "not_answered": 4, "cancelled": 0, "estimated": 0,
-            "tokens": { "input": 1, "input_cached": 2, "cache_written": 3, "all_input": 6, "output": 4, "reasoning": 0 },
+            "tokens": { "input": 1, "input_cached": 2, "cache_written": 3, "all_input": 6, "output": 4, "reasoning": 0, "preset": 0 },
             "images": 0, "checks": 0,
             "failed_attempts": { "count": 0, "cost": "0",
-                                 "tokens": { "input": 0, "input_cached": 0, "cache_written": 0, "all_input": 0, "output": 0, "reasoning": 0 } },
+                                 "tokens": { "input": 0, "input_cached": 0, "cache_written": 0, "all_input": 0, "output": 0, "reasoning": 0, "preset": 0 } },
             "first_token": { "typical_ms": 710, "slow_ms": 3_900 }, "whole": { "typical_ms": 1, "slow_ms": 2 },
             "expected": { "low": "34", "high": "41.5" }, "days": [], "requests_query": "",
             "budget": { "id": "freight-desk/cost/month", "measure": "cost", "window": "month", "limit": "1200", "at_limit": "refuse",

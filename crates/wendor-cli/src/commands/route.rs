@@ -6,7 +6,7 @@ use wendor_gateway::admin::client_code::ClientCode;
 use wendor_gateway::admin::revise::CatalogueApplied;
 use wendor_gateway::admin::routes_view::CallerLine;
 
-use super::{explain, now, overview, things};
+use super::{explain, now, overview, presets, things};
 use crate::client::{Management, part};
 use crate::failure::Failure;
 use crate::grammar::connect::{RouteCommand, TeamCommand};
@@ -24,6 +24,7 @@ pub(super) async fn run(command: RouteCommand, management: &Management, reader: 
         RouteCommand::Edit(args) => things::route(*args, management, reader).await,
         RouteCommand::Callers { name } => callers(management, &name, reader).await,
         RouteCommand::Stage(command) => things::stage(command, management, reader).await,
+        RouteCommand::Preset(command) => presets::run(command, management, reader).await,
         RouteCommand::Rename { name, to, how } => things::rename(management, "routes", &name, &to, &how, reader).await,
         RouteCommand::Remove { name, how } => {
             things::remove(management, &pointer(&["routes", &name]), &how, reader).await

@@ -32,11 +32,11 @@ fn member(place: &[&str], value: Option<Value>, there: &Value) -> Option<Value> 
 }
 
 /// A number as the file has it; what is none goes as it is, and the service says what it should be.
-fn number(text: Option<String>) -> Option<Value> {
+pub(super) fn number(text: Option<String>) -> Option<Value> {
     text.map(|text| text.parse::<i64>().map_or(Value::String(text), Value::from))
 }
 
-fn nothing_to_change() -> Failure {
+pub(super) fn nothing_to_change() -> Failure {
     Failure::NotUnderstood("Nothing to change: name at least one value, see --help.".to_owned())
 }
 
@@ -59,7 +59,7 @@ async fn members(
 }
 
 /// Goes on only if there is a thing that is called so now.
-fn must_be_there(document: &Value, kind: &str, name: &str) -> Result<(), Failure> {
+pub(super) fn must_be_there(document: &Value, kind: &str, name: &str) -> Result<(), Failure> {
     let things = document.get(kind).and_then(Value::as_object);
     if things.is_some_and(|things| things.contains_key(name)) {
         return Ok(());
@@ -71,7 +71,7 @@ fn must_be_there(document: &Value, kind: &str, name: &str) -> Result<(), Failure
     Err(Failure::NoSuch(format!("There is no {word} `{name}`{nearest}.")))
 }
 
-fn texts(values: Vec<String>) -> Value {
+pub(super) fn texts(values: Vec<String>) -> Value {
     Value::from(values.into_iter().filter(|value| !value.is_empty()).collect::<Vec<_>>())
 }
 

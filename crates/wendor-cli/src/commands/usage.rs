@@ -242,7 +242,7 @@ mod tests {
     use serde_json::{Value, json};
 
     fn tokens() -> Value {
-        json!({ "all_input": 6, "input": 1, "input_cached": 2, "cache_written": 3, "output": 4, "reasoning": 0 })
+        json!({ "all_input": 6, "input": 1, "input_cached": 2, "cache_written": 3, "output": 4, "reasoning": 0, "preset": 0 })
     }
 
     fn figures(cost: &str, unpriced: u64, estimated: u64) -> Value {

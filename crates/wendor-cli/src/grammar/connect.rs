@@ -6,6 +6,7 @@ use std::time::Duration;
 use clap::{Args, Subcommand};
 
 use super::changing::{ChangeArgs, QuotaCommand, RouteEditArgs, StageCommand, TeamEditArgs, UpstreamEditArgs};
+use super::presets::PresetCommand;
 
 /// What can be done with teams.
 #[derive(Debug, Subcommand)]
@@ -78,6 +79,9 @@ pub enum RouteCommand {
     /// Change the stages of a route.
     #[command(subcommand)]
     Stage(StageCommand),
+    /// What the route adds to requests: standing instructions, example turns, parameters.
+    #[command(subcommand)]
+    Preset(PresetCommand),
     /// Give it another name. Its former name stays known, and records are found under both.
     #[command(after_help = "Example: wendor route rename manifests cargo-lists")]
     Rename {

@@ -13,6 +13,7 @@ pub mod changing;
 pub mod connect;
 mod narrow;
 pub mod people;
+pub mod presets;
 pub mod serve;
 
 use changing::{OfferCommand, RateCommand};

@@ -8,6 +8,7 @@
 //! - [`webhook`] and [`event_kind`]: who is told of events, and of which
 //! - [`weights`]: which weights a model's name stands for
 //! - [`route`]: stages and how to pick among their offers
+//! - [`preset`]: what a route adds to requests
 //! - [`retirement`]: how the name of a route stands on a day
 //! - [`team`]: who pays: access and quotas
 //! - [`key`]: the text of keys and tokens, their hash, and what a key may do
@@ -30,6 +31,7 @@ pub mod former;
 pub mod guard;
 pub mod key;
 pub mod origin;
+pub mod preset;
 pub mod reach;
 pub mod retirement;
 pub mod role;

@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use wendor_wire::failure::FailureKind;
 
 use super::origin::Origin;
+use super::preset::Preset;
 use crate::name::{Name, OfferName};
 
 /// How to pick among the offers of a stage.
@@ -248,6 +249,9 @@ pub struct Route {
     /// What it was called before, the oldest first.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub former: Vec<FormerName>,
+    /// What it adds to requests.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub preset: Option<Preset>,
 }
 
 /// A name that a route had. Requests for it are served under the new one.
@@ -274,6 +278,7 @@ impl Route {
             retires_on: None,
             successor: None,
             former: Vec::new(),
+            preset: None,
         }
     }
 

@@ -12,6 +12,7 @@ use wendor_wire::usage::TokenCounts;
 use wendor_wire::worded;
 
 use super::money::Money;
+use super::preset::PresetOnRecord;
 use super::rate::{Cost, Rate};
 use crate::name::OfferName;
 use crate::routing::plan::Plan;
@@ -129,6 +130,9 @@ pub struct RequestDetail {
     /// The name that the app asked for, where the route has another one now.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub asked_as: Option<String>,
+    /// What the route's preset added, where it has one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub preset: Option<PresetOnRecord>,
     /// The rate it was priced at.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rate: Option<Rate>,
@@ -166,6 +170,7 @@ impl RequestDetail {
         write(&Self {
             attempts: self.attempts.clone(),
             waits: self.waits.clone(),
+            preset: self.preset.clone(),
             rate: self.rate.clone(),
             reserved_cost: self.reserved_cost,
             cut,

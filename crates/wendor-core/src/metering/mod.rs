@@ -16,6 +16,7 @@ pub mod end;
 pub mod entry;
 pub mod latency;
 pub mod money;
+pub mod preset;
 pub mod rate;
 pub mod rollup;
 pub mod sketch;

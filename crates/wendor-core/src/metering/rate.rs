@@ -217,7 +217,7 @@ mod tests {
             let rate = Rate {
                 input: decimal(input_rate), input_cached: Some(decimal(cached_rate)), cache_written: Some(decimal(written_rate)),
                 output: decimal(output_rate), image: Some(decimal(input_rate)), ..rate("2026-11-01", "0") };
-            let tokens = TokenCounts { input: input / 3, input_cached: cached / 3, cache_written: written / 3, output, reasoning: 0 };
+            let tokens = TokenCounts { input: input / 3, input_cached: cached / 3, cache_written: written / 3, output, ..TokenCounts::default() };
             let cost = price(tokens, Images::of(usize::try_from(images).unwrap(), None), &rate).unwrap();
             prop_assert!(worst_price(tokens, images, &rate) >= cost.total() || worst_price(tokens, images, &rate) == Money::MOST);
         }

@@ -80,7 +80,7 @@ mod tests {
     ) {
         let worst = WorstCase { input_tokens: 30, output_tokens: 100, images: 0 };
         assert_eq!(worst.of(measure), reserved.map(Decimal::from));
-        let tokens = TokenCounts { input: 10, input_cached: 12, cache_written: 2, output: 7, reasoning: 5 };
+        let tokens = TokenCounts { input: 10, input_cached: 12, cache_written: 2, output: 7, reasoning: 5, preset: 0 };
         assert_eq!(settled(measure, tokens, Money::parse("2")), Decimal::from(used));
     }
 

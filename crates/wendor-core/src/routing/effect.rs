@@ -2,9 +2,11 @@
 //! of after, by the planner that plans requests, with the same seed.
 //!
 //! The ledger says who asked for what, how much was used and when; it does not say how full an upstream was, or what a request needed beside
-//! tokens. So every upstream is taken to be well, with room, and able, and what was used is taken to be used again. Rates are those of one
+//! tokens. So every upstream is taken to be well, with room, and able, and what was used is taken to be used again, but for the
+//! input of a preset that changes. Rates are those of one
 //! day on both sides. Where requests are a sample, counts and money are scaled up, and [`Effect::error`] says how far a count may be off.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap};
 
 use chrono::{DateTime, NaiveDate, Utc};
@@ -17,7 +19,9 @@ use super::health::Asking;
 use super::plan::{Lot, OfferView, make};
 use super::reason::{Reason, Streams};
 use crate::catalog::Catalogue;
+use crate::catalog::preset::Preset;
 use crate::catalog::retirement::{Standing, standing};
+use crate::catalog::route::Route;
 use crate::catalog::team::Access;
 use crate::metering::money::Money;
 use crate::metering::rate::{RateCard, price};
@@ -126,7 +130,7 @@ pub fn of<'r>(
     after: World<'_>,
     terms: &Terms,
 ) -> Effect {
-    let (mut earlier, mut later) = (Side::of(before, terms), Side::of(after, terms));
+    let (mut earlier, mut later) = (Side::of(before, None, terms), Side::of(after, Some(before.catalogue), terms));
     let mut effect = Effect::default();
     for request in requests {
         let (was, will_be) = (earlier.outcome(request), later.outcome(request));
@@ -188,13 +192,31 @@ impl Fate {
 /// One catalogue, with what its quotas have used.
 struct Side<'w> {
     world: World<'w>,
+    /// The catalogue of before, on the side of after.
+    was: Option<&'w Catalogue>,
     terms: &'w Terms,
     used: HashMap<(Name, usize, DateTime<Utc>), Decimal>,
 }
 
 impl<'w> Side<'w> {
-    fn of(world: World<'w>, terms: &'w Terms) -> Self {
-        Self { world, terms, used: HashMap::new() }
+    fn of(world: World<'w>, was: Option<&'w Catalogue>, terms: &'w Terms) -> Self {
+        Self { world, was, terms, used: HashMap::new() }
+    }
+
+    /// The request as this side has it: where the preset of its route is another one, with that one's input in the place of the other's.
+    fn with_preset<'r>(&self, request: &'r PastRequest, route: &Route) -> Cow<'r, PastRequest> {
+        let Some(was) = self.was else { return Cow::Borrowed(request) };
+        let before = was.route_name(request.route.as_str()).and_then(|name| was.routes.get(name)?.preset.as_ref());
+        let after = route.preset.as_ref();
+        if before == after {
+            return Cow::Borrowed(request);
+        }
+        let [before, after] = [before, after].map(|preset| preset.map_or(0, Preset::estimated_tokens));
+        let tokens = request.tokens;
+        // Where it is known how the offer counts the one of before, the other is taken to be counted likewise.
+        let preset = (tokens.preset * after).checked_div(before).filter(|_| tokens.preset > 0).unwrap_or(after);
+        let input = tokens.input.saturating_sub(tokens.preset) + preset;
+        Cow::Owned(PastRequest { tokens: TokenCounts { input, preset, ..tokens }, ..request.clone() })
     }
 
     fn outcome(&mut self, request: &PastRequest) -> Fate {
@@ -218,6 +240,7 @@ impl<'w> Side<'w> {
         if matches!(standing(route_name, route, request.route.as_str(), self.terms.day), Standing::Gone(_)) {
             return Fate::refused("the route has retired");
         }
+        let request = &*self.with_preset(request, route);
         let plan = make(route, |offer| self.view(offer, request), Lot { seed: request.seed, opening: None });
         let Some(offer) = plan.taken().next().map(|planned| planned.offer.clone()) else {
             return Fate::refused("no offer can serve it");

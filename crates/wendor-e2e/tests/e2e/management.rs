@@ -33,6 +33,7 @@ async fn status(ferry: &Ferry, token: &str, method: &str, path: &str) -> u16 {
         "/me/codes/first" => request.json(&json!({ "code": "123456" })),
         "/inventory/refresh" => request.json(&json!({})),
         "/upstreams/quayside/drained" => request.json(&json!({ "drained": false })),
+        "/routes/harbour/preset/trial" => request.json(&json!({ "question": "When?" })),
         "/routes/harbour/explain" => request.json(&json!({ "team": "timetables" })),
         _ => request,
     };
@@ -110,6 +111,8 @@ fn of_oneself_and_the_rest() -> Vec<(&'static str, &'static str, [u16; 5])> {
         ("GET", "/routes", [200, 200, 200, 200, 200]),
         ("GET", "/revisions", [200, 200, 403, 403, 403]),
         ("GET", "/routes/harbour/callers", [200, 200, 403, 403, 403]),
+        ("POST", "/routes/harbour/preset/trial", [200, 200, 403, 403, 403]),
+        ("GET", "/routes/harbour/preset/versions", [200, 200, 403, 403, 403]),
         ("GET", "/revisions/1", [200, 200, 403, 403, 403]),
         ("GET", "/revisions/1/difference", [200, 200, 403, 403, 403]),
         ("GET", "/catalogue/uses?of=/routes/harbour", [200, 200, 403, 403, 403]),
@@ -336,6 +339,7 @@ fn read_calls(id: &str) -> Vec<(&'static str, String)> {
         ("/routes/{name}/code", "/routes/night-sailings/code".to_owned()),
         ("/requests/under-way", "/requests/under-way?after=0".to_owned()),
         ("/routes/{name}/callers", "/routes/night-sailings/callers".to_owned()),
+        ("/routes/{name}/preset/versions", "/routes/night-sailings/preset/versions".to_owned()),
         ("/revisions/{number}", "/revisions/1".to_owned()),
         ("/revisions/{number}/difference", "/revisions/1/difference".to_owned()),
         ("/catalogue/uses", "/catalogue/uses?of=/teams/timetables".to_owned()),
@@ -396,6 +400,7 @@ async fn answers_to_what_is_done_are_what_the_document_says() {
         ("/teams", json!({ "name": "harbour-ops" })),
         ("/routes", json!({ "name": "deck-plans", "offers": ["quayside/dunlin-70b"] })),
         ("/routes/night-sailings/explain", json!({ "team": "timetables" })),
+        ("/routes/night-sailings/preset/trial", json!({ "question": "When?" })),
     ] {
         let value = ferry.post(path, &body).await;
         let path = format!("/manage/v1{path}");

@@ -192,7 +192,7 @@ fn deed_of(subject: &Subject, ask: &CheckAsk, payer: &Payer) -> Deed {
 }
 
 /// Who pays: the team that was named, that of whoever asks, or the operators.
-fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, Problem> {
+pub(super) fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, Problem> {
     let named = team.map(|team| named::team(principal, &app.now_serving(), team)).transpose()?;
     let own = named.or_else(|| principal.standing.team.clone());
     let team = match own {
@@ -202,7 +202,12 @@ fn payer(app: &App, principal: &Principal, team: Option<&str>) -> Result<Payer, 
     Ok(Payer { team, person: principal.name.clone() })
 }
 
-async fn subject(app: &App, principal: &Principal, payer: &Payer, ask: &CheckAsk) -> Result<Subject, Problem> {
+pub(super) async fn subject(
+    app: &App,
+    principal: &Principal,
+    payer: &Payer,
+    ask: &CheckAsk,
+) -> Result<Subject, Problem> {
     let snapshot = crate::admin::revise::fresh(app).await?;
     let others = |own: Option<&Name>| elsewhere(app, &snapshot.catalogue, own);
     match (&ask.name, &ask.draft) {

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use utoipa::ToSchema;
 use wendor_core::catalog::key::AppKey;
+use wendor_core::catalog::preset::Preset;
 use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::team::Access;
 use wendor_core::name::{Name, OfferName};
@@ -25,6 +26,8 @@ use crate::data_plane::admit::{asked_for, content_of};
 use crate::data_plane::call::Call;
 use crate::data_plane::marks::Marks;
 use crate::data_plane::plan::{Subject, opening_of, plan_of};
+use crate::data_plane::preset::{self, WithPreset};
+use crate::data_plane::refusal::Refusal;
 use crate::snapshot::Snapshot;
 use crate::under_way::HowFar;
 
@@ -108,10 +111,14 @@ pub(super) async fn explain(
     let team = named::team(&principal, &snapshot, &ask.team)?;
     let route = named::route_of(&principal, &team, &snapshot, &name)?;
     let (request, bytes) = read(&ask, &route)?;
-    let account = account(&app.into_inner(), &snapshot, &team, &route, &request);
-    let bad = |message: String| Problem::BadValue { field: "request", message };
+    let bad = |refusal: Refusal| Problem::BadValue { field: "request", message: refusal.message() };
     let held = snapshot.catalogue.routes.get(&route).ok_or(Problem::Internal)?;
-    let content = content_of(&snapshot, held, &request, &bytes).map_err(|refusal| bad(refusal.message()))?;
+    let variables = held.preset.as_ref().map(Preset::stand_ins).unwrap_or_default();
+    let marks = Marks { variables, ..Marks::default() };
+    let added = preset::added(held, &route, &marks, request, bytes).map_err(bad)?;
+    let WithPreset { request, body: bytes, preset } = added;
+    let account = Account { preset, ..account(&app.into_inner(), &snapshot, &team, &route, &request) };
+    let content = content_of(&snapshot, held, &request, &bytes).map_err(bad)?;
     let content = Arc::new(content);
     let opening = opening_of(&account, &bytes);
     let subject = Subject { account: &account, request: &request, content: &content, fetched: None, opening };
@@ -170,6 +177,7 @@ fn account(app: &Arc<App>, snapshot: &Arc<Snapshot>, team: &Name, route: &Name, 
         route: route.clone(),
         asked_as: None,
         leaving: None,
+        preset: None,
         streamed: true,
         asked_for: asked_for(request),
         teaches: false,

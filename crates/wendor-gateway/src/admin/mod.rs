@@ -46,6 +46,7 @@ pub mod operations;
 mod passwords;
 pub mod people;
 pub mod plan_view;
+pub mod presets;
 pub mod principal;
 pub mod problem;
 mod refused;
@@ -133,6 +134,8 @@ fn of_configuration(config: &mut ServiceConfig) {
         .service(inventory::refresh)
         .service(making::route)
         .service(explain::explain)
+        .service(presets::attempt)
+        .service(presets::versions)
         .service(drain::drain)
         .service(making::team)
         .service(client_code::code)

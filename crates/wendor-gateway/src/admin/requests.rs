@@ -11,6 +11,7 @@ use wendor_core::metering::detail::{RequestDetail, WaitFor};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{Latency, LedgerEntry, RequestRecord};
 use wendor_core::metering::latency;
+use wendor_core::metering::preset::PresetPartDone;
 use wendor_core::metering::summary;
 use wendor_core::name::OfferName;
 use wendor_core::request_id::RequestId;
@@ -162,6 +163,18 @@ pub struct ChangedLine {
     pub after: String,
 }
 
+/// A part of the preset of a route.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct PresetLine {
+    /// By its name in the catalogue's file.
+    pub part: String,
+    /// Its value, or how much of it there is.
+    pub value: String,
+    /// `added`, `own-kept` (the request said its own), `own-replaced` (it said its own, and the route fixes it), `unsaid` (the app's dialect
+    /// has no member for it) or `left-out` (such a request has no place for it).
+    pub fate: String,
+}
+
 /// One request with all that is known.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct RequestShown {
@@ -173,6 +186,10 @@ pub struct RequestShown {
     pub key_label: Option<String>,
     /// The name that the app asked for, where the route had another one already.
     pub asked_as: Option<String>,
+    /// What the preset of its route added, part by part; empty where it has none, or once that is not kept any more.
+    pub preset: Vec<PresetLine>,
+    /// The variables of the preset that the request filled; their values are not kept.
+    pub variables: Vec<String>,
     /// Code of the currency.
     pub currency: String,
     /// What it cost, as a sum; unpriced when absent.
@@ -397,22 +414,26 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
     let snapshot = app.now_serving();
     let key_label = snapshot.keys.values().find(|key| key.id == entry.key).map(|key| key.label.clone());
     let detail_kept = detail.is_some();
-    let RequestDetail { plan, attempts, waits, changes, asked_as, rate, reserved_cost, cut } =
+    let RequestDetail { plan, attempts, waits, changes, asked_as, preset, rate, reserved_cost, cut } =
         detail.unwrap_or_default();
     let whole_ms = asked(entry).latency.whole_ms;
     let is_load = !waits.is_empty() && waits.iter().all(|wait| wait.what == WaitFor::Load);
     let waited_for = if is_load { WaitFor::Load } else { WaitFor::Room };
     let (failed_used, failed_cost) = failed_used(&attempts).unzip();
     let cost = entry.cost.map(|cost| cost_sum(entry, cost, rate.as_ref(), reserved_cost));
+    let preset = preset.unwrap_or_default();
+    let added = (!preset.parts.is_empty()).then(|| preset.words(entry.tokens.preset, entry.tokens.all_input()));
     RequestShown {
         request: RequestLine { waits: wait_lines(&waits, whole_ms), ..request_line(entry) },
-        summary: [Some(summary::of(entry, key_label.as_deref(), waited_for)), summary::served_from(&attempts)]
+        summary: [Some(summary::of(entry, key_label.as_deref(), waited_for)), summary::served_from(&attempts), added]
             .into_iter()
             .flatten()
             .collect::<Vec<_>>()
             .join(" "),
         key_label,
         asked_as,
+        preset: preset.parts.into_iter().map(preset_line).collect(),
+        variables: preset.variables,
         currency: snapshot.catalogue.currency.clone(),
         cost,
         failed_used: failed_used.map(TokensByKind::from),
@@ -427,6 +448,11 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         detail_kept,
         detail_cut: cut,
     }
+}
+
+pub(super) fn preset_line(done: PresetPartDone) -> PresetLine {
+    let [part, fate] = [done.part.as_str(), done.fate.as_str()].map(str::to_owned);
+    PresetLine { part, value: done.value, fate }
 }
 
 fn changed_line(change: RequestChange) -> ChangedLine {

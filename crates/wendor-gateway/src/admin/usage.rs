@@ -65,6 +65,8 @@ pub struct TokensByKind {
     pub output: u64,
     /// The part of the output that is reasoning.
     pub reasoning: u64,
+    /// The part of all input that presets of routes added.
+    pub preset: u64,
 }
 
 impl From<wendor_wire::usage::TokenCounts> for TokensByKind {
@@ -76,6 +78,7 @@ impl From<wendor_wire::usage::TokenCounts> for TokensByKind {
             cache_written: tokens.cache_written,
             output: tokens.output,
             reasoning: tokens.reasoning,
+            preset: tokens.preset,
         }
     }
 }

@@ -81,7 +81,7 @@ pub async fn run(
         checked.not_asked(&ALL, why);
         return Some(());
     };
-    let way = way_of(app, subject, found, extent, &model).ok()?;
+    let way = way_of(app, subject, upstream_of(subject, found), extent.time, &model).ok()?;
     let call = call_of(&way, subject, peer, extent, &model, inventory.as_ref());
     checked.model = Some(model.clone());
     let chats = call.offer.can(Ability::Chat);
@@ -116,27 +116,31 @@ pub async fn answers_to(
     if !matches!(extent.asking, Asking::IfLoaded | Asking::Everything) {
         return false;
     }
-    let Ok(way) = way_of(app, subject, found, extent, model) else { return false };
+    let Ok(way) = way_of(app, subject, upstream_of(subject, found), extent.time, model) else { return false };
     let call = call_of(&way, subject, peer, extent, model, None);
     let question = proof::plain(model, false, NAME_TOKENS);
     call.whole(&question, proof::worst_of_call(NAME_TOKENS)).await.is_ok_and(|seen| seen.fault.is_none())
 }
 
-fn way_of<'a>(
+/// The upstream with the address and the dialect at which it was found.
+fn upstream_of(subject: &Subject, found: &Found) -> Upstream {
+    Upstream { address: found.address.clone(), dialect: found.dialect, ..subject.upstream.clone() }
+}
+
+pub(super) fn way_of<'a>(
     app: &'a App,
     subject: &Subject,
-    found: &Found,
-    extent: &Extent<'_>,
+    upstream: Upstream,
+    time: Time,
     model: &str,
 ) -> Result<Way<'a>, NotARequest> {
-    let upstream = Upstream { address: found.address.clone(), dialect: found.dialect, ..subject.upstream.clone() };
     Ok(Way {
         app,
         clients: Clients::new(app.trust.clone(), app.hosts.clone()),
         outlet: Outlet::prepare(&upstream, subject.credential.as_ref())?,
         identity: subject.identity.clone().ok().flatten(),
         deadlines: deadlines(app, subject, model),
-        time: extent.time,
+        time,
         quiet: subject.quiet.clone(),
         upstream,
     })

@@ -7,7 +7,7 @@
 //!    answer and 11. abilities ([`calls`]), which are asked as requests are ([`question`]) and paid for ([`spending`]).
 //!
 //! Looks wait while an answer runs there that they could end ([`quiet`]). Where the way is barred, each change that would open it is tried
-//! ([`trial`]). Dropped midway a check closes its connections and is over; what it had spent by then stands in the ledger.
+//! ([`trial`]). A preset is tried on a question in the same way ([`rehearsal`]). Dropped midway a check closes its connections and is over; what it had spent by then stands in the ledger.
 
 mod call;
 pub mod calls;
@@ -16,6 +16,7 @@ pub mod dial;
 pub mod look;
 mod question;
 pub mod quiet;
+pub mod rehearsal;
 pub mod spending;
 pub mod talk;
 pub mod tls;

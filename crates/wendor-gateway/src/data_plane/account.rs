@@ -18,6 +18,7 @@ use wendor_wire::usage::{Counted, TokenCounts};
 
 use super::call::Call;
 use super::marks::Marks;
+use super::preset::AddedPreset;
 use super::progress::Counts;
 use crate::app::App;
 use crate::gate::{Ask, Gate, Limits, NoRoom};
@@ -50,6 +51,8 @@ pub struct Account {
     pub asked_as: Option<String>,
     /// What the app is told of that name with its answer.
     pub leaving: Option<Leaving>,
+    /// What the route's preset added to it.
+    pub preset: Option<Box<AddedPreset>>,
     /// Whether as a stream.
     pub streamed: bool,
     /// How much it asks for.
@@ -199,6 +202,8 @@ impl Account {
     #[must_use]
     pub fn priced(&self, offer: &OfferName, counts: Counts) -> Used {
         let Counts { tokens, images, counted } = counts;
+        let preset = self.preset.as_ref().map_or(0, |preset| preset.part_of(tokens.all_input()));
+        let tokens = TokenCounts { preset, ..tokens };
         let used = Used { tokens, images, counted, cost: Some(Cost::default()) };
         if used.is_nothing() {
             return used;

@@ -35,6 +35,7 @@ use super::body::{self, ReadBody};
 use super::call::Call;
 use super::images::{self, Fetched};
 use super::marks::Marks;
+use super::preset::{self, WithPreset};
 use super::reached::{self, Reached, access_of};
 use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull};
 use super::ticket::Ticket;
@@ -138,11 +139,18 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     holds_no_secret(app, &snapshot, call, &body).await?;
     let form = asked.content_type.as_ref().and_then(|kind| kind.to_str().ok());
     let read = reached::read(&snapshot, &key, asked.endpoint, body.bytes, form).map_err(Refusal::BadRequest)?;
-    let (request, body) = (read.request, ReadBody { bytes: read.body, share: body.share });
-    let reached = access_of(&snapshot, &key, &request.route, call.arrived_at.date_naive())?;
+    let reached = access_of(&snapshot, &key, &read.request.route, call.arrived_at.date_naive())?;
     let Reached { team, name: route_name, route, leaving } = reached.told_of_default(read.is_default);
     Refusal::of_page(call.page.foreign_to(route))?;
-    let content = content_of(&snapshot, route, &request, &body.bytes)?;
+    let added = preset::added(route, route_name, &marks, read.request, read.body)?;
+    let WithPreset { request, body: bytes, preset } = added;
+    let body = ReadBody { bytes, share: body.share };
+    if preset.is_some() {
+        // What fills its variables came in a header.
+        holds_no_secret(app, &snapshot, call, &body).await?;
+    }
+    let mut content = content_of(&snapshot, route, &request, &body.bytes)?;
+    preset.iter().for_each(|preset| preset.complete(&mut content));
     let places = places(app, &key, team, route_name)?;
     let fetched = images::fetched(app, &snapshot, route, &content, &key.team).await?;
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
@@ -161,6 +169,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         marks,
         trace: asked.trace,
         beta: asked.beta,
+        preset,
         asked_for,
         teaches: teaches(&request),
         sends_cap: sends_cap(team, asked_for),

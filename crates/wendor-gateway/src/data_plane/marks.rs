@@ -1,11 +1,14 @@
 //! What an app may say of its request in headers of ours: `wendor-run`, `wendor-step` and `wendor-labels` stand on the record and change
-//! nothing else; `wendor-lane` says how urgent it is, `wendor-deadlines` how long it waits.
+//! nothing else; `wendor-lane` says how urgent it is, `wendor-deadlines` how long it waits, `wendor-variables` and `wendor-preset` what the
+//! route's preset adds.
 
 use std::collections::BTreeMap;
 
 use actix_web::http::header::HeaderMap;
 use wendor_core::catalog::route::StageDeadlines;
 use wendor_core::routing::queue::Lane;
+use wendor_wire::bounded::bounded;
+use wendor_wire::percent::unescaped;
 
 use super::refusal::Refusal;
 
@@ -28,6 +31,10 @@ pub struct Marks {
     pub lane: Lane,
     /// `wendor-deadlines`: by how much the stages' own are lowered.
     pub deadlines: StageDeadlines,
+    /// `wendor-variables`: what the variables of the route's preset are filled with.
+    pub variables: BTreeMap<String, String>,
+    /// `wendor-preset: none`: nothing is added that the route does not fix.
+    pub has_no_preset: bool,
 }
 
 impl Marks {
@@ -74,8 +81,37 @@ impl Marks {
             None => StageDeadlines::default(),
             Some(text) => StageDeadlines::parse(text).map_err(|why| Refusal::BadHeader("wendor-deadlines", why))?,
         };
-        Ok(Self { run: text("wendor-run")?, step: text("wendor-step")?, labels, lane, deadlines })
+        let has_no_preset = match headers.get("wendor-preset").map(|value| value.to_str().unwrap_or("?")) {
+            None => false,
+            Some("none") => true,
+            Some(other) => {
+                let why = format!(
+                    "must be `none`, which leaves the route's preset out, not `{}`",
+                    bounded(other, LABEL_BYTES)
+                );
+                return Err(Refusal::BadHeader("wendor-preset", why));
+            }
+        };
+        let variables = variables(headers)?;
+        let (run, step) = (text("wendor-run")?, text("wendor-step")?);
+        Ok(Self { run, step, labels, lane, deadlines, variables, has_no_preset })
     }
+}
+
+/// `wendor-variables`: values are percent-encoded where they hold a comma or more than visible ASCII.
+fn variables(headers: &HeaderMap) -> Result<BTreeMap<String, String>, Refusal> {
+    let mut variables = BTreeMap::new();
+    let wrong = || {
+        let why = "must look like `ferry=Storm%20Petrel,harbour=North%20Pier`, values percent-encoded";
+        Refusal::BadHeader("wendor-variables", why.to_owned())
+    };
+    for value in headers.get_all("wendor-variables") {
+        for pair in value.to_str().map_err(|_| wrong())?.split(',').filter(|pair| !pair.trim().is_empty()) {
+            let (name, value) = pair.split_once('=').ok_or_else(wrong)?;
+            variables.insert(name.trim().to_owned(), unescaped(value.trim()).into_owned());
+        }
+    }
+    Ok(variables)
 }
 
 #[cfg(test)]
@@ -113,5 +149,25 @@ mod tests {
     fn without_headers_there_are_no_marks() {
         let marks = Marks::read(TestRequest::default().to_http_request().headers()).unwrap();
         assert!(marks.run.is_none() && marks.step.is_none() && marks.labels.is_empty());
+    }
+
+    #[rstest]
+    #[case::two("ferry=Storm%20Petrel, harbour=North+Pier", &[("ferry", "Storm Petrel"), ("harbour", "North+Pier")])]
+    #[case::empty("ferry=", &[("ferry", "")])]
+    #[case::a_comma("ferry=a%2Cb", &[("ferry", "a,b")])]
+    #[case::equals("ferry=a=b", &[("ferry", "a=b")])]
+    fn variables_are_pairs(#[case] value: &str, #[case] expected: &[(&str, &str)]) {
+        let request = TestRequest::default().insert_header(("wendor-variables", value)).to_http_request();
+        let read = Marks::read(request.headers()).unwrap().variables;
+        let expected: Vec<_> = expected.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        assert_eq!(read.into_iter().collect::<Vec<_>>(), expected);
+    }
+
+    #[rstest]
+    #[case::variables("wendor-variables", "ferry")]
+    #[case::preset("wendor-preset", "off")]
+    fn what_is_said_of_a_preset_and_cannot_be_read_is_told(#[case] name: &'static str, #[case] value: &str) {
+        let request = TestRequest::default().insert_header((name, value)).to_http_request();
+        assert!(matches!(Marks::read(request.headers()), Err(Refusal::BadHeader(told, _)) if told == name));
     }
 }

@@ -36,6 +36,7 @@ pub mod outlet;
 pub mod page;
 pub mod pieces;
 pub mod plan;
+pub mod preset;
 pub mod progress;
 mod race;
 mod reached;

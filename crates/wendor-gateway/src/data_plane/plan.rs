@@ -40,7 +40,8 @@ pub struct Subject<'a> {
 #[must_use]
 pub fn opening_of(account: &Account, body: &[u8]) -> Option<u64> {
     let route = account.snapshot.catalogue.routes.get(&account.route)?;
-    route.stages.iter().any(|stage| stage.pick == Pick::Together).then(|| opening(body)).flatten()
+    let own = || account.preset.as_ref().map_or_else(|| opening(body), |preset| preset.opening);
+    route.stages.iter().any(|stage| stage.pick == Pick::Together).then(own).flatten()
 }
 
 /// The offers that cannot serve a request, and why.

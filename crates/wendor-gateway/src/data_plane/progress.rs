@@ -150,7 +150,8 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    const OPENING: TokenCounts = TokenCounts { input: 30, input_cached: 0, cache_written: 0, output: 1, reasoning: 0 };
+    const OPENING: TokenCounts =
+        TokenCounts { input: 30, input_cached: 0, cache_written: 0, output: 1, reasoning: 0, preset: 0 };
 
     #[rstest]
     #[case::opening_usage_alone(Some(OPENING), 1_676, false, (30, 419), Counted::Estimated)]

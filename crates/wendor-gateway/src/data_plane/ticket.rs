@@ -8,6 +8,7 @@ use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::route::Pick;
 use wendor_core::metering::detail::RequestDetail;
+use wendor_core::metering::preset::PresetOnRecord;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::Measure;
 use wendor_core::request_id::RequestId;
@@ -68,12 +69,13 @@ impl Ticket {
             part.push(held);
         }
         let asked_as = account.asked_as.clone();
+        let preset = account.preset.as_ref().map(|preset| preset.on_record.clone());
         let account = Arc::new(account);
         account.app.under_way.enter(Arc::downgrade(&account) as Weak<Account>);
         Box::new(Self {
             account,
             slot: Some(slot),
-            detail: RequestDetail { asked_as, ..RequestDetail::default() },
+            detail: RequestDetail { asked_as, preset, ..RequestDetail::default() },
             open: Vec::new(),
             held: own,
             _places: places,
@@ -222,6 +224,10 @@ impl Ticket {
         let is_note = |change: &&RequestChange| !change.is_of_every_request();
         let leaving = self.account().leaving.as_ref().map(|leaving| leaving.words.as_str());
         let mut notes = [leaving, more].into_iter().flatten().collect::<Vec<_>>().join("; ");
+        for note in self.detail.preset.iter().flat_map(PresetOnRecord::notes) {
+            notes.push_str(if notes.is_empty() { "" } else { "; " });
+            notes.push_str(&note);
+        }
         for change in self.detail.changes.iter().filter(is_note).take(MAX_NOTES) {
             let parts = [if notes.is_empty() { "" } else { "; " }, change.member(), ": ", change.after()];
             parts.into_iter().for_each(|part| notes.push_str(part));

@@ -29,6 +29,7 @@ use crate::conversation::event::Event;
 use crate::error_object;
 use crate::failure::Failure;
 use crate::json::Wrong;
+use crate::preset::{PresetPart, PresetPlaces};
 use crate::sse::Framing;
 use crate::verdict::Target;
 
@@ -83,6 +84,22 @@ impl Codec for ChatCompletions {
 
     fn limit_member(&self) -> Option<(Option<&'static str>, &'static str)> {
         None
+    }
+
+    fn preset_places(&self) -> PresetPlaces {
+        PresetPlaces {
+            turns: "messages",
+            instructions: None,
+            parameters: &[
+                (PresetPart::Temperature, &["temperature"]),
+                (PresetPart::TopP, &["top_p"]),
+                (PresetPart::Seed, &["seed"]),
+                (PresetPart::PresencePenalty, &["presence_penalty"]),
+                (PresetPart::FrequencyPenalty, &["frequency_penalty"]),
+                (PresetPart::OutputLimit, &["max_completion_tokens", "max_tokens"]),
+                (PresetPart::Stop, &["stop"]),
+            ],
+        }
     }
 
     fn heartbeat(&self) -> Option<&'static str> {

@@ -48,6 +48,7 @@ impl From<Usage> for TokenCounts {
             cache_written,
             output,
             reasoning: details.reasoning_tokens.unwrap_or_default().min(output),
+            preset: 0,
         }
     }
 }

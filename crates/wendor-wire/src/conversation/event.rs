@@ -198,6 +198,7 @@ impl Usage {
             cache_written,
             output,
             reasoning: self.reasoning.unwrap_or_default().min(output),
+            preset: 0,
         })
     }
 }

@@ -18,6 +18,7 @@ use crate::conversation::answer::Answer;
 use crate::conversation::event::Event;
 use crate::failure::Failure;
 use crate::json::Wrong;
+use crate::preset::{PresetPart, PresetPlaces};
 use crate::sse::Framing;
 use crate::verdict::Target;
 
@@ -92,6 +93,22 @@ impl Codec for GenerateContent {
 
     fn limit_member(&self) -> Option<(Option<&'static str>, &'static str)> {
         Some((Some("generationConfig"), "maxOutputTokens"))
+    }
+
+    fn preset_places(&self) -> PresetPlaces {
+        PresetPlaces {
+            turns: "contents",
+            instructions: Some("systemInstruction"),
+            parameters: &[
+                (PresetPart::Temperature, &["generationConfig.temperature"]),
+                (PresetPart::TopP, &["generationConfig.topP"]),
+                (PresetPart::Seed, &["generationConfig.seed"]),
+                (PresetPart::PresencePenalty, &["generationConfig.presencePenalty"]),
+                (PresetPart::FrequencyPenalty, &["generationConfig.frequencyPenalty"]),
+                (PresetPart::OutputLimit, &["generationConfig.maxOutputTokens"]),
+                (PresetPart::Stop, &["generationConfig.stopSequences"]),
+            ],
+        }
     }
 
     fn heartbeat(&self) -> Option<&'static str> {

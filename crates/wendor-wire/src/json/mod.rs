@@ -93,6 +93,14 @@ impl Number {
     }
 }
 
+impl Number {
+    /// The number that a text is in JSON.
+    #[must_use]
+    pub fn parse(text: &str) -> Option<Self> {
+        serde_json::from_str::<serde_json::Number>(text).ok().map(|_| Self(text.into()))
+    }
+}
+
 impl From<u64> for Number {
     fn from(value: u64) -> Self {
         Self(value.to_string().into())

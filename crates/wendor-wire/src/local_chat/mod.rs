@@ -18,6 +18,7 @@ use crate::conversation::event::Event;
 use crate::failure::Failure;
 use crate::json::Wrong;
 use crate::native::Known;
+use crate::preset::{PresetPart, PresetPlaces};
 use crate::sse::Framing;
 use crate::verdict::Target;
 
@@ -80,6 +81,22 @@ impl Codec for LocalChat {
 
     fn limit_member(&self) -> Option<(Option<&'static str>, &'static str)> {
         Some((Some("options"), "num_predict"))
+    }
+
+    fn preset_places(&self) -> PresetPlaces {
+        PresetPlaces {
+            turns: "messages",
+            instructions: None,
+            parameters: &[
+                (PresetPart::Temperature, &["options.temperature"]),
+                (PresetPart::TopP, &["options.top_p"]),
+                (PresetPart::Seed, &["options.seed"]),
+                (PresetPart::PresencePenalty, &["options.presence_penalty"]),
+                (PresetPart::FrequencyPenalty, &["options.frequency_penalty"]),
+                (PresetPart::OutputLimit, &["options.num_predict"]),
+                (PresetPart::Stop, &["options.stop"]),
+            ],
+        }
     }
 
     fn heartbeat(&self) -> Option<&'static str> {

@@ -16,6 +16,7 @@ use crate::conversation::answer::Answer;
 use crate::conversation::event::Event;
 use crate::failure::Failure;
 use crate::json::Wrong;
+use crate::preset::{PresetPart, PresetPlaces};
 use crate::sse::Framing;
 use crate::verdict::Target;
 
@@ -70,6 +71,19 @@ impl Codec for Messages {
 
     fn limit_member(&self) -> Option<(Option<&'static str>, &'static str)> {
         Some((None, "max_tokens"))
+    }
+
+    fn preset_places(&self) -> PresetPlaces {
+        PresetPlaces {
+            turns: "messages",
+            instructions: Some("system"),
+            parameters: &[
+                (PresetPart::Temperature, &["temperature"]),
+                (PresetPart::TopP, &["top_p"]),
+                (PresetPart::OutputLimit, &["max_tokens"]),
+                (PresetPart::Stop, &["stop_sequences"]),
+            ],
+        }
     }
 
     fn heartbeat(&self) -> Option<&'static str> {

@@ -16,6 +16,7 @@ use crate::conversation::answer::Answer;
 use crate::conversation::event::Event;
 use crate::failure::Failure;
 use crate::json::Wrong;
+use crate::preset::{PresetPart, PresetPlaces};
 use crate::sse::Framing;
 use crate::verdict::Target;
 
@@ -66,6 +67,18 @@ impl Codec for Responses {
 
     fn limit_member(&self) -> Option<(Option<&'static str>, &'static str)> {
         Some((None, "max_output_tokens"))
+    }
+
+    fn preset_places(&self) -> PresetPlaces {
+        PresetPlaces {
+            turns: "input",
+            instructions: Some("instructions"),
+            parameters: &[
+                (PresetPart::Temperature, &["temperature"]),
+                (PresetPart::TopP, &["top_p"]),
+                (PresetPart::OutputLimit, &["max_output_tokens"]),
+            ],
+        }
     }
 
     fn heartbeat(&self) -> Option<&'static str> {

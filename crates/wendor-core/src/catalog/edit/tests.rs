@@ -190,6 +190,7 @@ fn a_value_is_as_in_a_file(#[case] text: &str, #[case] value: Value) {
 mod export {
     use super::*;
     use proptest::prelude::*;
+    use rust_decimal::Decimal;
 
     fn name() -> impl Strategy<Value = String> {
         "[a-z][a-z0-9._-]{0,11}"
@@ -197,6 +198,28 @@ mod export {
 
     fn words() -> impl Strategy<Value = Value> {
         "[a-zA-Z\"'#=\\\\ é]{1,30}[a-z]".prop_map(Value::from)
+    }
+
+    /// Lines with everything that a text may hold.
+    fn lines() -> impl Strategy<Value = Value> {
+        "[a-zA-Z\"'#=\\\\{} é\n\t]{0,60}[a-z]".prop_map(|text| Value::from(text.replace("{{", "{").trim().to_owned()))
+    }
+
+    /// Everything that a preset may hold.
+    fn preset() -> impl Strategy<Value = Value> {
+        let texts = (lines(), lines(), lines(), lines());
+        let numbers = (0..=20_000_u32, 0..=10_000_u32, -20_000..=20_000_i32, 1..9_000_u32);
+        (texts, numbers, any::<bool>()).prop_map(|((text, value, user, stop), (heat, top, penalty, limit), is_fixed)| {
+            let ten_thousandths = |number: i64| json!(Decimal::new(number, 4).normalize().to_string());
+            json!({
+                "instructions": format!("{} {{{{ferry}}}} {{{{harbour}}}}", text.as_str().unwrap_or_default()).trim(),
+                "variables": { "ferry": value }, "required": ["harbour"],
+                "examples": [{ "user": user, "assistant": "{{ferry}}" }],
+                "temperature": ten_thousandths(heat.into()), "top_p": ten_thousandths(top.into()), "seed": limit,
+                "presence_penalty": ten_thousandths(penalty.into()), "output_limit": limit, "stop": [stop, "\n\n"],
+                "fixed": if is_fixed { json!(["instructions", "stop"]) } else { json!([]) },
+            })
+        })
     }
 
     fn day() -> impl Strategy<Value = Value> {
@@ -213,7 +236,7 @@ mod export {
         let texts = (words(), words(), words(), any::<bool>());
         let days = (day(), day(), day());
         let amounts = (amount(), amount(), amount(), 1..9_u32);
-        (names, texts, days, amounts).prop_filter_map("nine names", |(names, texts, days, amounts)| {
+        (names, texts, days, amounts, preset()).prop_filter_map("nine names", |(names, texts, days, amounts, preset)| {
             let names: Vec<String> = names.into_iter().collect();
             let [quay, quarry, pit, route, other, was, team, board, desk] = <[String; 9]>::try_from(names).ok()?;
             let ((purpose, owner, contact, strict), (retires, until, from), (input, output, limit, share)) =
@@ -230,7 +253,7 @@ mod export {
                         "strict": strict, "former": [{ "name": was, "until": until }],
                         "stages": [{ "pick": "share", "whole": "30s",
                             "offers": [{ "offer": format!("{quay}/dunlin/7b:small"), "share": share }] }] },
-                    other.clone(): { "stages": [{ "offers": [format!("{quarry}/m.\"x")], "hedge": strict }] },
+                    other.clone(): { "preset": preset, "stages": [{ "offers": [format!("{quarry}/m.\"x")], "hedge": strict }] },
                 },
                 "teams": {
                     team: { "contact": contact, "default_route": route, "routes": [route, other], "former": [board],

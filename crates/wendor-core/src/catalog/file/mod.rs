@@ -20,6 +20,7 @@
 
 mod names;
 mod offers;
+mod presets;
 mod reader;
 mod routes;
 mod teams;

@@ -188,6 +188,38 @@ impl<'a> Reader<'a> {
         })
     }
 
+    /// A text that may have line breaks and tabs, of 1 to so many characters.
+    pub(super) fn lines(&mut self, item: &Item<'_>, most: usize) -> Option<String> {
+        let text = self.lines_or_none(item, most)?;
+        if text.is_empty() {
+            self.problem(&item.path, &item.span, "is empty; leave it out");
+            return None;
+        }
+        Some(text)
+    }
+
+    /// The same, and it may be empty.
+    pub(super) fn lines_or_none(&mut self, item: &Item<'_>, most: usize) -> Option<String> {
+        let DeValue::String(text) = item.value else {
+            self.unlike(item, "a text in quotes");
+            return None;
+        };
+        let text = text.replace("\r\n", "\n");
+        let is_bad = |letter: char| !matches!(letter, '\n' | '\t') && (letter.is_control() || is_hidden(letter));
+        if let Some(letter) = text.chars().find(|letter| is_bad(*letter)) {
+            let message =
+                format!("holds the control character `{}`, which no terminal should show", letter.escape_debug());
+            self.problem(&item.path, &item.span, message);
+            return None;
+        }
+        let length = text.chars().count();
+        if length > most {
+            self.problem(&item.path, &item.span, format!("has {length} characters; at most {most} are taken"));
+            return None;
+        }
+        Some(text)
+    }
+
     /// A text that `parse` makes something of.
     pub(super) fn parsed<T, E: std::fmt::Display>(
         &mut self,
@@ -239,6 +271,17 @@ impl<'a> Reader<'a> {
     /// A decimal from 0 to `most`, taken from its digits and never through binary floating point. The bound keeps every product
     /// and sum that it goes into far from the end of the type.
     pub(super) fn decimal(&mut self, item: &Item<'_>, decimals: u32, most: u64) -> Option<Decimal> {
+        self.decimal_between(item, Decimal::ZERO, Decimal::from(most), decimals)
+    }
+
+    /// The same between any two bounds.
+    pub(super) fn decimal_between(
+        &mut self,
+        item: &Item<'_>,
+        least: Decimal,
+        most: Decimal,
+        decimals: u32,
+    ) -> Option<Decimal> {
         let text = match item.value {
             DeValue::Integer(number) => (number.radix() == 10).then(|| number.as_str()),
             DeValue::Float(number) => Some(number.as_str()),
@@ -247,11 +290,13 @@ impl<'a> Reader<'a> {
         };
         let parsed = text.and_then(|text| text.replace('_', "").parse::<Decimal>().ok());
         let is_right = |number: &Decimal| {
-            !number.is_sign_negative() && *number <= Decimal::from(most) && number.normalize().scale() <= decimals
+            (least..=most).contains(number)
+                && !(number.is_zero() && number.is_sign_negative())
+                && number.normalize().scale() <= decimals
         };
         let parsed = parsed.filter(is_right);
         if parsed.is_none() {
-            self.unlike_number(item, &format!("a number from 0 to {most} with at most {decimals} decimals"));
+            self.unlike_number(item, &format!("a number from {least} to {most} with at most {decimals} decimals"));
         }
         parsed.map(|number| number.normalize())
     }

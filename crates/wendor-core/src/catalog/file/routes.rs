@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use chrono::NaiveDate;
 use wendor_wire::failure::FailureKind;
 
+use super::presets;
 use super::reader::{Item, Reader, no_such};
 use crate::catalog::origin::Origin;
 use crate::catalog::route::{FormerName, Pick, Route, Stage, StageDeadlines, StageOffer};
@@ -65,6 +66,7 @@ fn route(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, known: Known<'_>
         retires_on: table.take("retires").and_then(|item| reader.day(&item)),
         successor: table.take("successor").and_then(|item| other_route(reader, &item, name, named)),
     };
+    let preset = table.take("preset").and_then(|item| presets::read(reader, &item));
     let former = table.take("former").and_then(|item| reader.list(&item)).unwrap_or_default();
     let former = former.iter().filter_map(|item| former_name(reader, item)).collect();
     reader.finish(table);
@@ -75,7 +77,7 @@ fn route(reader: &mut Reader<'_>, item: &Item<'_>, name: &Name, known: Known<'_>
     }
     let stages = items.iter().filter_map(|item| stage(reader, item, known)).collect();
     let About { owner, purpose, retires_on, successor } = about;
-    Some(Route { stages, is_strict, origins, owner, purpose, retires_on, successor, former })
+    Some(Route { stages, is_strict, origins, owner, purpose, retires_on, successor, former, preset })
 }
 
 /// What is known of a route beside where it leads.

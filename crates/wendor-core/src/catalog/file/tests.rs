@@ -124,6 +124,61 @@ fn what_is_written_reads_back_the_same() {
     "upstreams.quayside-a.place",
     "holds a control character"
 )]
+#[case::preset_of_nothing("origins = [", "preset = {}\norigins = [", "routes.night-sailings.preset", "adds nothing")]
+#[case::preset_with_an_unknown_variable(
+    "origins = [",
+    "preset = { instructions = \"At {{harbor}}.\", variables = { harbour = \"North Pier\" } }\norigins = [",
+    "routes.night-sailings.preset.instructions",
+    "unknown variable `{{harbor}}`; did you mean `{{harbour}}`?"
+)]
+#[case::preset_with_a_variable_that_nobody_gives(
+    "origins = [",
+    "preset = { examples = [{ user = \"{{q}}\", assistant = \"a\" }] }\norigins = [",
+    "routes.night-sailings.preset.examples[0].user",
+    "under `variables`, or list it under `required`"
+)]
+#[case::preset_with_a_value_for_what_is_required(
+    "origins = [",
+    "preset = { seed = 1, variables = { q = \"\" }, required = [\"q\"] }\norigins = [",
+    "routes.night-sailings.preset.required",
+    "has a usual value"
+)]
+#[case::preset_too_hot(
+    "origins = [",
+    "preset = { temperature = 2.1 }\norigins = [",
+    "routes.night-sailings.preset.temperature",
+    "a number from 0 to 2"
+)]
+#[case::preset_penalty(
+    "origins = [",
+    "preset = { presence_penalty = -2.5 }\norigins = [",
+    "routes.night-sailings.preset.presence_penalty",
+    "a number from -2 to 2"
+)]
+#[case::preset_that_fixes_nothing(
+    "origins = [",
+    "preset = { seed = 1, fixed = [\"stop\"] }\norigins = [",
+    "routes.night-sailings.preset.fixed[0]",
+    "the preset does not set it"
+)]
+#[case::preset_with_many_stops(
+    "origins = [",
+    "preset = { stop = [\"a\", \"b\", \"c\", \"d\", \"e\"] }\norigins = [",
+    "routes.night-sailings.preset.stop",
+    "has 5 texts; at most 4"
+)]
+#[case::preset_with_a_bad_name(
+    "origins = [",
+    "preset = { seed = 1, required = [\"Harbour\"] }\norigins = [",
+    "routes.night-sailings.preset.required[0]",
+    "is no name for a variable"
+)]
+#[case::preset_with_a_control_character(
+    "origins = [",
+    "preset = { instructions = \"a\\u001b[31m\" }\norigins = [",
+    "routes.night-sailings.preset.instructions",
+    "holds the control character"
+)]
 #[case::not_toml("[teams.data-lab]", "[teams.data-lab", "", "this is not TOML")]
 fn a_problem_names_place_value_and_remedy(
     #[case] right: &str,
@@ -196,7 +251,7 @@ fn the_reference_holds_every_field_and_reads() {
     let reference = page.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).unwrap();
     let file = read(reference).unwrap_or_else(|problems| panic!("{problems:#?}"));
     assert_eq!(file.catalogue.routes.len(), 2);
-    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes requests_a_minute tokens_a_minute loading room hedge tokens queue drained weight webhooks secret events client_certificate request_ids looks purpose owner retires successor former until contact default_route";
+    let fields = "currency address dialect hosting place streams credential env file auth headers offers output_cap rates from input input_cached cache_written output stages pick moves_on connect first_event reply between_events whole offer share routes quotas measure per limit at_limit kept certificate plain_http weights digest otherwise about image image_sizes requests_a_minute tokens_a_minute loading room hedge tokens queue drained weight webhooks secret events client_certificate request_ids looks purpose owner retires successor former until contact default_route instructions variables required examples user assistant temperature top_p seed presence_penalty frequency_penalty output_limit fixed stop";
     for field in fields.split(' ') {
         assert!(
             reference.contains(&format!("{field} =")) || reference.contains(&format!("{field}.")),

@@ -6,6 +6,7 @@ use std::num::NonZeroU32;
 
 use wendor_wire::failure::FailureKind;
 
+use super::presets;
 use crate::catalog::Catalogue;
 use crate::catalog::route::{FormerName, Pick, Route, Stage, StageOffer};
 use crate::catalog::team::{Access, Team};
@@ -41,6 +42,9 @@ pub fn write(catalogue: &Catalogue, rates: &RateCard) -> String {
             line(&mut out, &format!("  {},", stage_table(stage)));
         }
         line(&mut out, "]");
+        if let Some(preset) = &route.preset {
+            presets::write(&mut out, &format!("routes.{}", key(name.as_str())), preset);
+        }
     }
     for (name, team) in &catalogue.teams {
         team_table(&mut out, name, team);
@@ -51,11 +55,11 @@ pub fn write(catalogue: &Catalogue, rates: &RateCard) -> String {
     out
 }
 
-fn line(out: &mut String, text: &str) {
+pub(super) fn line(out: &mut String, text: &str) {
     writeln!(out, "{text}").expect("writing into a string cannot fail");
 }
 
-fn quoted(text: &str) -> String {
+pub(super) fn quoted(text: &str) -> String {
     toml::Value::String(text.to_owned()).to_string()
 }
 

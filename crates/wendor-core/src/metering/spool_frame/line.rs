@@ -110,6 +110,7 @@ struct LatencyForm(u64, Option<u64>, Option<u64>, u64);
 /// Never: every part has a form, and memory takes what is written.
 pub(super) fn write(entry: &LedgerEntry, detail: Option<&str>, quotas: &[QuotaUse], out: &mut Vec<u8>) {
     let tokens = entry.tokens;
+    let preset = (tokens.preset > 0).then_some(tokens.preset);
     let body = Body {
         at_us: entry.at.timestamp_micros(),
         entry_id: entry.entry_id.as_str(),
@@ -136,11 +137,16 @@ pub(super) fn write(entry: &LedgerEntry, detail: Option<&str>, quotas: &[QuotaUs
     };
     let written = postcard::to_extend(&body, std::mem::take(out));
     *out = written.expect("every part of a line has a form");
+    if let Some(preset) = preset {
+        let written = postcard::to_extend(&preset, std::mem::take(out));
+        *out = written.expect("a number has a form");
+    }
 }
 
-/// Reads the body behind its version byte.
-pub(super) fn read(bytes: &[u8]) -> Option<Spooled> {
-    let body: Body<'_> = postcard::from_bytes(bytes).ok()?;
+/// Reads the body behind its version byte, and the preset's tokens behind that where there are any.
+pub(super) fn read(bytes: &[u8], has_preset: bool) -> Option<Spooled> {
+    let (body, behind): (Body<'_>, _) = postcard::take_from_bytes(bytes).ok()?;
+    let preset: u64 = if has_preset { postcard::from_bytes(behind).ok()? } else { 0 };
     let [input, input_cached, cache_written, output, reasoning] = body.tokens;
     let entry_id = RequestId::parse(body.entry_id)?;
     let offer = |(upstream, model)| OfferName::new(Name::parse(upstream).ok()?, model).ok();
@@ -159,7 +165,7 @@ pub(super) fn read(bytes: &[u8]) -> Option<Spooled> {
             None => None,
         },
         revision: body.revision,
-        tokens: TokenCounts { input, input_cached, cache_written, output, reasoning },
+        tokens: TokenCounts { input, input_cached, cache_written, output, reasoning, preset },
         images: Images {
             count: body.images,
             size: body.image_size.and_then(|(width, height)| ImageSize::of_sides(width, height)),

@@ -18,8 +18,11 @@ pub const MAX_BODY_BYTES: usize = 1024 * 1024;
 /// Length and checksum.
 pub const HEAD_BYTES: usize = 8;
 
-/// The first byte of a body as it is written today.
+/// The first byte of a body.
 const VERSION: u8 = 2;
+
+/// The same, with the tokens of a preset behind it.
+const WITH_PRESET: u8 = 3;
 
 /// The file name of a segment; in the order of numbers, names are in order too.
 #[must_use]
@@ -51,7 +54,7 @@ pub enum Frame {
 pub fn write(entry: &LedgerEntry, detail: Option<&str>, quotas: &[QuotaUse], out: &mut Vec<u8>) {
     let start = out.len();
     out.extend_from_slice(&[0; HEAD_BYTES]);
-    out.push(VERSION);
+    out.push(if entry.tokens.preset > 0 { WITH_PRESET } else { VERSION });
     line::write(entry, detail, quotas, out);
     if out.len() - start - HEAD_BYTES > MAX_BODY_BYTES {
         out.truncate(start + HEAD_BYTES + 1);
@@ -91,7 +94,8 @@ pub fn read(bytes: &[u8]) -> Frame {
         return Frame::Damaged("its checksum is wrong", Some(next));
     }
     let settled = match body.split_first() {
-        Some((&VERSION, line)) => line::read(line),
+        Some((&VERSION, line)) => line::read(line, false),
+        Some((&WITH_PRESET, line)) => line::read(line, true),
         Some((b'{', _)) => first::read(body),
         Some(_) | None => return Frame::Damaged("its version is unknown; a newer release wrote it", Some(next)),
     };
@@ -107,7 +111,7 @@ pub fn could_begin(bytes: &[u8]) -> bool {
     let length = bytes.get(..4).and_then(|length| length.try_into().ok()).map_or(0, u32::from_le_bytes);
     let is_plausible =
         length > 0 && usize::try_from(length).is_ok_and(|length| length <= bytes.len().saturating_sub(HEAD_BYTES));
-    is_plausible && matches!(bytes.get(HEAD_BYTES), Some(&(VERSION | b'{')))
+    is_plausible && matches!(bytes.get(HEAD_BYTES), Some(&(VERSION | WITH_PRESET | b'{')))
 }
 
 /// Longest body that the first release read.

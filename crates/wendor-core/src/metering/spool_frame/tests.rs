@@ -37,7 +37,7 @@ fn settled(record: Record) -> Settled {
         key: "k7".to_owned(),
         offer: Some(OfferName::parse("farlight/fulmar/large").unwrap()),
         revision: 7,
-        tokens: TokenCounts { input: 1, input_cached: 2, cache_written: 3, output: 400_000, reasoning: 5 },
+        tokens: TokenCounts { input: 1, input_cached: 2, cache_written: 3, output: 400_000, reasoning: 5, preset: 0 },
         images: Images { count: 2, size: Some(ImageSize::parse("1024x768").unwrap()) },
         counted: Counted::Estimated,
         cost: Some(Cost {
@@ -87,6 +87,18 @@ fn a_frame_is_read_back(#[case] record: Record) {
     write_settled(&settled, &mut bytes);
     let Frame::Whole(found, taken) = read(&bytes) else { panic!("the frame is whole") };
     assert_eq!((taken, *found), (bytes.len(), settled.spooled()));
+}
+
+#[test]
+fn the_tokens_of_a_preset_are_kept() {
+    let mut settled = settled(request());
+    settled.entry.tokens.preset = 300;
+    let mut bytes = Vec::new();
+    write_settled(&settled, &mut bytes);
+    assert_eq!(bytes[HEAD_BYTES], WITH_PRESET);
+    let Frame::Whole(found, taken) = read(&bytes) else { panic!("the frame is whole") };
+    assert_eq!((taken, *found), (bytes.len(), settled.spooled()));
+    assert!(could_begin(&bytes));
 }
 
 #[test]

@@ -44,7 +44,8 @@ fn terms(every: u64) -> Terms {
 fn told(right: &str, other: &str, every: u64) -> (u64, Vec<String>) {
     assert!(FERRY.contains(right));
     let read = |text: &str| file::read(text).unwrap_or_else(|problems| panic!("{problems:#?}"));
-    let (before, after) = (read(FERRY), read(&FERRY.replacen(right, other, 1)));
+    let (before, after) =
+        (read(FERRY), read(&FERRY.replacen(right, &other.replace("INSTRUCTIONS", &"x".repeat(400)), 1)));
     let requests: Vec<PastRequest> = (0..50)
         .map(|number| {
             request(
@@ -101,6 +102,10 @@ fn told(right: &str, other: &str, every: u64) -> (u64, Vec<String>) {
 #[case::a_dearer_rate("input = 1, output = 2 }", "input = 1, output = 2 }, { from = 2026-11-28, input = 2, output = 2 }", 1, 0, &[
     "manifests quarry/fulmar: 5 > 5, 0.2600 > 0.2600",
     "manifests quay/dunlin: 45 > 45, 0.0540 > 0.0990",
+])]
+#[case::a_preset("[routes.manifests]", "[routes.manifests]\npreset = { instructions = \"INSTRUCTIONS\" }", 1, 0, &[
+    "manifests quarry/fulmar: 5 > 5, 0.2600 > 0.2650",
+    "manifests quay/dunlin: 45 > 45, 0.0540 > 0.0585",
 ])]
 #[case::retired("[routes.manifests]", "[routes.manifests]\nretires = 2026-11-01", 1, 50, &[
     "manifests quarry/fulmar: 5 > 0, 0.2600 > 0.0000",

@@ -8,6 +8,7 @@ mod health;
 mod hedging;
 mod late;
 mod loading;
+mod presets;
 mod room;
 mod steering;
 mod under_way;

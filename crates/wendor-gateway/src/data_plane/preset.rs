@@ -1,0 +1,108 @@
+//! What the preset of a route adds to a request: the body that goes on is the one that the app would have written had it said all that
+//! itself.
+
+use bytes::Bytes;
+use wendor_core::catalog::preset::Preset;
+use wendor_core::catalog::route::Route;
+use wendor_core::metering::preset::PresetOnRecord;
+use wendor_core::name::Name;
+use wendor_core::serving::fit::Content;
+use wendor_wire::asked::AppRequest;
+use wendor_wire::bad_request::BadRequest;
+use wendor_wire::endpoint::Kind;
+use wendor_wire::opening::opening;
+use wendor_wire::preset::{PresetFate, Unsaid, add};
+use wendor_wire::refusal_code::RefusalCode;
+
+use super::marks::Marks;
+use super::refusal::Refusal;
+
+/// What was added to a request.
+#[derive(Clone, Debug)]
+pub struct AddedPreset {
+    /// For its record.
+    pub on_record: PresetOnRecord,
+    /// What its conversation opens with, without what was added: that is the same for all of its route.
+    pub opening: Option<u64>,
+    /// Estimated input tokens that were added.
+    tokens: u64,
+    /// Estimated input tokens with them.
+    of: u64,
+    unsaid: Unsaid,
+}
+
+impl AddedPreset {
+    /// The part of so many input tokens that was added, by its part of the request's length.
+    #[must_use]
+    pub fn part_of(&self, all_input: u64) -> u64 {
+        let (tokens, all) = (u128::from(self.tokens), u128::from(all_input));
+        let part = (tokens * all).checked_div(u128::from(self.of)).unwrap_or_default();
+        u64::try_from(part).unwrap_or(u64::MAX).min(all_input)
+    }
+
+    /// Says in the neutral conversation what the app's dialect has no member for.
+    pub fn complete(&self, content: &mut Content) {
+        if let Content::Conversation(conversation) = content {
+            self.unsaid.say(conversation);
+        }
+    }
+}
+
+/// A request with what its route adds.
+pub(crate) struct WithPreset {
+    /// What is asked.
+    pub request: AppRequest,
+    /// The body that goes on.
+    pub body: Bytes,
+    /// What was added, where there was anything.
+    pub preset: Option<Box<AddedPreset>>,
+}
+
+/// Adds what the route of a request adds.
+///
+/// # Errors
+/// [`Refusal::BadHeader`] for variables that are unknown or missing, [`Refusal::BadRequest`] for what a strict route fixes and the request
+/// says otherwise.
+pub(crate) fn added(
+    route: &Route,
+    name: &Name,
+    marks: &Marks,
+    request: AppRequest,
+    body: Bytes,
+) -> Result<WithPreset, Refusal> {
+    let is_chat = matches!(request.endpoint.kind, Kind::Chat(_) | Kind::Count(_));
+    let nothing = Preset::default();
+    let preset = match &route.preset {
+        Some(preset) if is_chat => preset,
+        _ if marks.variables.is_empty() => return Ok(WithPreset { request, body, preset: None }),
+        // A variable that the route does not have is a mistake that would go unseen.
+        Some(_) | None => route.preset.as_ref().unwrap_or(&nothing),
+    };
+    let addition = preset.filled(&marks.variables, marks.has_no_preset);
+    let addition = addition.map_err(|bad| Refusal::BadHeader("wendor-variables", bad.to_string()))?;
+    let added = add(&request, &body, &addition).map_err(Refusal::BadRequest)?;
+    if added.lines.is_empty() {
+        return Ok(WithPreset { request, body, preset: None });
+    }
+    let variables = marks.variables.keys().cloned().collect();
+    let on_record = PresetOnRecord::of(preset, &added.lines, variables);
+    if route.is_strict {
+        is_as_fixed(&on_record, name)?;
+    }
+    let longer = AppRequest::read(request.endpoint.clone(), &added.body).map_err(Refusal::BadRequest)?;
+    let tokens = longer.input_tokens.saturating_sub(request.input_tokens);
+    let (of, opening, unsaid) = (longer.input_tokens, opening(&body), added.unsaid);
+    let preset = Some(Box::new(AddedPreset { on_record, opening, tokens, of, unsaid }));
+    Ok(WithPreset { request: longer, body: added.body, preset })
+}
+
+/// A strict route serves a request as it is or not at all.
+fn is_as_fixed(on_record: &PresetOnRecord, route: &Name) -> Result<(), Refusal> {
+    let Some(done) = on_record.parts.iter().find(|done| done.fate == PresetFate::OwnReplaced) else { return Ok(()) };
+    let message = format!("`{}` is fixed at {} by the route {route}; leave it out", done.part, done.value);
+    Err(Refusal::BadRequest(BadRequest {
+        param: Some(done.part.to_string()),
+        code: RefusalCode::InvalidValue,
+        message,
+    }))
+}
