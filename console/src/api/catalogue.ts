@@ -7,6 +7,9 @@ import { keys } from './keys'
 /** What is wanted: changes of single places, or a revision of before. */
 export type Wanted = Pick<Schemas['CatalogueApplication'], 'edits' | 'revision' | 'made_from'>
 
+/** A question on which a preset is tried. */
+type PresetQuestion = Partial<Schemas['PresetTrialAsk']> & Pick<Schemas['PresetTrialAsk'], 'question'>
+
 const current = () => done(client.GET('/manage/v1/revisions/{number}', { params: { path: { number: 'current' } } }))
 
 /** The catalogue in force, read anew whenever somebody begins to edit. */
@@ -43,6 +46,28 @@ export function useComparison(numbers: MaybeRefOrGetter<{ from: number; to: numb
       return done(client.GET('/manage/v1/revisions/{number}/difference', { params }))
     },
     enabled: () => toValue(numbers) !== undefined,
+  })
+}
+
+/** Asks an offer of a route one question with its preset, as it is or as a draft would make it. */
+export function usePresetTrial() {
+  return useMutation({
+    mutationFn: ({ name, body }: { name: string; body: PresetQuestion }) =>
+      done(
+        client.POST('/manage/v1/routes/{name}/preset/trial', {
+          params: { path: { name } },
+          body: { ...body, variables: body.variables ?? {} },
+        }),
+      ),
+  })
+}
+
+/** The revisions in which the preset of a route changed. */
+export function usePresetVersions(route: MaybeRefOrGetter<string>) {
+  return useQuery({
+    queryKey: computed(() => keys.presetVersions(toValue(route))),
+    queryFn: () =>
+      done(client.GET('/manage/v1/routes/{name}/preset/versions', { params: { path: { name: toValue(route) } } })),
   })
 }
 

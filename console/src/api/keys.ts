@@ -24,6 +24,7 @@ export const keys = {
   revisions: ['revisions'],
   comparison: (numbers: object) => ['revisions', numbers],
   callers: (route: string) => ['callers', route],
+  presetVersions: (route: string) => ['preset-versions', route],
   uses: (thing: string) => ['catalogue', 'uses', thing],
   audit: (query: object) => ['audit', query],
 } as const

@@ -587,6 +587,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/routes/{name}/preset/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try the preset of a route on a question: one request to one of its offers, paid as a check is. With `edits` it is tried as it would be. */
+        post: operations["post-routes-name-preset-trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/manage/v1/routes/{name}/preset/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The revisions in which the preset of a route changed, the latest first. */
+        get: operations["get-routes-name-preset-versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/secret": {
         parameters: {
             query?: never;
@@ -2331,6 +2365,80 @@ export interface components {
             /** @description Whether its turn could come. */
             taken: boolean;
         };
+        /** @description A part of the preset of a route. */
+        PresetLine: {
+            /**
+             * @description `added`, `own-kept` (the request said its own), `own-replaced` (it said its own, and the route fixes it), `unsaid` (the app's dialect
+             *     has no member for it) or `left-out` (such a request has no place for it).
+             */
+            fate: string;
+            /** @description By its name in the catalogue's file. */
+            part: string;
+            /** @description Its value, or how much of it there is. */
+            value: string;
+        };
+        /** @description A question on which the preset of a route is tried. */
+        PresetTrialAsk: {
+            /** @description Changes of the catalogue that have not been applied, so that the preset is tried as it would be; as it is when absent. */
+            edits?: components["schemas"]["EditLine"][] | null;
+            /** @description The offer that is asked; the first of the route that is there when absent. */
+            offer?: string | null;
+            /** @description What is asked. */
+            question: string;
+            /** @description The team that pays; that of whoever asks when absent. */
+            team?: string | null;
+            /** @description What its variables are filled with; usual values where absent. */
+            variables?: {
+                [key: string]: string;
+            };
+        };
+        /** @description What came of it. */
+        PresetTried: {
+            /** @description What the offer answered. */
+            answer: string;
+            /** @description What it cost, all digits; unpriced when absent. */
+            cost?: string | null;
+            /** @description Code of the currency. */
+            currency: string;
+            /** @description Whether that is an estimate. */
+            estimated: boolean;
+            /** @description The offer that was asked. */
+            offer: string;
+            /** @description What was added, part by part. */
+            preset: components["schemas"]["PresetLine"][];
+            /** @description The body as an app would have sent it that said all of it itself, in the upstream's dialect. */
+            sent: string;
+            /** @description What was added, in sentences. */
+            summary: string;
+            /** @description What it used. */
+            tokens: components["schemas"]["TokensByKind"];
+            /**
+             * Format: int64
+             * @description How long it took, in milliseconds.
+             */
+            whole_ms: number;
+        };
+        /** @description The preset of a route as it stands from a revision on. */
+        PresetVersionLine: {
+            /** @description What it adds, within a sentence; absent where it was taken away. */
+            adds?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            made_at: string;
+            /** @description By whom. */
+            made_by: string;
+            /** @description Why. */
+            note: string;
+            /** @description The preset in the form of the file; null where it was taken away. */
+            preset?: Record<string, never> | null;
+            /**
+             * Format: int64
+             * @description The revision, by which the version is known.
+             */
+            revision: number;
+        };
         /** @description Problem details (RFC 9457). */
         ProblemDetails: {
             /** @description What was wrong, with which value, and what to do. */
@@ -2630,10 +2738,14 @@ export interface components {
             latency: components["schemas"]["LatencyLine"][];
             /** @description The plan as it was made. */
             plan: components["schemas"]["PlanLine"][];
+            /** @description What the preset of its route added, part by part; empty where it has none, or once that is not kept any more. */
+            preset: components["schemas"]["PresetLine"][];
             /** @description Its line. */
             request: components["schemas"]["RequestLine"];
             /** @description What happened, in a sentence or two. */
             summary: string;
+            /** @description The variables of the preset that the request filled; their values are not kept. */
+            variables: string[];
         };
         /** @description A catalogue that was in force, or is. */
         RevisionLine: {
@@ -3039,6 +3151,11 @@ export interface components {
              * @description Output, thinking included.
              */
             output: number;
+            /**
+             * Format: int64
+             * @description The part of all input that presets of routes added.
+             */
+            preset: number;
             /**
              * Format: int64
              * @description The part of the output that is reasoning.
@@ -6295,6 +6412,182 @@ export interface operations {
             };
             /** @description The catalogue would be invalid; `problems` says where */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-routes-name-preset-trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The route */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PresetTrialAsk"];
+            };
+        };
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetTried"];
+                };
+            };
+            /** @description Invalid value, or no answer */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such route or offer */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description It conflicts with what exists, or another revision is in force */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The catalogue would be invalid; `problems` says where */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-routes-name-preset-versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The route */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The versions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresetVersionLine"][];
+                };
+            };
+            /** @description A value of the call is invalid; `field` names it */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such route */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -9,6 +9,8 @@ import FourStates from '@/ui/FourStates.vue'
 import PageHead from '@/ui/PageHead.vue'
 import TextField from '@/ui/TextField.vue'
 import DraftPanel from './DraftPanel.vue'
+import PresetEditor from './PresetEditor.vue'
+import PresetTrial from './PresetTrial.vue'
 import RemoveThing from './RemoveThing.vue'
 import StageEditor from './StageEditor.vue'
 import { textOf } from './fields'
@@ -44,6 +46,8 @@ const successor = textOf(thing, 'successor')
     >
     <template v-if="thing">
       <StageEditor v-model:thing="thing" :offers="offers" :problem-at="problemAt" />
+      <PresetEditor v-model:thing="thing" :problem-at="problemAt" />
+      <PresetTrial :draft="draft" :name="name" :thing="thing" />
       <h2>About it</h2>
       <div class="mt-2 grid max-w-4xl gap-x-11 gap-y-3 lg:grid-cols-2">
         <TextField

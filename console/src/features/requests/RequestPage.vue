@@ -11,6 +11,7 @@ import TimeAgo from '@/ui/TimeAgo.vue'
 import ChangedTable from './ChangedTable.vue'
 import CostTable from './CostTable.vue'
 import PlanTable from './PlanTable.vue'
+import PresetTable from './PresetTable.vue'
 
 const props = defineProps<{ id: string }>()
 const shown = useRequest(() => props.id)
@@ -57,6 +58,7 @@ const labels = computed(() => Object.entries(request.value?.labels ?? {}).map(([
       <div class="grid gap-x-11 lg:grid-cols-2">
         <CostTable :shown="shown.data.value" />
         <ChangedTable :changes="shown.data.value.changes" />
+        <PresetTable v-if="shown.data.value.preset.length > 0" :shown="shown.data.value" />
       </div>
       <PlanTable v-if="shown.data.value.plan.length > 0" :shown="shown.data.value" />
       <div class="grid gap-x-11 lg:grid-cols-2">

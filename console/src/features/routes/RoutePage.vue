@@ -10,6 +10,7 @@ import PageHead from '@/ui/PageHead.vue'
 import TypicalStrips from '@/ui/TypicalStrips.vue'
 import CallerSection from './CallerSection.vue'
 import ClientCode from './ClientCode.vue'
+import PresetSection from './PresetSection.vue'
 import StageTable from './StageTable.vue'
 
 const props = defineProps<{ name: string }>()
@@ -118,6 +119,7 @@ const sentence = computed(() => {
           </p>
         </section>
       </div>
+      <PresetSection v-if="canChange" :route="route.name" />
       <CallerSection v-if="canChange" :route="route" />
       <ClientCode :route="route.name" />
     </template>

@@ -235,11 +235,7 @@ async fn versions(route: &str, management: &Management, reader: Reader) -> Resul
         Column::Text("adds"),
         Column::Text("why"),
     ];
-    let adds = |version: &PresetVersionLine| {
-        let parts = version.parts.iter().map(|part| format!("{} {}", part.part.replace('_', " "), part.value));
-        let parts: Vec<String> = parts.collect();
-        if parts.is_empty() { "nothing".to_owned() } else { parts.join(", ") }
-    };
+    let adds = |version: &PresetVersionLine| version.adds.clone().unwrap_or_else(|| "nothing".to_owned());
     let rows = versions.iter().map(|version| {
         vec![
             version.revision.to_string(),

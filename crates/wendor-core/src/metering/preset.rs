@@ -72,6 +72,13 @@ impl PresetOnRecord {
     }
 }
 
+/// What a preset adds, within a sentence.
+#[must_use]
+pub fn words_of(preset: &Preset) -> String {
+    let parts: Vec<String> = preset.parts().iter().map(|(part, value)| named(*part, value)).collect();
+    joined(&parts)
+}
+
 /// A part with its value, within a sentence.
 fn named(part: PresetPart, value: &str) -> String {
     match part {

@@ -10,9 +10,8 @@ use serde_json::{Value, json};
 use utoipa::ToSchema;
 use wendor_core::audit::{Action, Deed};
 use wendor_core::catalog::Catalogue;
-use wendor_core::catalog::preset::Preset;
 use wendor_core::catalog::route::Route;
-use wendor_core::metering::preset::PresetOnRecord;
+use wendor_core::metering::preset::{PresetOnRecord, words_of};
 use wendor_core::metering::rate::Cost;
 use wendor_core::name::OfferName;
 use wendor_store::past::PresetVersion;
@@ -93,20 +92,11 @@ pub struct PresetVersionLine {
     pub made_by: String,
     /// Why.
     pub note: String,
-    /// What it adds, part by part; empty where it was taken away.
-    pub parts: Vec<PresetPartLine>,
+    /// What it adds, within a sentence; absent where it was taken away.
+    pub adds: Option<String>,
     /// The preset in the form of the file; null where it was taken away.
     #[schema(value_type = Option<Object>)]
     pub preset: Option<Value>,
-}
-
-/// A part of a preset.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub struct PresetPartLine {
-    /// By its name in the catalogue's file.
-    pub part: String,
-    /// Its value, or how much of it there is.
-    pub value: String,
 }
 
 /// Try the preset of a route on a question: one request to one of its offers, paid as a check is. With `edits` it is tried as it would be.
@@ -205,15 +195,13 @@ pub(super) async fn versions(
 
 fn version_line(version: PresetVersion) -> PresetVersionLine {
     let PresetVersion { revision, made_at, made_by, note, preset } = version;
-    let parts = preset.as_ref().map(Preset::parts).unwrap_or_default();
-    let part =
-        |(part, value): (wendor_wire::preset::PresetPart, String)| PresetPartLine { part: part.to_string(), value };
+    let adds = preset.as_ref().map(words_of);
     PresetVersionLine {
         revision,
         made_at,
         made_by,
         note,
-        parts: parts.into_iter().map(part).collect(),
+        adds,
         preset: preset.and_then(|preset| serde_json::to_value(preset).ok()),
     }
 }
