@@ -11,6 +11,7 @@ export const keys = {
   code: (route: string) => ['code', route],
   keysOf: (team: string) => ['keys', team],
   usage: (query: object) => ['usage', query],
+  usageWhy: (query: object) => ['usage', 'why', query],
   underWay: (query: object) => ['under-way', query],
   requests: (query: object) => ['requests', query],
   request: (id: string) => ['request', id],

@@ -75,6 +75,15 @@ export function useUsage(query: MaybeRefOrGetter<UsageQuery>, enabled: On = true
   })
 }
 
+/** Why a range cost more or less than the previous period. */
+export function useUsageWhy(query: MaybeRefOrGetter<UsageQuery>) {
+  return useQuery({
+    queryKey: computed(() => keys.usageWhy(toValue(query))),
+    queryFn: () => done(client.GET('/manage/v1/usage/why', { params: { query: toValue(query) } })),
+    placeholderData: keepPreviousData,
+  })
+}
+
 export function useRequests(query: MaybeRefOrGetter<RequestsQuery>, isLive: MaybeRefOrGetter<boolean>) {
   const options = live(LIVE)
   return useQuery({

@@ -952,6 +952,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/usage/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why a range cost more or less than the previous period, as a sum of volume, price, mix and the rest. `by` is not looked at. */
+        get: operations["get-usage-why"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/webhooks": {
         parameters: {
             query?: never;
@@ -3379,6 +3396,13 @@ export interface components {
              * @description First instant inside.
              */
             from: string;
+            /**
+             * Format: date-time
+             * @description Where history begins, where that is after the previous period has begun: it is compared with less than a whole one then.
+             */
+            history_from?: string | null;
+            /** @description Further groups of the range, the cheapest, which are left out here; the sum has them. */
+            left_out: number;
             /** @description The groups, dearest first; days in order. */
             lines: components["schemas"]["UsageLine"][];
             /**
@@ -3395,12 +3419,58 @@ export interface components {
             before: components["schemas"]["Figures"];
             /** @description What a key is for. */
             label?: string | null;
-            /** @description The team, route, offer, key, upstream, day, hour or minute; empty for an offer where none was tried. */
+            /** @description The team, route, offer, key, upstream, day, hour, minute, run, end or value of the label; empty where there is none. */
             name: string;
             /** @description The query string that lists the requests behind this line at `/manage/v1/requests`. */
             requests_query: string;
             /** @description The second name, where it is told apart by two things. */
             then?: string | null;
+        };
+        /** @description Why a range cost more or less than the one before. */
+        UsageWhy: {
+            /**
+             * Format: date-time
+             * @description The previous period, as with the figures.
+             */
+            before_from: string;
+            /**
+             * Format: date-time
+             * @description Its first instant after.
+             */
+            before_to: string;
+            /** @description What the range cost. */
+            cost: string;
+            /** @description What the previous period cost, all digits. */
+            cost_before: string;
+            /** @description Code of the currency. */
+            currency: string;
+            /**
+             * Format: date-time
+             * @description First instant inside.
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Where history begins, where that is after the previous period has begun.
+             */
+            history_from?: string | null;
+            /** @description The offers, the largest part first. */
+            lines: components["schemas"]["WhyLine"][];
+            /** @description What other offers and kinds of tokens did. */
+            mix: string;
+            /** @description What images, corrections and lines without a rate did. */
+            other: string;
+            /** @description What other rates did. */
+            price: string;
+            /** @description In a sentence. */
+            summary: string;
+            /**
+             * Format: date-time
+             * @description First instant after.
+             */
+            to: string;
+            /** @description Of the difference, what more or fewer tokens did at the mix and the rates of before. */
+            volume: string;
         };
         /** @description Who would notice if a thing went. */
         Uses: {
@@ -3446,6 +3516,27 @@ export interface components {
              * @description Deliveries that wait.
              */
             waiting: number;
+        };
+        /** @description An offer's part of a difference in cost. */
+        WhyLine: {
+            /** @description What its share of all tokens and its kinds of tokens did, all digits. */
+            mix: string;
+            /** @description As `upstream/model`. */
+            offer: string;
+            /** @description What its rates did, all digits. */
+            price: string;
+            /** @description The query string that lists the requests behind this line at `/manage/v1/requests`. */
+            requests_query: string;
+            /**
+             * Format: int64
+             * @description Tokens of the range.
+             */
+            tokens: number;
+            /**
+             * Format: int64
+             * @description Tokens of the previous period, input and output.
+             */
+            tokens_before: number;
         };
     };
     responses: never;
@@ -8416,8 +8507,8 @@ export interface operations {
                 /** @description First instant after. */
                 to: string;
                 /**
-                 * @description `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent. Two of them with a comma between tell
-                 *     pairs apart, such as `route,day`; one of the two at most is a time.
+                 * @description `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour`, `minute`, `run`, `end` or `label:NAME`; by team when absent. Two of them
+                 *     with a comma between tell pairs apart, such as `route,day`; one of the two at most is a time.
                  */
                 by?: string | null;
                 /** @description Name of a team. */
@@ -8444,6 +8535,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Usage"];
+                };
+            };
+            /** @description A value of the call is invalid; `field` names it */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "get-usage-why": {
+        parameters: {
+            query: {
+                /** @description First instant inside. */
+                from: string;
+                /** @description First instant after. */
+                to: string;
+                /**
+                 * @description `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour`, `minute`, `run`, `end` or `label:NAME`; by team when absent. Two of them
+                 *     with a comma between tell pairs apart, such as `route,day`; one of the two at most is a time.
+                 */
+                by?: string | null;
+                /** @description Name of a team. */
+                team?: string | null;
+                /** @description Name of a route. */
+                route?: string | null;
+                /** @description As `upstream/model`. */
+                offer?: string | null;
+                /** @description At an offer of this upstream. */
+                upstream?: string | null;
+                /** @description By the key of this id. */
+                key?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The parts of the difference */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsageWhy"];
                 };
             };
             /** @description A value of the call is invalid; `field` names it */

@@ -82,6 +82,16 @@ const routes = [
     },
     { path: '/teams/:name/edit', component: () => import('@/features/changes/TeamEditPage.vue'), title: 'Edit a team' },
     {
+      path: '/new/:kind(teams|routes|webhooks)',
+      component: () => import('@/features/changes/NewThingPage.vue'),
+      title: 'New',
+    },
+    {
+      path: '/webhooks/:name/edit',
+      component: () => import('@/features/changes/WebhookEditPage.vue'),
+      title: 'Edit a webhook',
+    },
+    {
       path: '/upstreams/:name/edit',
       component: () => import('@/features/changes/UpstreamEditPage.vue'),
       title: 'Edit an upstream',

@@ -9,7 +9,7 @@ export interface Edit {
   from?: string
   value?: Json
 }
-export type Kind = 'upstreams' | 'routes' | 'teams'
+export type Kind = 'upstreams' | 'routes' | 'teams' | 'webhooks'
 
 /** A JSON Pointer (RFC 6901) from names. */
 export function pointer(...names: (string | number)[]): string {

@@ -10,6 +10,8 @@ export const paths = {
   route: (name: string) => `/routes/${encodeURIComponent(name)}`,
   editRoute: (name: string) => `/routes/${encodeURIComponent(name)}/edit`,
   editTeam: (name: string) => `/teams/${encodeURIComponent(name)}/edit`,
+  newThing: (kind: 'teams' | 'routes' | 'webhooks') => `/new/${kind}`,
+  editWebhook: (name: string) => `/webhooks/${encodeURIComponent(name)}/edit`,
   editUpstream: (name: string) => `/upstreams/${encodeURIComponent(name)}/edit`,
   explain: (name: string) => `/routes/${encodeURIComponent(name)}/explain`,
   teams: '/teams',

@@ -9,6 +9,7 @@ use futures_util::TryStreamExt;
 use rust_decimal::Decimal;
 use sqlx::{FromRow, Postgres, QueryBuilder};
 use wendor_core::catalog::former::Former;
+use wendor_core::metering::entry::{LedgerEntry, Record};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sketch::Sketch;
@@ -41,6 +42,12 @@ worded! {
         Hour = "hour",
         /// By minute, UTC: from the ledger's lines alone.
         Minute = "minute",
+        /// The app's run: from the ledger's lines alone, as the rest.
+        Run = "run",
+        /// How requests ended; what is no request stands under its kind.
+        End = "end",
+        /// The app's label of one name.
+        Label = "label",
     }
 }
 
@@ -53,11 +60,45 @@ impl Dimension {
             Self::Day => step(Window::Day, TimeDelta::days(1), day_name),
             Self::Hour => step(Window::Hour, TimeDelta::hours(1), hour_name),
             Self::Minute => step(Window::Minute, TimeDelta::minutes(1), minute_name),
-            Self::Team | Self::Route | Self::Offer | Self::Key | Self::Upstream => None,
+            Self::Team
+            | Self::Route
+            | Self::Offer
+            | Self::Key
+            | Self::Upstream
+            | Self::Run
+            | Self::End
+            | Self::Label => None,
         }
     }
 
-    fn of(self, key: &RollUpKey, at: DateTime<Utc>, former: &Former) -> String {
+    /// Whether roll-ups do not tell it apart.
+    #[must_use]
+    pub fn is_of_lines(self) -> bool {
+        match self {
+            Self::Minute | Self::Run | Self::End | Self::Label => true,
+            Self::Team | Self::Route | Self::Offer | Self::Key | Self::Upstream | Self::Day | Self::Hour => false,
+        }
+    }
+
+    fn of_line(self, entry: &LedgerEntry, query: &UsageQuery) -> String {
+        let label = || entry.labels.get(query.label.as_deref()?);
+        match self {
+            Self::Minute => minute_name(entry.at),
+            Self::Run => entry.run.clone().unwrap_or_default(),
+            Self::Label => label().cloned().unwrap_or_default(),
+            Self::End => match &entry.record {
+                Record::Request(request) => request.end.as_str().to_owned(),
+                Record::Attempt(_) | Record::Check(_) | Record::Adjustment(_) => {
+                    entry.record.kind().as_str().to_owned()
+                }
+            },
+            Self::Team | Self::Route | Self::Offer | Self::Key | Self::Upstream | Self::Day | Self::Hour => {
+                self.of(&RollUpKey::of(entry), &query.filter.former)
+            }
+        }
+    }
+
+    fn of(self, key: &RollUpKey, former: &Former) -> String {
         match self {
             Self::Team => former.team(&key.team).to_owned(),
             Self::Route => former.route(&key.route).to_owned(),
@@ -66,7 +107,8 @@ impl Dimension {
             Self::Upstream => former.upstream(key.offer.split('/').next().unwrap_or_default()).to_owned(),
             Self::Day => day_name(key.hour),
             Self::Hour => hour_name(key.hour),
-            Self::Minute => minute_name(at),
+            // Roll-ups are not asked for these.
+            Self::Minute | Self::Run | Self::End | Self::Label => String::new(),
         }
     }
 }
@@ -167,6 +209,8 @@ pub struct UsageQuery {
     pub by: Dimension,
     /// What to tell apart by within that; names of both stand together then, with [`PAIR`] between them.
     pub then: Option<Dimension>,
+    /// The name of the label, where it is told apart by one.
+    pub label: Option<String>,
     /// What narrows them.
     pub filter: UsageFilter,
 }
@@ -248,12 +292,22 @@ impl RollUpRow {
 }
 
 impl UsageQuery {
-    fn group_of(&self, key: &RollUpKey, at: DateTime<Utc>) -> String {
-        let first = self.by.of(key, at, &self.filter.former);
+    /// Figures of a range by one thing.
+    #[must_use]
+    pub fn of(from: DateTime<Utc>, to: DateTime<Utc>, by: Dimension, filter: UsageFilter) -> Self {
+        Self { from, to, by, then: None, label: None, filter }
+    }
+
+    fn group_of(&self, of: impl Fn(Dimension) -> String) -> String {
+        let first = of(self.by);
         match self.then {
             None => first,
-            Some(then) => format!("{first}{PAIR}{}", then.of(key, at, &self.filter.former)),
+            Some(then) => format!("{first}{PAIR}{}", of(then)),
         }
+    }
+
+    fn is_of_lines(&self) -> bool {
+        self.by.is_of_lines() || self.then.is_some_and(Dimension::is_of_lines)
     }
 }
 
@@ -267,7 +321,7 @@ impl Store {
         let first_hour = Window::Hour.around(query.from);
         let first_whole = if first_hour.start == query.from { query.from } else { first_hour.end };
         let last_whole = Window::Hour.around(query.to).start;
-        if first_whole >= last_whole || [Some(query.by), query.then].contains(&Some(Dimension::Minute)) {
+        if first_whole >= last_whole || query.is_of_lines() {
             self.fold_lines(query, query.from, query.to, &mut groups).await?;
             return Ok(groups);
         }
@@ -275,6 +329,14 @@ impl Store {
         self.fold_hours(query, first_whole, last_whole, &mut groups).await?;
         self.fold_lines(query, last_whole, query.to, &mut groups).await?;
         Ok(groups)
+    }
+
+    /// The hour in which history begins; nothing while there is none.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn first_hour(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
+        Ok(sqlx::query_scalar("select min(hour) from usage_hour").fetch_one(&self.pool).await?)
     }
 
     /// Sums by team and day of whole days, without latencies: what a month is judged by.
@@ -306,7 +368,7 @@ impl Store {
             return Ok(());
         }
         self.each_entry(&query.filter.lines(from, to), |entry| {
-            groups.entry(query.group_of(&RollUpKey::of(entry), entry.at)).or_default().add(entry);
+            groups.entry(query.group_of(|by| by.of_line(entry, query))).or_default().add(entry);
         })
         .await
     }
@@ -338,7 +400,7 @@ impl Store {
         while let Some(row) = rows.try_next().await? {
             let sums = row.sums()?;
             let key = RollUpKey { hour: row.hour, team: row.team, key: row.key, route: row.route, offer: row.offer };
-            groups.entry(query.group_of(&key, key.hour)).or_default().merge(&sums);
+            groups.entry(query.group_of(|by| by.of(&key, &query.filter.former))).or_default().merge(&sums);
         }
         Ok(())
     }

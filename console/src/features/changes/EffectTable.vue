@@ -13,10 +13,11 @@ const sentence = computed(() => {
   const { requests, moved, cost_before: before, cost_after: after, priced_on: on, lines } = props.effect
   if (requests === 0) return 'There were no requests in the last 7 days that it could be tried on.'
   if (lines.length === 0)
-    return `Of ${grouped(requests)} requests of the last 7 days none would have gone elsewhere${sample.value}, at the same cost.`
+    return `Of ${many(requests)} of the last 7 days none would have gone elsewhere${sample.value}, at the same cost.`
   const priced = `together they cost ${money(before, 2)} and would have cost ${money(after, 2)}, at the rates of ${on}`
-  return `Of ${grouped(requests)} requests of the last 7 days ${grouped(moved)} would have gone elsewhere${sample.value}; ${priced}.`
+  return `Of ${many(requests)} of the last 7 days ${grouped(moved)} would have gone elsewhere${sample.value}; ${priced}.`
 })
+const many = (requests: number) => `${grouped(requests)} ${requests === 1 ? 'request' : 'requests'}`
 const wait = (ms: number | null | undefined) => (ms == null ? '–' : duration(ms))
 </script>
 

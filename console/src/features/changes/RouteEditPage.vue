@@ -13,6 +13,7 @@ import PresetEditor from './PresetEditor.vue'
 import PresetTrial from './PresetTrial.vue'
 import RemoveThing from './RemoveThing.vue'
 import StageEditor from './StageEditor.vue'
+import ThingText from './ThingText.vue'
 import { textOf } from './fields'
 import { useDraft } from './useDraft'
 
@@ -46,8 +47,6 @@ const successor = textOf(thing, 'successor')
     >
     <template v-if="thing">
       <StageEditor v-model:thing="thing" :offers="offers" :problem-at="problemAt" />
-      <PresetEditor v-model:thing="thing" :problem-at="problemAt" />
-      <PresetTrial :draft="draft" :name="name" :thing="thing" />
       <h2>About it</h2>
       <div class="mt-2 grid max-w-4xl gap-x-11 gap-y-3 lg:grid-cols-2">
         <TextField
@@ -81,6 +80,12 @@ const successor = textOf(thing, 'successor')
           :options="others.map((one) => ({ value: one, words: one }))"
         />
       </div>
+      <PresetEditor v-model:thing="thing" :problem-at="problemAt" />
+      <PresetTrial :draft="draft" :name="name" :thing="thing" />
+      <ThingText
+        v-model:thing="thing"
+        members="strict, origins, former names, and of stages deadlines, moves_on, shares, hedge"
+      />
     </template>
     <DraftPanel :draft="draft" />
   </FourStates>

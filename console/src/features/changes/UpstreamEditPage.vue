@@ -10,6 +10,7 @@ import TextField from '@/ui/TextField.vue'
 import DraftPanel from './DraftPanel.vue'
 import OfferEditor from './OfferEditor.vue'
 import RemoveThing from './RemoveThing.vue'
+import ThingText from './ThingText.vue'
 import { textOf } from './fields'
 import { useDraft } from './useDraft'
 
@@ -64,6 +65,10 @@ const NUMBERS = [
         />
       </div>
       <OfferEditor v-model:thing="thing" :known="known" :currency="document?.currency ?? ''" :problem-at="problemAt" />
+      <ThingText
+        v-model:thing="thing"
+        members="address, dialect, hosting, credential, auth, headers, certificate, and of offers abilities, marks, controls, weights"
+      />
     </template>
     <DraftPanel :draft="draft" />
   </FourStates>

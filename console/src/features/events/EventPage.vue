@@ -11,7 +11,8 @@ import PageHead from '@/ui/PageHead.vue'
 import StateWord from '@/ui/StateWord.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
 import WebhookSection from './WebhookSection.vue'
-import { KINDS, shapeOf } from './words'
+import { KINDS } from '@/lib/events'
+import { shapeOf } from './words'
 
 const address = useAddress()
 const kind = address.member('kind')

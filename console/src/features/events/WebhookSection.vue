@@ -3,9 +3,12 @@
 import { computed, ref } from 'vue'
 import { useDeliveries, useTryWebhook, useWebhooks } from '@/api/events'
 import { grouped } from '@/lib/format'
+import { useCanChange } from '@/api/resources'
+import { paths } from '@/lib/paths'
 import FourStates from '@/ui/FourStates.vue'
 import StateWord from '@/ui/StateWord.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
+import { KINDS } from '@/lib/events'
 import { outcome } from './words'
 
 const SHAPES: Record<string, 'well' | 'degraded' | 'failing'> = {
@@ -18,14 +21,19 @@ const lines = computed(() => webhooks.data.value ?? [])
 const opened = ref('')
 const log = useDeliveries(opened)
 const tried = useTryWebhook()
+const canChange = useCanChange()
+/** Every kind but tries, which are told to the one that is tried. */
+const ALL = KINDS.length - 1
 </script>
 
 <template>
-  <h2>Webhooks</h2>
+  <h2>
+    Webhooks <RouterLink v-if="canChange" class="right" :to="paths.newThing('webhooks')">Add a webhook</RouterLink>
+  </h2>
   <FourStates what="the webhooks" :query="webhooks" :is-empty="lines.length === 0" @retry="webhooks.refetch()">
     <template #empty>
-      No webhook is configured. Add a table <code>[webhooks.NAME]</code> with <code>address</code> and
-      <code>secret</code> to the catalogue file.
+      No webhook is configured: nobody is told.
+      <RouterLink v-if="canChange" :to="paths.newThing('webhooks')">Add one</RouterLink>
     </template>
     <table>
       <thead>
@@ -40,9 +48,12 @@ const tried = useTryWebhook()
       </thead>
       <tbody>
         <tr v-for="line in lines" :key="line.name" class="align-top">
-          <th scope="row">{{ line.name }}</th>
+          <th scope="row">
+            <RouterLink v-if="canChange" :to="paths.editWebhook(line.name)">{{ line.name }}</RouterLink>
+            <template v-else>{{ line.name }}</template>
+          </th>
           <td class="mono">{{ line.address }}</td>
-          <td>{{ line.events.length === 7 ? 'everything' : line.events.join(', ') }}</td>
+          <td>{{ line.events.length === ALL ? 'everything' : line.events.join(', ') }}</td>
           <td class="num">{{ grouped(line.waiting) }}</td>
           <td>
             <span v-if="line.secret !== 'found'" class="text-attention block">{{ line.secret }}</span>

@@ -1,16 +1,4 @@
-/** Kinds of events, and the shape of their states. */
-
-export const KINDS = [
-  { value: 'health', words: 'health of upstreams' },
-  { value: 'slow', words: 'slow first tokens' },
-  { value: 'spool', words: 'the spool' },
-  { value: 'quota', words: 'quotas near their limit' },
-  { value: 'expiry', words: 'keys that expire' },
-  { value: 'models', words: 'what upstreams serve' },
-  { value: 'fault', words: 'faults of Wendor itself' },
-  { value: 'revision', words: 'changes that undid themselves' },
-  { value: 'test', words: 'webhooks that were tried' },
-] as const
+/** The shape of states of events, and what came of a delivery. */
 
 /** What began needs somebody, what ended is well again, what happened is told. */
 export function shapeOf(event: { kind: string; state: string }): 'failing' | 'degraded' | 'well' | 'off' {

@@ -4,6 +4,9 @@ import type { Schemas } from '@/api/client'
 import { dataSize, digest } from '@/lib/format'
 import { grouped } from '@/lib/format'
 import { paths } from '@/lib/paths'
+import { moveInList } from '@/ui/listKeys'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 import StateWord from '@/ui/StateWord.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
 
@@ -24,6 +27,17 @@ const loaded = (model: Schemas['ServedLine']) => {
   return props.line.loaded_bytes != null ? 'no' : 'not reported'
 }
 const proven = (model: Schemas['ServedLine']) => model.proofs.filter((proof) => proof.standing !== 'unproven')
+const { lines, order } = useList(
+  () => props.line.models,
+  {
+    model: (model) => model.model,
+    state: (model) => state(model).word,
+    context: (model) => model.served?.context_window,
+    loaded: (model) => model.served?.loaded_bytes,
+    used: (model) => model.last_used,
+  },
+  (model) => model.model,
+)
 const requests = (model: string) => ({
   path: paths.requests,
   query: { offer: `${props.line.upstream}/${model}`, range: '7d' },
@@ -31,7 +45,7 @@ const requests = (model: string) => ({
 </script>
 
 <template>
-  <table class="table-fixed">
+  <table class="table-fixed" @keydown="moveInList">
     <colgroup>
       <col class="w-[21%]" />
       <col class="w-[13%]" />
@@ -44,18 +58,18 @@ const requests = (model: string) => ({
     </colgroup>
     <thead>
       <tr>
-        <th scope="col">model</th>
-        <th scope="col">state</th>
+        <SortHead :order="order" column="model">model</SortHead>
+        <SortHead :order="order" column="state">state</SortHead>
         <th scope="col">weights</th>
-        <th scope="col" class="num">context, tokens</th>
-        <th scope="col" class="num">loaded</th>
+        <SortHead :order="order" column="context" number>context, tokens</SortHead>
+        <SortHead :order="order" column="loaded" number>loaded</SortHead>
         <th scope="col">proven</th>
-        <th scope="col">last used</th>
+        <SortHead :order="order" column="used">last used</SortHead>
         <th scope="col"><span class="sr-only">change</span></th>
       </tr>
     </thead>
     <tbody>
-      <tr v-for="model in line.models" :key="model.model">
+      <tr v-for="model in lines" :key="model.model">
         <th scope="row">
           {{ model.model }} <span v-if="about(model)" class="second text-small">{{ about(model) }}</span>
         </th>

@@ -6,6 +6,9 @@ import { useMe, usePeople } from '@/api/resources'
 import { instant } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import FourStates from '@/ui/FourStates.vue'
+import ListNarrow from '@/ui/ListNarrow.vue'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 import { moveInList } from '@/ui/listKeys'
 import PageHead from '@/ui/PageHead.vue'
 import StateWord from '@/ui/StateWord.vue'
@@ -20,7 +23,18 @@ const people = usePeople()
 const isOwner = computed(() => me.data.value?.role === 'owner')
 const isAdding = ref(false)
 const changing = ref<Schemas['PersonLine']>()
-const lines = computed(() => people.data.value ?? [])
+const all = computed(() => people.data.value ?? [])
+const { lines, order, narrow, isLong } = useList(
+  () => all.value,
+  {
+    person: (one) => one.name,
+    role: (one) => one.role,
+    team: (one) => one.team,
+    state: (one) => stateOf(one).word,
+    added: (one) => one.added_at,
+  },
+  (one) => `${one.name} ${one.role} ${one.team ?? ''}`,
+)
 </script>
 
 <template>
@@ -28,17 +42,18 @@ const lines = computed(() => people.data.value ?? [])
     <button v-if="isOwner" class="follow" @click="isAdding = true">Add a person</button>
     <span v-else>owners add and change people</span>
   </PageHead>
-  <FourStates what="the people" :query="people" :is-empty="lines.length === 0" @retry="people.refetch()">
-    <p class="mb-3">{{ opening(lines) }}</p>
+  <FourStates what="the people" :query="people" :is-empty="all.length === 0" @retry="people.refetch()">
+    <p class="mb-3">{{ opening(all) }}</p>
+    <ListNarrow v-model="narrow" :shown="isLong" :count="lines.length" />
     <table @keydown="moveInList">
       <thead>
         <tr>
-          <th scope="col">person</th>
-          <th scope="col">role</th>
-          <th scope="col">team</th>
-          <th scope="col">state</th>
+          <SortHead :order="order" column="person">person</SortHead>
+          <SortHead :order="order" column="role">role</SortHead>
+          <SortHead :order="order" column="team">team</SortHead>
+          <SortHead :order="order" column="state">state</SortHead>
           <th scope="col">signs in with</th>
-          <th scope="col">added</th>
+          <SortHead :order="order" column="added">added</SortHead>
           <th scope="col"><span class="sr-only">change</span></th>
         </tr>
       </thead>

@@ -57,8 +57,10 @@ const labels = computed(() => Object.entries(request.value?.labels ?? {}).map(([
       <p v-if="!shown.data.value.detail_kept" class="second">Its plan and attempts are no longer kept.</p>
       <div class="grid gap-x-11 lg:grid-cols-2">
         <CostTable :shown="shown.data.value" />
-        <ChangedTable :changes="shown.data.value.changes" />
-        <PresetTable v-if="shown.data.value.preset.length > 0" :shown="shown.data.value" />
+        <div>
+          <PresetTable v-if="shown.data.value.preset.length > 0" :shown="shown.data.value" />
+          <ChangedTable :changes="shown.data.value.changes" />
+        </div>
       </div>
       <PlanTable v-if="shown.data.value.plan.length > 0" :shown="shown.data.value" />
       <div class="grid gap-x-11 lg:grid-cols-2">

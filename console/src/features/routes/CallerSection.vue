@@ -5,10 +5,25 @@ import type { Schemas } from '@/api/client'
 import { grouped } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import FourStates from '@/ui/FourStates.vue'
+import ListNarrow from '@/ui/ListNarrow.vue'
+import SortHead from '@/ui/SortHead.vue'
+import { moveInList } from '@/ui/listKeys'
+import { useList } from '@/ui/useList'
 import TimeAgo from '@/ui/TimeAgo.vue'
 
 const props = defineProps<{ route: Schemas['RouteLine'] }>()
 const callers = useCallers(() => props.route.name, true)
+const { lines, order, narrow, isLong } = useList(
+  () => callers.data.value ?? [],
+  {
+    team: (one) => one.team,
+    key: (one) => one.label ?? one.key,
+    asked: (one) => one.asked_as,
+    requests: (one) => one.requests,
+    last: (one) => one.last_at,
+  },
+  (one) => `${one.team} ${one.label ?? ''} ${one.key} ${one.asked_as}`,
+)
 const requests = (key: string) => ({ path: paths.requests, query: { route: props.route.name, key, range: '30d' } })
 </script>
 
@@ -21,18 +36,19 @@ const requests = (key: string) => ({ path: paths.requests, query: { route: props
     @retry="callers.refetch()"
   >
     <template #empty>Nobody has asked for it.</template>
-    <table>
+    <ListNarrow v-model="narrow" :shown="isLong" :count="lines.length" />
+    <table @keydown="moveInList">
       <thead>
         <tr>
-          <th scope="col">team</th>
-          <th scope="col">key</th>
-          <th scope="col">asks for</th>
-          <th scope="col" class="num">requests</th>
-          <th scope="col">last</th>
+          <SortHead :order="order" column="team">team</SortHead>
+          <SortHead :order="order" column="key">key</SortHead>
+          <SortHead :order="order" column="asked">asks for</SortHead>
+          <SortHead :order="order" column="requests" number>requests</SortHead>
+          <SortHead :order="order" column="last">last</SortHead>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="one in callers.data.value" :key="one.key + one.asked_as">
+        <tr v-for="one in lines" :key="one.key + one.asked_as">
           <th scope="row">
             <RouterLink :to="paths.team(one.team)">{{ one.team }}</RouterLink>
           </th>

@@ -1,11 +1,15 @@
 <script setup lang="ts">
 /** The keys of a team: issue one, revoke one. */
-import { computed, ref } from 'vue'
+import { ref } from 'vue'
 import type { Schemas } from '@/api/client'
 import { useKeys } from '@/api/resources'
 import { instant } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import FourStates from '@/ui/FourStates.vue'
+import ListNarrow from '@/ui/ListNarrow.vue'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
+import { moveInList } from '@/ui/listKeys'
 import StateWord from '@/ui/StateWord.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
 import KeyIssueDialog from './KeyIssueDialog.vue'
@@ -16,29 +20,38 @@ const keys = useKeys(() => props.team.name)
 const isIssuing = ref(false)
 const revoking = ref<Schemas['KeyLine']>()
 // Keys that work stand first.
-const lines = computed(() =>
-  [...(keys.data.value ?? [])].sort((a, b) => Number(b.state === 'good') - Number(a.state === 'good')),
+const { lines, order, narrow, isLong } = useList(
+  () => [...(keys.data.value ?? [])].sort((a, b) => Number(b.state === 'good') - Number(a.state === 'good')),
+  {
+    key: (key) => key.id,
+    label: (key) => key.label,
+    state: (key) => key.state,
+    issued: (key) => key.issued_at,
+    until: (key) => key.expires_at,
+  },
+  (key) => `${key.id} ${key.label} ${key.state} ${key.issued_by}`,
 )
 </script>
 
 <template>
   <section>
     <h2>Keys <button class="right follow" @click="isIssuing = true">Issue a key</button></h2>
-    <FourStates what="the keys" :query="keys" :is-empty="lines.length === 0" @retry="keys.refetch()">
+    <FourStates what="the keys" :query="keys" :is-empty="keys.data.value?.length === 0" @retry="keys.refetch()">
       <template #empty
         >No key yet. <button class="follow" @click="isIssuing = true">Issue one</button>; it is shown once, with a first
         request to copy.</template
       >
-      <table>
+      <ListNarrow v-model="narrow" :shown="isLong" :count="lines.length" />
+      <table @keydown="moveInList">
         <thead>
           <tr>
-            <th scope="col">key</th>
-            <th scope="col">what it is for</th>
-            <th scope="col">state</th>
+            <SortHead :order="order" column="key">key</SortHead>
+            <SortHead :order="order" column="label">what it is for</SortHead>
+            <SortHead :order="order" column="state">state</SortHead>
             <th scope="col">routes</th>
             <th scope="col">lane</th>
-            <th scope="col">issued</th>
-            <th scope="col">works until</th>
+            <SortHead :order="order" column="issued">issued</SortHead>
+            <SortHead :order="order" column="until">works until</SortHead>
             <th scope="col"><span class="sr-only">change</span></th>
           </tr>
         </thead>

@@ -1,18 +1,32 @@
 <script setup lang="ts">
 /** Who may ask, and how much of it is used? For operators and leads. From `/teams`. */
 import { computed } from 'vue'
-import { useTeams } from '@/api/resources'
+import { useCanChange, useTeams } from '@/api/resources'
 import { paths } from '@/lib/paths'
 import { grouped } from '@/lib/format'
 import { quotaAmount, quotaWords, streamLimits } from '@/lib/quota'
 import FourStates from '@/ui/FourStates.vue'
+import ListNarrow from '@/ui/ListNarrow.vue'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 import { moveInList } from '@/ui/listKeys'
 import PageHead from '@/ui/PageHead.vue'
 import QuotaGauge from '@/ui/QuotaGauge.vue'
 
 const teams = useTeams()
+const canChange = useCanChange()
+const {
+  lines: listed,
+  order,
+  narrow,
+  isLong,
+} = useList(
+  () => teams.data.value ?? [],
+  { team: (team) => team.name, keys: (team) => team.keys, quotas: (team) => team.quotas.length },
+  (team) => `${team.name} ${team.routes?.join(' ') ?? ''}`,
+)
 const lines = computed(() =>
-  (teams.data.value ?? []).flatMap((team) => {
+  listed.value.flatMap((team) => {
     const quotas = team.quotas.map((quota) => ({ id: quota.id, quota, streams: undefined }))
     const streams = streamLimits(team).map((limit) => ({
       id: `${team.name} ${limit.words}`,
@@ -27,19 +41,23 @@ const lines = computed(() =>
 </script>
 
 <template>
-  <PageHead title="Teams"><span>solid is used, hatched is reserved, the tick is expected by the end</span></PageHead>
-  <FourStates what="the teams" :query="teams" :is-empty="lines.length === 0" @retry="teams.refetch()">
+  <PageHead title="Teams"
+    ><span>solid is used, hatched is reserved, the tick is expected by the end</span>
+    <RouterLink v-if="canChange" :to="paths.newThing('teams')">Add a team</RouterLink></PageHead
+  >
+  <FourStates what="the teams" :query="teams" :is-empty="teams.data.value?.length === 0" @retry="teams.refetch()">
     <template #empty
-      >There is no team yet. The <RouterLink :to="paths.start">first run</RouterLink> makes one; quotas and further ones
-      are written into a catalogue file: <span class="mono">wendor catalogue apply FILE</span></template
+      >There is no team yet. <RouterLink v-if="canChange" :to="paths.newThing('teams')">Add a team</RouterLink>, or let
+      the <RouterLink :to="paths.start">first run</RouterLink> make one.</template
     >
+    <ListNarrow v-model="narrow" :shown="isLong" :count="listed.length" />
     <table @keydown="moveInList">
       <thead>
         <tr>
-          <th scope="col">team</th>
+          <SortHead :order="order" column="team">team</SortHead>
           <th scope="col">routes</th>
-          <th scope="col" class="num">keys</th>
-          <th scope="col">quota</th>
+          <SortHead :order="order" column="keys" number>keys</SortHead>
+          <SortHead :order="order" column="quotas">quota</SortHead>
           <th scope="col" class="num">used</th>
           <th scope="col" class="num">of</th>
           <th scope="col"><span class="sr-only">gauge</span></th>

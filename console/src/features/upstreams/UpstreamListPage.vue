@@ -7,6 +7,9 @@ import { paths } from '@/lib/paths'
 import { spanOf } from '@/lib/range'
 import { spanOfStrips, spanWords } from '@/lib/requests'
 import FourStates from '@/ui/FourStates.vue'
+import ListNarrow from '@/ui/ListNarrow.vue'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 import { moveInList } from '@/ui/listKeys'
 import PageHead from '@/ui/PageHead.vue'
 import StateWord from '@/ui/StateWord.vue'
@@ -24,10 +27,19 @@ const span = computed(() =>
 )
 const ORDER = ['failing', 'degraded', 'no traffic yet', 'well']
 // What needs attention stands first.
-const lines = computed(() =>
-  [...(upstreams.data.value ?? [])].sort(
-    (a, b) => ORDER.indexOf(a.state) - ORDER.indexOf(b.state) || a.name.localeCompare(b.name),
-  ),
+const { lines, order, narrow, isLong } = useList(
+  () =>
+    [...(upstreams.data.value ?? [])].sort(
+      (a, b) => ORDER.indexOf(a.state) - ORDER.indexOf(b.state) || a.name.localeCompare(b.name),
+    ),
+  {
+    upstream: (one) => one.name,
+    state: (one) => ORDER.indexOf(one.state),
+    'first token': (one) => one.first_token_ms,
+    streams: (one) => one.streams_open,
+    failure: (one) => one.last_failure?.at,
+  },
+  (one) => `${one.name} ${one.dialect} ${one.hosting} ${one.place ?? ''} ${one.state}`,
 )
 const isMissing = (credential: string) => credential !== 'none' && credential !== 'found'
 </script>
@@ -38,21 +50,27 @@ const isMissing = (credential: string) => credential !== 'none' && credential !=
     <button class="follow" @click="isAdding = true">Add an upstream</button>
   </PageHead>
   <UpstreamAddDialog v-if="isAdding" @close="isAdding = false" />
-  <FourStates what="the upstreams" :query="upstreams" :is-empty="lines.length === 0" @retry="upstreams.refetch()">
+  <FourStates
+    what="the upstreams"
+    :query="upstreams"
+    :is-empty="upstreams.data.value?.length === 0"
+    @retry="upstreams.refetch()"
+  >
     <template #empty
       >There is no upstream yet. <button class="follow" @click="isAdding = true">Add an upstream</button> by its
       address, or let the <RouterLink :to="paths.start">first run</RouterLink> lead you to an answer.</template
     >
+    <ListNarrow v-model="narrow" :shown="isLong" :count="lines.length" />
     <table :aria-busy="usage.isPending.value" @keydown="moveInList">
       <thead>
         <tr>
-          <th scope="col">upstream</th>
-          <th scope="col">state</th>
+          <SortHead :order="order" column="upstream">upstream</SortHead>
+          <SortHead :order="order" column="state">state</SortHead>
           <th scope="col">since</th>
-          <th scope="col" class="num">first token<br />recently</th>
-          <th scope="col" class="num">streams</th>
+          <SortHead :order="order" column="first token" number>first token<br />recently</SortHead>
+          <SortHead :order="order" column="streams" number>streams</SortHead>
           <th scope="col">last 24 h: first token, whole, {{ spanWords(span) }}</th>
-          <th scope="col">last failure</th>
+          <SortHead :order="order" column="failure">last failure</SortHead>
         </tr>
       </thead>
       <tbody>

@@ -3,24 +3,46 @@
 import { computed, ref, watch } from 'vue'
 import type { UsageQuery } from '@/api/resources'
 import { useTeams, useUsage } from '@/api/resources'
-import { change, dayName, grouped, instant, money } from '@/lib/format'
+import { change, dayName, grouped, instant, money, share } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import { isRangeName, RANGE_WORDS, RANGES, spanOf, stepOf } from '@/lib/range'
 import { useAddress } from '@/ui/address'
 import FilterChoice from '@/ui/FilterChoice.vue'
+import FilterText from '@/ui/FilterText.vue'
 import FourStates from '@/ui/FourStates.vue'
 import PageHead from '@/ui/PageHead.vue'
 import { MEASURES } from './measures'
 import UsageChart from './UsageChart.vue'
 import UsageTable from './UsageTable.vue'
+import UsageWhy from './UsageWhy.vue'
 import UsageNarrowing from './UsageNarrowing.vue'
 
 const NARROW = ['team', 'route', 'offer', 'upstream', 'key'] as const
-const BY = ['team', 'route', 'offer', 'key'] as const
+const BY = ['team', 'route', 'offer', 'key', 'upstream', 'run', 'end'] as const
+/** Of a label its name is said too. */
+const LABEL = 'label:'
 
 const address = useAddress()
 const teams = useTeams()
 const [range, by, shown] = [address.member('range', '7d'), address.member('by', 'team'), address.member('show', 'cost')]
+const label = computed({
+  get: () => (by.value.startsWith(LABEL) ? by.value.slice(LABEL.length) : ''),
+  set: (name: string) => (by.value = name ? `${LABEL}${name}` : 'team'),
+})
+const isNaming = ref(false)
+const group = computed({
+  get: () => (by.value.startsWith(LABEL) || isNaming.value ? LABEL : by.value),
+  set: (what: string) => {
+    isNaming.value = what === LABEL
+    if (what !== LABEL) by.value = what
+  },
+})
+const isWhy = computed({
+  get: () => address.read('why') === 'yes',
+  set: (is: boolean) => {
+    address.set({ why: is ? 'yes' : '' })
+  },
+})
 const chosenAt = ref(new Date())
 // A range that ends now ends when it was chosen, so that all figures of the page are of the same time.
 watch(range, () => (chosenAt.value = new Date()))
@@ -50,7 +72,16 @@ const sentence = computed(() => {
         : ''
   const left = unpriced > 0 ? ` ${grouped(unpriced)} without a price are left out of the cost.` : ''
   const about = estimated > 0 ? ` ${grouped(estimated)} are counted by estimate.` : ''
-  return `${grouped(requests)} requests cost ${money(cost)} ${usage.currency}${beside}.${left}${about}`
+  const { history_from: history, before_to: end, left_out: more } = usage
+  const begins = !history
+    ? ''
+    : history >= end
+      ? ' There are no records of the previous period.'
+      : ` Records begin on ${instant(new Date(history))}, within the previous period: it is not a whole one.`
+  const cut = more > 0 ? ` ${grouped(more)} further lines, the cheapest, are left out.` : ''
+  const { preset, all_input: input } = usage.together.tokens
+  const added = preset > 0 ? ` Presets of routes added ${share(preset, input)} of the input tokens.` : ''
+  return `${grouped(requests)} requests cost ${money(cost)} ${usage.currency}${beside}.${begins}${left}${about}${added}${cut}`
 })
 const times = computed(() => `${instant(span.value.from)} to ${instant(span.value.to)}`)
 const narrowed = (name: string) => {
@@ -72,7 +103,8 @@ const same = (values: readonly string[]) => values.map((value) => ({ value, word
       label="Time"
       :options="RANGES.map((value) => ({ value, words: RANGE_WORDS[value] }))"
     />
-    <FilterChoice v-model="by" label="By" :options="same(BY)" />
+    <FilterChoice v-model="group" label="By" :options="[...same(BY), { value: LABEL, words: 'a label' }]" />
+    <FilterText v-if="group === LABEL" v-model="label" label="named" hint="feature" />
     <FilterChoice
       v-model="shown"
       label="Over time"
@@ -87,7 +119,13 @@ const same = (values: readonly string[]) => values.map((value) => ({ value, word
     @retry="groups.refetch()"
   >
     <template #empty>No requests in this range. Choose a longer one, or remove a filter.</template>
-    <p class="text-lead mb-3">{{ sentence }}</p>
+    <p class="text-lead mb-3">
+      {{ sentence }}
+      <button class="follow" :aria-expanded="isWhy" @click="isWhy = !isWhy">
+        {{ isWhy ? 'Close the reasons' : 'Why?' }}
+      </button>
+    </p>
+    <UsageWhy v-if="isWhy" :query="base" />
     <FourStates what="the chart" :query="series" @retry="series.refetch()">
       <UsageChart v-if="series.data.value && measure" :usage="series.data.value" :measure="measure" />
     </FourStates>

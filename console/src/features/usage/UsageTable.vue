@@ -5,17 +5,44 @@ import type { RouteLocationRaw } from 'vue-router'
 import type { Schemas } from '@/api/client'
 import { change, counted, grouped, money, share, typicalSlow } from '@/lib/format'
 import { requestsBehind } from '@/lib/paths'
+import ListNarrow from '@/ui/ListNarrow.vue'
 import { moveInList } from '@/ui/listKeys'
 import MoneyAmount from '@/ui/MoneyAmount.vue'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 
 type Line = Schemas['UsageLine']
 
 const props = defineProps<{ usage: Schemas['Usage']; narrow: (name: string) => RouteLocationRaw }>()
-const lines = computed(() =>
-  props.usage.lines.length > 1 ? [...props.usage.lines, props.usage.together] : props.usage.lines,
+const name = (line: Line) => (line.label ? `${line.label} (${line.name})` : line.name || nothing.value)
+const {
+  lines: listed,
+  order,
+  narrow: word,
+  isLong,
+} = useList(
+  () => props.usage.lines,
+  {
+    name,
+    cost: (line) => Number(line.cost),
+    requests: (line) => line.requests,
+    'not answered': (line) => line.not_answered / Math.max(line.requests, 1),
+    cancelled: (line) => line.cancelled / Math.max(line.requests, 1),
+    'first token': (line) => line.first_token.typical_ms,
+    'tokens in': (line) => anew(line),
+    cached: (line) => line.tokens.input_cached,
+    'tokens out': (line) => line.tokens.output,
+  },
+  (line) => name(line),
 )
+/** The sum stays that of all lines. */
+const lines = computed(() => (props.usage.lines.length > 1 ? [...listed.value, props.usage.together] : listed.value))
+/** What has no name, and what narrows nothing here but the list of requests. */
+const nothing = computed(() =>
+  props.usage.by === 'offer' ? '(no offer tried)' : `(no ${props.usage.by.replace('label:', '')})`,
+)
+const isOfRequests = computed(() => ['run', 'end'].includes(props.usage.by) || props.usage.by.startsWith('label:'))
 const isTotal = (line: Line) => line === props.usage.together
-const name = (line: Line) => (line.label ? `${line.label} (${line.name})` : line.name || '(no offer tried)')
 const anew = (line: Line) => line.tokens.input + line.tokens.cache_written
 /** The largest of all tokens, which gives them their unit. */
 const most = computed(() =>
@@ -38,26 +65,29 @@ const behind = (line: Line, more: Record<string, string> = {}) => requestsBehind
 </script>
 
 <template>
+  <ListNarrow v-model="word" :shown="isLong" :count="listed.length" />
   <table @keydown="moveInList">
     <thead>
       <tr>
-        <th scope="col">{{ usage.by }}</th>
-        <th scope="col" class="num">cost, {{ usage.currency }}</th>
+        <SortHead :order="order" column="name">{{ usage.by.replace('label:', '') }}</SortHead>
+        <SortHead :order="order" column="cost" number>cost, {{ usage.currency }}</SortHead>
         <th scope="col" class="num">previous<br />period</th>
-        <th scope="col" class="num">requests</th>
-        <th scope="col" class="num">not answered</th>
-        <th scope="col" class="num">cancelled</th>
-        <th scope="col" class="num">first token<br />p50, p95</th>
-        <th scope="col" class="num">tokens in<br />anew</th>
-        <th scope="col" class="num"><br />cached</th>
-        <th scope="col" class="num">tokens<br />out</th>
+        <SortHead :order="order" column="requests" number>requests</SortHead>
+        <SortHead :order="order" column="not answered" number>not answered</SortHead>
+        <SortHead :order="order" column="cancelled" number>cancelled</SortHead>
+        <SortHead :order="order" column="first token" number>first token<br />p50, p95</SortHead>
+        <SortHead :order="order" column="tokens in" number>tokens in<br />anew</SortHead>
+        <SortHead :order="order" column="cached" number><br />cached</SortHead>
+        <SortHead :order="order" column="tokens out" number>tokens<br />out</SortHead>
       </tr>
     </thead>
     <tbody>
       <tr v-for="line in lines" :key="line.name" :class="{ total: isTotal(line) }">
         <th scope="row">
           <template v-if="isTotal(line)">together</template>
-          <RouterLink v-else-if="line.name" :to="narrow(line.name)">{{ name(line) }}</RouterLink>
+          <RouterLink v-else-if="line.name" :to="isOfRequests ? behind(line) : narrow(line.name)">{{
+            name(line)
+          }}</RouterLink>
           <template v-else>{{ name(line) }}</template>
         </th>
         <td class="num">

@@ -1,6 +1,7 @@
 //! `wendor usage`: what teams, routes, offers or keys used and cost, beside the time before.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use wendor_gateway::admin::usage::why::UsageWhy;
 use wendor_gateway::admin::usage::{Usage, UsageLine};
 
 use super::now;
@@ -27,11 +28,56 @@ pub(super) async fn run(args: UsageArgs, management: &Management, reader: Reader
         ("upstream", upstream),
         ("key", key),
     ];
+    if args.why {
+        return why(&management.get("/usage/why", &query).await?, reader);
+    }
     let usage: Usage = management.get("/usage", &query).await?;
     match reader {
         Reader::Program => output::json(&usage),
         Reader::Person if args.csv => output::print_raw(&csv_of(&usage)?),
         Reader::Person => show(&usage, &args),
+    }
+}
+
+/// Why the range cost more or less than the previous period.
+fn why(why: &UsageWhy, reader: Reader) -> Result<(), Failure> {
+    if reader == Reader::Program {
+        return output::json(why);
+    }
+    let before = span(why.before_from, why.before_to);
+    output::sentence(&format!(
+        "{}: {}{}",
+        span(why.from, why.to),
+        why.summary.replace("the previous period", &format!("{before}, the previous period")),
+        history(why.history_from, why.before_to)
+    ))?;
+    let columns = [
+        Column::Text("offer"),
+        Column::Money("by rates", why.currency.clone()),
+        Column::Number("by mix"),
+        Column::Number("tokens before"),
+        Column::Number("tokens"),
+    ];
+    let rows = why.lines.iter().map(|line| {
+        vec![
+            line.offer.clone(),
+            words::money(&line.price, 2),
+            words::money(&line.mix, 2),
+            words::grouped(line.tokens_before),
+            words::grouped(line.tokens),
+        ]
+    });
+    if why.lines.is_empty() { Ok(()) } else { output::table(&columns, rows.collect(), "") }
+}
+
+/// Where history begins inside the previous period, or after it.
+fn history(from: Option<DateTime<Utc>>, before_to: DateTime<Utc>) -> String {
+    match from {
+        None => String::new(),
+        Some(from) if from >= before_to => " There are no records of the previous period.".to_owned(),
+        Some(from) => {
+            format!(" Records begin on {}, within the previous period: it is not a whole one.", words::instant(from))
+        }
     }
 }
 
@@ -93,7 +139,6 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
         Column::Number("tokens in"),
         Column::Number("tokens out"),
     ]);
-    let is_pair = usage.by.contains(',');
     let mut lines: Vec<&UsageLine> = usage.lines.iter().collect();
     if lines.len() > 1 {
         lines.push(&usage.together);
@@ -102,23 +147,38 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     let output: Vec<u64> = lines.iter().map(|line| line.figures.tokens.output).collect();
     let tokens = words::counts(&input).into_iter().zip(words::counts(&output));
     let rows: Vec<Vec<String>> =
-        lines.into_iter().zip(tokens).map(|(line, (input, output))| row(line, is_pair, input, output)).collect();
+        lines.into_iter().zip(tokens).map(|(line, (input, output))| row(line, &usage.by, input, output)).collect();
     output::table(&columns, rows, "No requests in this range.")?;
-    output::sentence(&format!("{}.{}", period(usage), remarks(&usage.together, &usage.currency)))?;
-    if let Some(line) = usage.lines.first().filter(|line| line.then.is_none()) {
+    let left_out = match usage.left_out {
+        0 => String::new(),
+        number => format!(
+            " {} further lines, the cheapest, are left out.",
+            words::grouped(u64::try_from(number).unwrap_or(0))
+        ),
+    };
+    let history = history(usage.history_from, usage.before_to);
+    let remarks = remarks(&usage.together, &usage.currency);
+    output::sentence(&format!("{}.{history}{left_out}{remarks}", period(usage)))?;
+    if let Some(line) = usage.lines.iter().find(|line| line.then.is_none() && !line.name.is_empty()) {
         output::line(&format!("Requests behind a line: {}", follow(usage, args, line)))?;
     }
     Ok(())
 }
 
-fn row(line: &UsageLine, is_pair: bool, input: String, output: String) -> Vec<String> {
+fn row(line: &UsageLine, by: &str, input: String, output: String) -> Vec<String> {
     let name = match (&line.label, line.name.as_str()) {
         (Some(label), name) => format!("{name} ({label})"),
-        (None, "") => "(no offer tried)".to_owned(),
+        (None, "") => {
+            if by == "offer" {
+                "(no offer tried)".to_owned()
+            } else {
+                format!("(no {by})")
+            }
+        }
         (None, name) => name.to_owned(),
     };
     let mut cells = vec![name];
-    if is_pair {
+    if by.contains(',') {
         cells.push(line.then.clone().unwrap_or_default());
     }
     cells.extend([
@@ -137,7 +197,9 @@ fn row(line: &UsageLine, is_pair: bool, input: String, output: String) -> Vec<St
 
 /// What figures are told apart by, as the head of a column.
 fn what(by: &str) -> &'static str {
-    const WORDS: [&str; 8] = ["team", "route", "offer", "key", "upstream", "hour", "minute", "day"];
+    const WORDS: [&str; 11] =
+        ["team", "route", "offer", "key", "upstream", "hour", "minute", "day", "run", "end", "label"];
+    let by = by.split(':').next().unwrap_or_default();
     WORDS.into_iter().find(|word| *word == by).unwrap_or("day")
 }
 
@@ -186,7 +248,12 @@ fn remarks(together: &UsageLine, currency: &str) -> String {
         1 => " 1 call of a check is in tokens and cost, not in requests.".to_owned(),
         number => format!(" {} calls of checks are in tokens and cost, not in requests.", words::grouped(number)),
     };
-    format!("{unpriced}{estimated}{failed}{checks}")
+    let tokens = &together.figures.tokens;
+    let presets = match tokens.preset {
+        0 => String::new(),
+        preset => format!(" Presets of routes added {} of the input tokens.", words::share(preset, tokens.all_input)),
+    };
+    format!("{unpriced}{estimated}{failed}{checks}{presets}")
 }
 
 /// The command that lists the requests behind the first line.
@@ -231,7 +298,10 @@ fn follow(usage: &Usage, args: &UsageArgs, line: &UsageLine) -> String {
         by @ ("offer" | "upstream") => {
             format!("wendor request list --{by} {} --tried last{narrowed} {range}", line.name)
         }
-        by => format!("wendor request list --{by} {}{narrowed} {range}", line.name),
+        by => match by.strip_prefix("label:") {
+            Some(label) => format!("wendor request list --label {label}={}{narrowed} {range}", line.name),
+            None => format!("wendor request list --{by} {}{narrowed} {range}", line.name),
+        },
     }
 }
 
@@ -267,7 +337,7 @@ mod tests {
     fn usage(by: &str, from: &str, to: &str) -> Usage {
         let usage = json!({
             "from": from, "to": to, "before_from": from, "before_to": to, "by": by, "currency": "EUR",
-            "lines": [line("freight-desk", 0, 0)], "together": line("together", 0, 0)
+            "history_from": null, "left_out": 0, "lines": [line("freight-desk", 0, 0)], "together": line("together", 0, 0)
         });
         serde_json::from_value(usage).unwrap()
     }
@@ -277,6 +347,7 @@ mod tests {
             by: by.to_owned(),
             range,
             narrow: NarrowArgs { team: team.map(str::to_owned), ..NarrowArgs::default() },
+            why: false,
             csv: false,
         }
     }
@@ -342,7 +413,7 @@ mod tests {
     #[test]
     fn a_row_has_units_and_dashes() {
         let line: UsageLine = serde_json::from_value(line("", 0, 0)).unwrap();
-        let cells = row(&line, false, "6".into(), "4".into());
+        let cells = row(&line, "team", "6".into(), "4".into());
         assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.00%", "0.31 s", "-", "6", "4"]);
     }
 }

@@ -182,13 +182,17 @@ impl std::str::FromStr for DialectArg {
 /// Figures.
 #[derive(Debug, Args)]
 pub struct UsageArgs {
-    /// What to tell apart by: team, route, offer, key, upstream, day, hour, minute; or two of them, such as `route,day`.
+    /// What to tell apart by: team, route, offer, key, upstream, day, hour, minute, run, end, `label:NAME`; or two of them, such as
+    /// `route,day`.
     #[arg(long, default_value = "team", value_name = "WHAT")]
     pub by: String,
     #[command(flatten)]
     pub range: RangeArgs,
     #[command(flatten)]
     pub narrow: NarrowArgs,
+    /// Tell why it cost more or less than the previous period: by volume, price and mix.
+    #[arg(long, conflicts_with_all = ["csv", "by"])]
+    pub why: bool,
     /// Print comma-separated values for a spreadsheet: amounts with all their digits, times in milliseconds.
     #[arg(long, conflicts_with = "json")]
     pub csv: bool,

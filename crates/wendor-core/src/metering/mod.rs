@@ -8,6 +8,7 @@
 //! - [`sketch`]: many durations as one mergeable sketch
 //! - [`rollup`]: the hourly sums
 //! - [`spool_frame`]: an entry as a frame of the spool
+//! - [`why`]: why a period cost more or less than the one before
 //! - [`summary`] and [`latency`]: what happened, in a sentence, and where the time went
 
 pub mod calibration;
@@ -22,3 +23,4 @@ pub mod rollup;
 pub mod sketch;
 pub mod spool_frame;
 pub mod summary;
+pub mod why;

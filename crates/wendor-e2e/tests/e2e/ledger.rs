@@ -250,3 +250,50 @@ async fn lists_are_paged_without_gaps_or_repeats() {
         .collect();
     assert_eq!((seen.len(), seen), (7, all));
 }
+
+/// What apps say of their requests tells figures apart too, and so does how they ended; each line leads to its requests.
+#[tokio::test]
+async fn figures_by_run_label_and_end() {
+    let ferry = Ferry::begin().await;
+    for (run, label) in [("night & day", "search"), ("night & day", "help"), ("two", "search"), ("", "")] {
+        let body = question("night-sailings", false);
+        let mut request = ferry.http.post(format!("{}/v1/chat/completions", ferry.service.url)).bearer_auth(&ferry.key);
+        if !run.is_empty() {
+            request = request.header("wendor-run", run).header("wendor-labels", format!("feature={label}"));
+        }
+        assert_eq!(request.json(&body).send().await.unwrap().status(), 200);
+    }
+    ferry.drained().await;
+    for (by, expected) in [
+        ("run", vec![("", 1), ("night & day", 2), ("two", 1)]),
+        ("label:feature", vec![("", 1), ("help", 1), ("search", 2)]),
+        ("end", vec![("proper", 4)]),
+    ] {
+        let ran = ferry.wendor(&["--json", "usage", "--by", by, "--last", "24h"]).await;
+        let usage: Value = serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{}", ran.err));
+        assert_eq!(usage["by"], by);
+        let lines = usage["lines"].as_array().unwrap();
+        let mut told: Vec<(&str, u64)> =
+            lines.iter().map(|line| (line["name"].as_str().unwrap(), line["requests"].as_u64().unwrap())).collect();
+        told.sort_unstable();
+        assert_eq!(told, expected, "{by}");
+        for line in lines.iter().filter(|line| line["name"] != "") {
+            let page = ferry.get(&format!("/requests?{}", line["requests_query"].as_str().unwrap())).await;
+            assert_eq!(json!(page["requests"].as_array().unwrap().len()), line["requests"], "{line}");
+        }
+    }
+    let pairs = ferry.wendor(&["usage", "--by", "route,label:feature", "--last", "24h", "--csv"]).await;
+    assert!(pairs.out.starts_with("route,label:feature,label,currency,cost,"), "{}{}", pairs.out, pairs.err);
+    assert!(pairs.out.contains("\r\nnight-sailings,search,"), "{}", pairs.out);
+    let shown = ferry.wendor(&["usage", "--by", "run", "--last", "24h"]).await.out;
+    assert!(shown.contains("(no run)") && shown.contains("There are no records of the previous period."), "{shown}");
+    assert!(shown.contains("wendor request list --run"), "{shown}");
+    let why = ferry.wendor(&["usage", "--why", "--last", "24h"]).await;
+    let told = why.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(told.contains("more than") || told.contains("cost as much as"), "{}{}", why.out, why.err);
+    let why = ferry.get("/usage/why?from=2026-01-01T00:00:00Z&to=2100-01-01T00:00:00Z").await;
+    let part = |name: &str| why[name].as_str().unwrap().parse::<Decimal>().unwrap();
+    let parts = part("volume") + part("price") + part("mix") + part("other");
+    assert_eq!(parts, part("cost") - part("cost_before"), "{why}");
+    assert!(part("volume") > Decimal::ZERO, "{why}");
+}

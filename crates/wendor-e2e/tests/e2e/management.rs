@@ -45,9 +45,11 @@ const RANGE: &str = "from=2026-01-01T00:00:00Z&to=2100-01-01T00:00:00Z";
 /// What each may do, in the order owner, operator, lead and viewer of the team, lead of another team.
 fn reach(request: &str) -> Vec<(&'static str, String, [u16; 5])> {
     let usage = format!("/usage?{RANGE}&team=timetables");
+    let why = format!("/usage/why?{RANGE}&team=timetables");
     let table = [
         ("GET", "/me", [200, 200, 200, 200, 200]),
         ("GET", usage.as_str(), [200, 200, 200, 200, 403]),
+        ("GET", why.as_str(), [200, 200, 200, 200, 403]),
         ("GET", request, [200, 200, 200, 200, 404]),
         ("GET", "/requests?team=timetables", [200, 200, 200, 200, 403]),
         ("GET", "/keys?team=timetables", [200, 200, 200, 200, 403]),
@@ -237,6 +239,11 @@ async fn a_password_signs_in_and_an_ended_token_does_not() {
     "unknown field `colour`"
 )]
 #[case::no_range("/usage", "query", "missing field `from`")]
+#[case::no_label(
+    "/usage?from=2026-01-01T00:00:00Z&to=2026-01-02T00:00:00Z&by=label",
+    "by",
+    "`label:NAME`, such as `label:feature`"
+)]
 #[case::backwards("/usage?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", "to", "is not after")]
 #[case::bad_mark("/requests?after=yesterday", "after", "`next` of a page before")]
 #[case::bad_offer("/requests?offer=quarry", "offer", "upstream/model")]
@@ -324,6 +331,7 @@ fn read_calls(id: &str) -> Vec<(&'static str, String)> {
         ("/catalogue", "/catalogue".to_owned()),
         ("/revisions", "/revisions".to_owned()),
         ("/usage", format!("/usage?{RANGE}")),
+        ("/usage/why", format!("/usage/why?{RANGE}")),
         ("/requests", "/requests".to_owned()),
         ("/requests/{id}", format!("/requests/{id}")),
         ("/now", "/now".to_owned()),

@@ -219,13 +219,8 @@ fn refused(app: &App, snapshot: &Snapshot, eyes: Eyes<'_>) -> Vec<Finding> {
 
 async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result<Vec<Finding>, StoreError> {
     let until = Window::Hour.around(now).start;
-    let query = UsageQuery {
-        from: until - TimeDelta::days(USUAL_DAYS),
-        to: until,
-        by: Dimension::Upstream,
-        then: None,
-        filter: UsageFilter { former: snapshot.former.clone(), ..UsageFilter::default() },
-    };
+    let filter = UsageFilter { former: snapshot.former.clone(), ..UsageFilter::default() };
+    let query = UsageQuery::of(until - TimeDelta::days(USUAL_DAYS), until, Dimension::Upstream, filter);
     let usual = app.store.usage(&query).await?;
     let mut findings = Vec::new();
     let seen = |name: &Name| Some((name.clone(), app.fleet.upstream(name).inventory()?.as_ref().clone()));

@@ -162,6 +162,7 @@ fn of_what_happened(config: &mut ServiceConfig) {
         .service(events::deliveries)
         .service(events::try_one)
         .service(usage::usage)
+        .service(usage::why::why)
         .service(requests::list)
         .service(under_way::show)
         .service(requests::show)

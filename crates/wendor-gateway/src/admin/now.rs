@@ -83,17 +83,9 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
     let now = app.clock.now();
     let history = History::read(&app, now).await?;
     let today = history.today.and_time(NaiveTime::MIN).and_utc();
-    let query = UsageQuery {
-        from: today - TimeDelta::days(1),
-        to: today,
-        by: Dimension::Team,
-        then: None,
-        filter: UsageFilter {
-            team: principal.narrow(None)?,
-            former: app.now_serving().former.clone(),
-            ..UsageFilter::default()
-        },
-    };
+    let (team, former) = (principal.narrow(None)?, app.now_serving().former.clone());
+    let filter = UsageFilter { team, former, ..UsageFilter::default() };
+    let query = UsageQuery::of(today - TimeDelta::days(1), today, Dimension::Team, filter);
     let groups = app.store.usage(&query).await?;
     let snapshot = app.now_serving();
     let yesterday = history.today.checked_sub_days(Days::new(1)).unwrap_or(history.today);

@@ -1,54 +1,35 @@
-//! Figures of a range by team, route, offer, key, upstream, day, hour or minute, beside the same time before.
+//! Figures of a range by what tells them apart, beside the same time before.
 
+mod asked;
 mod pairs;
+pub mod why;
 
 use std::collections::BTreeMap;
 
 use actix_web::{get, web};
 use chrono::{DateTime, Datelike, Months, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
-use wendor_core::catalog::key::id_in;
+use utoipa::ToSchema;
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::metering::sketch::Sketch;
-use wendor_core::name::OfferName;
 use wendor_core::quota::window::Window;
-use wendor_store::usage::{Dimension, Step, UsageFilter, UsageQuery};
+use wendor_store::usage::{Dimension, Step, UsageQuery};
 
 use super::named;
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
 
+pub use asked::UsageParams;
+pub(super) use asked::base_query;
+use asked::{narrowed, read};
+
+/// Lines at most: an app may give each of its requests a run of its own.
+const MOST_LINES: usize = 2_000;
+
 /// "Slow": what 95 of 100 requests do not pass. "Typical" is the median.
 const SLOW_PERMILLE: u64 = 950;
-
-/// Days, hours or minutes of a range at most: a year by day, two weeks by hour, some hours by minute.
-const MAX_STEPS: i64 = 400;
-
-/// A range and what narrows it.
-#[derive(Debug, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
-pub struct UsageParams {
-    /// First instant inside.
-    pub from: DateTime<Utc>,
-    /// First instant after.
-    pub to: DateTime<Utc>,
-    /// `team`, `route`, `offer`, `key`, `upstream`, `day`, `hour` or `minute`; by team when absent. Two of them with a comma between tell
-    /// pairs apart, such as `route,day`; one of the two at most is a time.
-    pub by: Option<String>,
-    /// Name of a team.
-    pub team: Option<String>,
-    /// Name of a route.
-    pub route: Option<String>,
-    /// As `upstream/model`.
-    pub offer: Option<String>,
-    /// At an offer of this upstream.
-    pub upstream: Option<String>,
-    /// By the key of this id.
-    pub key: Option<String>,
-}
 
 /// Tokens by kind; the input kinds are disjoint and sum to all input, reasoning is a part of output.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
@@ -135,7 +116,7 @@ pub struct Figures {
 /// Figures of one group.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct UsageLine {
-    /// The team, route, offer, key, upstream, day, hour or minute; empty for an offer where none was tried.
+    /// The team, route, offer, key, upstream, day, hour, minute, run, end or value of the label; empty where there is none.
     pub name: String,
     /// The second name, where it is told apart by two things.
     pub then: Option<String>,
@@ -165,8 +146,12 @@ pub struct Usage {
     pub by: String,
     /// Code of the currency.
     pub currency: String,
+    /// Where history begins, where that is after the previous period has begun: it is compared with less than a whole one then.
+    pub history_from: Option<DateTime<Utc>>,
     /// The groups, dearest first; days in order.
     pub lines: Vec<UsageLine>,
+    /// Further groups of the range, the cheapest, which are left out here; the sum has them.
+    pub left_out: usize,
     /// The sum over all lines.
     pub together: UsageLine,
 }
@@ -204,6 +189,8 @@ pub(super) async fn usage(
         (None, Some(step)) => step_lines(&query, step, weekday, &groups, by_weekday),
         (None, None) => group_lines(&query, &groups, &earlier),
     };
+    let left_out = lines.len().saturating_sub(MOST_LINES);
+    lines.truncate(MOST_LINES);
     if query.by == Dimension::Key {
         let snapshot = app.now_serving();
         let label_of = |id: &str| snapshot.keys.values().find(|key| key.id == id).map(|key| key.label.clone());
@@ -217,58 +204,14 @@ pub(super) async fn usage(
         before_to: before.to,
         by: by_words(&query),
         currency: app.now_serving().catalogue.currency.clone(),
+        history_from: app.store.first_hour().await?.filter(|first| *first > before.from),
+        left_out,
         lines,
         together,
     }))
 }
 
 type Groups = BTreeMap<String, RollUp>;
-
-fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQuery, Problem> {
-    let bad = |field, message: String| Problem::BadValue { field, message };
-    if params.from >= params.to {
-        return Err(bad("to", format!("{} is not after {}", params.to, params.from)));
-    }
-    let known = || Dimension::ALL.map(Dimension::as_str).join(", ");
-    let dimension = |by: &str| {
-        Dimension::parse(by.trim())
-            .ok_or_else(|| bad("by", format!("`{}` is not one of {}", by.escape_debug(), known())))
-    };
-    let (by, then) = match params.by.as_deref().unwrap_or("team").split_once(',') {
-        None => (dimension(params.by.as_deref().unwrap_or("team"))?, None),
-        Some((by, then)) => (dimension(by)?, Some(dimension(then)?)),
-    };
-    if then == Some(by) || (by.step().is_some() && then.is_some_and(|then| then.step().is_some())) {
-        return Err(bad(
-            "by",
-            "name two different things, of which one at most is a time, such as `route,day`".to_owned(),
-        ));
-    }
-    if let Some(step) = by.step().or_else(|| then.and_then(Dimension::step))
-        && (params.to - params.from).num_seconds() / step.length.num_seconds() > MAX_STEPS
-    {
-        return Err(bad(
-            "to",
-            format!("by {} a range has at most {MAX_STEPS} lines: ask for less, or by day", by.as_str()),
-        ));
-    }
-    let snapshot = app.now_serving();
-    let team = params.team.as_deref().map(|team| named::recorded_team(principal, &snapshot, team)).transpose()?;
-    let offer = params.offer.as_deref().map(OfferName::parse).transpose();
-    let filter = UsageFilter {
-        team: principal.narrow(team)?,
-        route: params.route.as_deref().map(|route| named::recorded_route(&snapshot, route)).transpose()?,
-        offer: offer.map_err(|error| bad("offer", error.to_string()))?,
-        upstream: params
-            .upstream
-            .as_deref()
-            .map(|upstream| named::recorded_upstream(&snapshot, upstream))
-            .transpose()?,
-        key: params.key.as_deref().map(|key| id_in(key).to_owned()),
-        former: snapshot.former.clone(),
-    };
-    Ok(UsageQuery { from: params.from, to: params.to, by, then, filter })
-}
 
 /// What a range is compared with: as much of the period `shift` before it as has passed of the range itself.
 fn previous_period(query: &UsageQuery, shift: TimeDelta, now: DateTime<Utc>) -> UsageQuery {
@@ -333,7 +276,7 @@ fn group_lines(query: &UsageQuery, groups: &Groups, earlier: &Groups) -> Vec<Usa
     let gone = earlier.keys().filter(|name| !groups.contains_key(*name));
     let base = base_query(query);
     let of_group = |name: &String| {
-        let link = format!("{base}&{}={name}", query.by.as_str());
+        let link = format!("{base}{}", narrowed(query, query.by, name));
         let cost = groups.get(name).map(|sums| sums.cost).unwrap_or_default();
         (cost, line(name, groups.get(name), earlier.get(name), link))
     };
@@ -351,8 +294,11 @@ fn sum(groups: &Groups) -> RollUp {
 
 /// What figures are told apart by, as it is asked for.
 fn by_words(query: &UsageQuery) -> String {
-    let then = query.then.map_or_else(String::new, |then| format!(",{}", then.as_str()));
-    format!("{}{then}", query.by.as_str())
+    let word = |by: Dimension| match (by, &query.label) {
+        (Dimension::Label, Some(label)) => format!("label:{label}"),
+        (by, _) => by.as_str().to_owned(),
+    };
+    query.then.map_or_else(|| word(query.by), |then| format!("{},{}", word(query.by), word(then)))
 }
 
 fn line(name: &str, sums: Option<&RollUp>, before: Option<&RollUp>, requests_query: String) -> UsageLine {
@@ -394,26 +340,6 @@ impl TimeLine {
     fn of(sketch: &Sketch) -> Self {
         Self { typical_ms: sketch.quantile_ms(500), slow_ms: sketch.quantile_ms(SLOW_PERMILLE) }
     }
-}
-
-/// The query string of all requests of a range.
-pub(super) fn base_query(query: &UsageQuery) -> String {
-    let instant = |at: DateTime<Utc>| at.format("%Y-%m-%dT%H:%M:%S%.fZ").to_string();
-    // Of attempts the last counts, as in the figures.
-    let mut text = format!("from={}&to={}&tried=last", instant(query.from), instant(query.to));
-    let narrows = [
-        ("team", query.filter.team.as_ref().map(ToString::to_string)),
-        ("route", query.filter.route.as_ref().map(ToString::to_string)),
-        ("offer", query.filter.offer.as_ref().map(ToString::to_string)),
-        ("upstream", query.filter.upstream.as_ref().map(ToString::to_string)),
-        ("key", query.filter.key.clone()),
-    ];
-    for (name, value) in narrows {
-        if let Some(value) = value {
-            text.push_str(&format!("&{name}={value}"));
-        }
-    }
-    text
 }
 
 #[cfg(test)]

@@ -103,7 +103,7 @@ pub(super) async fn of(app: &App, pointer: &str, from: DateTime<Utc>, to: DateTi
     let mut keys: Vec<KeyUse> =
         good.map(|key| KeyUse { id: key.id.clone(), label: key.label.clone(), team: key.team.to_string() }).collect();
     keys.sort_by(|one, other| (&one.team, &one.label, &one.id).cmp(&(&other.team, &other.label, &other.id)));
-    let query = UsageQuery { from, to, by: Dimension::Team, then: None, filter: thing.filter(&snapshot) };
+    let query = UsageQuery::of(from, to, Dimension::Team, thing.filter(&snapshot));
     let asked = app.store.usage(&query).await?;
     let mut requests: Vec<TeamUse> = asked
         .into_iter()

@@ -89,7 +89,7 @@ async fn any_range_of_usage_equals_its_lines() {
         if from > to {
             std::mem::swap(&mut from, &mut to);
         }
-        let query = UsageQuery { from, to, by: Dimension::Key, then: None, filter: UsageFilter::default() };
+        let query = UsageQuery::of(from, to, Dimension::Key, UsageFilter::default());
         let rows = store.usage(&query).await.unwrap();
         let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
         for settled in entries.iter().filter(|settled| (from..to).contains(&settled.entry.at)) {
@@ -134,7 +134,7 @@ async fn a_filter_holds_for_whole_hours_and_parts() {
             [("07:00:00", "12:00:00"), ("08:00:00", "10:00:00"), ("07:41:00", "10:13:00"), ("09:03:00", "09:40:00")]
         {
             let (from, to) = (at(&format!("2026-11-25T{from}Z")), at(&format!("2026-11-25T{to}Z")));
-            let query = UsageQuery { from, to, by: Dimension::Team, then: None, filter: filter.clone() };
+            let query = UsageQuery::of(from, to, Dimension::Team, filter.clone());
             let requests: u64 = store.usage(&query).await.unwrap().values().map(|sums| sums.requests).sum();
             let lines = entries.iter().map(|settled| &settled.entry);
             let expected = lines.filter(|entry| (from..to).contains(&entry.at) && is_left(entry)).count() as u64;
@@ -156,7 +156,7 @@ async fn a_line_of_an_unknown_kind_cannot_be_read() {
         .unwrap();
     sqlx::query("update ledger set kind = 'refund'").execute(&mut connection).await.unwrap();
     let (from, to) = (at("2026-11-25T08:05:00Z"), at("2026-11-25T08:20:00Z"));
-    let query = UsageQuery { from, to, by: Dimension::Team, then: None, filter: UsageFilter::default() };
+    let query = UsageQuery::of(from, to, Dimension::Team, UsageFilter::default());
     let error = store.usage(&query).await.unwrap_err();
     assert!(error.to_string().contains("refund"), "{error}");
 }

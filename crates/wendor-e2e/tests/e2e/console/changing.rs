@@ -2,7 +2,7 @@
 
 use thirtyfour::Key;
 use wendor_e2e::browser::Browser;
-use wendor_e2e::ferry::{Ferry, question};
+use wendor_e2e::ferry::{Ferry, header, question};
 use wendor_e2e::waiting::until;
 
 use super::{open, signed_in};
@@ -79,6 +79,8 @@ async fn a_quota_is_raised_and_the_step_undone() {
 async fn a_stage_is_added_moved_applied_and_the_revision_restored() {
     let ferry = Ferry::begin().await;
     let before = file(&ferry).await;
+    ferry.ask(&question("night-sailings", false)).await.text().await.unwrap();
+    ferry.drained().await;
     let browser = signed_in(&ferry, "operator", None).await;
     open(&browser, &ferry, "/routes/night-sailings/edit").await;
     press_button(&browser, "Add a stage").await;
@@ -91,6 +93,8 @@ async fn a_stage_is_added_moved_applied_and_the_revision_restored() {
     open(&browser, &ferry, "/routes/night-sailings/edit").await;
     browser.see("A draft against revision").await;
     assert_eq!(file(&ferry).await, before);
+    press_button(&browser, "Try it on the last week").await;
+    browser.see("Of 1 request of the last 7 days").await;
     press_button(&browser, "Apply").await;
     browser.see("is in force.").await;
     assert_ne!(file(&ferry).await, before);
@@ -101,6 +105,51 @@ async fn a_stage_is_added_moved_applied_and_the_revision_restored() {
     press_button(&browser, "Restore it").await;
     browser.see("Revision 3 is in force").await;
     assert_eq!(file(&ferry).await, before);
+}
+
+#[tokio::test]
+async fn a_preset_is_made_tried_applied_and_found_on_a_record() {
+    let ferry = Ferry::begin().await;
+    let browser = signed_in(&ferry, "operator", None).await;
+    open(&browser, &ferry, "/routes/harbour/edit").await;
+    tab_to_field(&browser, "Standing instructions").await;
+    browser.press("Answer for {{pier}}.").await;
+    browser.see("unknown variable `{{pier}}`").await;
+    tab_to(&browser, "[aria-label='Name of a new variable']").await;
+    browser.press("pier").await;
+    browser.press(Key::Enter).await;
+    browser.see("no usual value: each request has to give it").await;
+    browser.see_gone("unknown variable").await;
+    tab_to(&browser, "[aria-label='Usual value of pier']").await;
+    // It moves from those that requests have to give to those with a usual value, and keeps the focus.
+    browser.press("Pier 2").await;
+    browser.see("preset.variables.pier").await;
+    press_button(&browser, "Add an example").await;
+    tab_to_field(&browser, "Question of example 1").await;
+    browser.press("When?").await;
+    tab_to_field(&browser, "Answer of example 1").await;
+    browser.press("At 22:10.").await;
+    tab_to_field(&browser, "Temperature").await;
+    browser.press("3").await;
+    browser.see("must be a number from 0 to 2").await;
+    retype(&browser, "0.3").await;
+    browser.see_gone("must be a number").await;
+    tab_to_field(&browser, "Try it on a question").await;
+    browser.press("When is the last boat?").await;
+    press_button(&browser, "Try it").await;
+    browser.see("With this draft").await;
+    browser.see("The route's preset added instructions (20 characters), 1 example and temperature 0.3").await;
+    browser.see("As it is now").await;
+    assert!(!file(&ferry).await.contains("preset"), "nothing is applied");
+    press_button(&browser, "Apply").await;
+    browser.see("is in force.").await;
+    let text = file(&ferry).await;
+    assert!(text.contains("variables = { pier = \"Pier 2\" }") && text.contains("temperature = \"0.3\""), "{text}");
+    let answer = ferry.ask(&question("harbour", false)).await;
+    open(&browser, &ferry, &format!("/requests/{}", header(&answer, "wendor-request-id"))).await;
+    browser.see("What the route added").await;
+    open(&browser, &ferry, "/routes/harbour").await;
+    browser.see("Answer for {{pier}}.").await;
 }
 
 #[tokio::test]

@@ -91,3 +91,33 @@ async fn now_and_usage_show_what_the_command_line_says() {
         week["lines"].as_array().unwrap().iter().map(|line| line["requests"].as_u64().unwrap()).collect();
     assert_eq!(shown.iter().map(|words| of(words)).collect::<Vec<_>>(), figures);
 }
+
+/// A list is sorted by its heads and narrowed by a word, by keyboard alone; its sum stays that of all. Why it cost more is told beside it.
+#[tokio::test]
+async fn figures_are_sorted_narrowed_and_told_why() {
+    let ferry = with_past(16).await;
+    let browser = signed_in(&ferry, "operator", None).await;
+    open(&browser, &ferry, "/usage?by=team&range=7d").await;
+    browser.see("freight-desk").await;
+    let names = || async {
+        let cells = lines(&browser, "main table:last-of-type").await;
+        cells.into_iter().map(|cells| cells[0].clone()).collect::<Vec<_>>()
+    };
+    let head = "[...document.querySelectorAll('th button')].find(head => head.innerText.trim() === 'team')";
+    for (presses, order) in [(1, ["freight-desk", "timetables"]), (1, ["timetables", "freight-desk"])] {
+        for _ in 0..presses {
+            browser.script(&format!("{head}.focus()")).await;
+            browser.press(thirtyfour::Key::Enter).await;
+        }
+        assert_eq!(names().await, [order[0], order[1], "together"]);
+    }
+    assert_eq!(browser.script(&format!("return {head}.parentElement.ariaSort")).await, "descending");
+    browser
+        .script("[...document.querySelectorAll('button')].find(button => button.innerText === 'Why?').click()")
+        .await;
+    browser.see("than the previous period: ").await;
+    browser.see("more or fewer tokens, of the same mix at the same rates").await;
+    // The heads of the list of runs lead to requests, and a label is named.
+    open(&browser, &ferry, "/usage?by=label:feature&range=24h").await;
+    browser.see("(no feature)").await;
+}

@@ -86,7 +86,7 @@ async fn what_is_added_goes_up_and_stands_on_the_record() {
     assert!(preset > 5 && preset < input, "{tokens}");
     ferry.drained().await;
     let usage = ferry.get(&format!("/usage?{RANGE}&route=boards")).await;
-    assert_eq!(usage["total"]["tokens"]["preset"], preset, "{usage}");
+    assert_eq!(usage["together"]["tokens"]["preset"], preset, "{usage}");
     assert_eq!(ferry.get(&format!("/requests?{RANGE}&route=boards")).await["requests"][0]["tokens"]["preset"], preset);
 }
 

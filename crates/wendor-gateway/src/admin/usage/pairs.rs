@@ -6,7 +6,8 @@ use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeDelta, Utc};
 use wendor_core::metering::money::Money;
 use wendor_store::usage::{Dimension, PAIR, UsageQuery};
 
-use super::{Groups, UsageLine, base_query, line};
+use super::asked::{base_query, narrowed};
+use super::{Groups, UsageLine, line};
 
 /// A line for each pair: by the dearest of the first thing, or in the order of time; then likewise by the second.
 pub(super) fn pair_lines(
@@ -78,5 +79,5 @@ fn link(query: &UsageQuery, parts: &[(Dimension, &str)]) -> String {
         }
     }
     let named = parts.iter().filter(|(by, _)| by.step().is_none());
-    named.fold(base_query(&part), |query, (by, name)| format!("{query}&{}={name}", by.as_str()))
+    named.fold(base_query(&part), |link, (by, name)| link + &narrowed(query, *by, name))
 }

@@ -1,19 +1,15 @@
 use super::*;
 use rstest::rstest;
 use wendor_core::name::Name;
+use wendor_store::usage::UsageFilter;
 
 fn at(text: &str) -> DateTime<Utc> {
     text.parse().unwrap()
 }
 
 fn query(by: Dimension, team: Option<&str>) -> UsageQuery {
-    UsageQuery {
-        from: at("2026-11-01T00:00:00Z"),
-        to: at("2026-11-02T08:30:00.5Z"),
-        by,
-        then: None,
-        filter: UsageFilter { team: team.map(|team| Name::parse(team).unwrap()), ..UsageFilter::default() },
-    }
+    let filter = UsageFilter { team: team.map(|team| Name::parse(team).unwrap()), ..UsageFilter::default() };
+    UsageQuery::of(at("2026-11-01T00:00:00Z"), at("2026-11-02T08:30:00.5Z"), by, filter)
 }
 
 fn groups(costs: &[(&str, &str)]) -> Groups {
@@ -29,13 +25,19 @@ fn groups(costs: &[(&str, &str)]) -> Groups {
     "quarry/fulmar-large",
     "&team=timetables&offer=quarry/fulmar-large"
 )]
+#[case::run(Dimension::Run, None, "night & day", "&run=night%20%26%20day")]
+#[case::end(Dimension::End, None, "cut-off", "&end=cut-off")]
+#[case::what_has_no_end(Dimension::End, None, "attempt", "")]
+#[case::label(Dimension::Label, None, "search", "&label=feature%3Dsearch")]
+#[case::without_a_label(Dimension::Label, None, "", "")]
 fn each_line_leads_to_its_requests(
     #[case] by: Dimension,
     #[case] team: Option<&str>,
     #[case] name: &str,
     #[case] rest: &str,
 ) {
-    let lines = group_lines(&query(by, team), &groups(&[(name, "1")]), &Groups::new());
+    let query = UsageQuery { label: Some("feature".to_owned()), ..query(by, team) };
+    let lines = group_lines(&query, &groups(&[(name, "1")]), &Groups::new());
     assert_eq!(
         lines[0].requests_query,
         format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z&tried=last{rest}")
