@@ -399,6 +399,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/manage/v1/rates/adjustment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Correct what requests at an offer were priced with, from a day of the past on. Without `apply` nothing is recorded. */
+        post: operations["post-rates-adjustment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/manage/v1/refusals": {
         parameters: {
             query?: never;
@@ -1036,6 +1053,60 @@ export interface components {
             /** @description Signs them in, once. */
             one_time: string;
         };
+        /** @description What a correction comes to. */
+        Adjusted: {
+            /** @description Whether it is recorded. */
+            applied: boolean;
+            /** @description What they cost then. */
+            cost_after: string;
+            /** @description What they cost now, corrections of before included, all digits. */
+            cost_before: string;
+            /** @description Code of the currency. */
+            currency: string;
+            /**
+             * Format: date-time
+             * @description First instant of what is corrected.
+             */
+            from: string;
+            /** @description The offer. */
+            offer: string;
+            /**
+             * Format: int64
+             * @description Requests that cost another amount then.
+             */
+            requests: number;
+            /** @description The same by team, the largest difference first. */
+            teams: components["schemas"]["TeamAdjusted"][];
+            /**
+             * Format: date-time
+             * @description First instant after.
+             */
+            to: string;
+        };
+        /** @description What an offer should have cost. */
+        AdjustmentAsk: {
+            /** @description Record it; without, it is only told what it would come to. */
+            apply?: boolean;
+            /** @description Per million input tokens that are written to a cache; as input when absent. */
+            cache_written?: string | null;
+            /**
+             * Format: date
+             * @description From the first instant of this day on, UTC, up to now, or to the day from which the next rate is in force.
+             */
+            from: string;
+            /** @description An image; images are not corrected when absent. */
+            image?: string | null;
+            /** @description Per million input tokens. */
+            input: string;
+            /** @description Per million cached input tokens; as input when absent. */
+            input_cached?: string | null;
+            /** @description As `upstream/model`. */
+            offer: string;
+            /** @description Per million output tokens. */
+            output: string;
+            /** @description Why, for whoever asks what the lines are. */
+            reason?: string;
+        };
         /** @description Something that was set aside. */
         AsideLine: {
             /**
@@ -1399,6 +1470,13 @@ export interface components {
             code?: string | null;
             /** @description As when signing in. */
             password: string;
+        };
+        /** @description A correction of what a request cost. */
+        CorrectionLine: {
+            /** @description What is added, or taken off with a sign, all digits. */
+            amount: string;
+            /** @description Why. */
+            reason: string;
         };
         /** @description A count, its rate and their product. */
         CostLine: {
@@ -2739,6 +2817,8 @@ export interface components {
             attempts: components["schemas"]["AttemptLine"][];
             /** @description What was changed on the way. */
             changes: components["schemas"]["ChangedLine"][];
+            /** @description What was corrected of that afterwards. */
+            corrections: components["schemas"]["CorrectionLine"][];
             cost?: components["schemas"]["CostSum"] | null;
             /** @description Code of the currency. */
             currency: string;
@@ -3050,6 +3130,18 @@ export interface components {
         TeamAddition: {
             /** @description 1 to 64 of a-z, 0-9, `.`, `_` and `-`; not yet in the catalogue. */
             name: string;
+        };
+        /** @description A team's part of a correction. */
+        TeamAdjusted: {
+            /** @description The difference, all digits. */
+            difference: string;
+            /**
+             * Format: int64
+             * @description Its requests that cost another amount then.
+             */
+            requests: number;
+            /** @description The team. */
+            team: string;
         };
         /** @description Who is counted and limited together. */
         TeamLine: {
@@ -5533,6 +5625,102 @@ export interface operations {
             };
             /** @description No such person */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description An internal error; the log of the service says what */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The database is unreachable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+        };
+    };
+    "post-rates-adjustment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdjustmentAsk"];
+            };
+        };
+        responses: {
+            /** @description What it comes to */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Adjusted"];
+                };
+            };
+            /** @description Invalid value */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No token, or one that is not valid */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The role does not allow it, or something is required first: sign in again, set up an authenticator app */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description No such offer */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description It conflicts with what exists, or another revision is in force */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ProblemDetails"];
+                };
+            };
+            /** @description The catalogue would be invalid; `problems` says where */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

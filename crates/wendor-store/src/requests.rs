@@ -207,6 +207,18 @@ impl Store {
         Ok(Some((entry, detail.map(|detail| detail.0))))
     }
 
+    /// Corrections of what a request cost, in the order in which they were recorded.
+    ///
+    /// # Errors
+    /// When the database is away or a line cannot be read.
+    pub async fn corrections_of(&self, entry: &LedgerEntry) -> Result<Vec<LedgerEntry>, StoreError> {
+        let mut query = QueryBuilder::<Postgres>::new("select ");
+        query.push(COLUMNS).push(" from ledger where kind = 'adjustment' and at = ").push_bind(entry.at);
+        query.push(" and request = ").push_bind(entry.request.as_str()).push(" order by entry_id limit 100");
+        let rows = query.build().fetch_all(&self.pool).await?;
+        rows.iter().map(entry_of).collect()
+    }
+
     /// The attempts of some requests, and their waits for room, by their entry's id; those whose detail is not kept any more are missing.
     ///
     /// # Errors

@@ -331,6 +331,21 @@ impl Store {
         Ok(groups)
     }
 
+    /// Hands every line at an offer to `fold`, whatever names that had.
+    ///
+    /// # Errors
+    /// When the database is away or a line cannot be read.
+    pub async fn lines_at(
+        &self,
+        offer: &OfferName,
+        former: &Arc<Former>,
+        range: std::ops::Range<DateTime<Utc>>,
+        fold: impl FnMut(&LedgerEntry),
+    ) -> Result<(), StoreError> {
+        let filter = UsageFilter { offer: Some(offer.clone()), former: former.clone(), ..UsageFilter::default() };
+        self.each_entry(&filter.lines(range.start, range.end), fold).await
+    }
+
     /// The hour in which history begins; nothing while there is none.
     ///
     /// # Errors

@@ -25,6 +25,7 @@ const DONE: Record<string, string> = {
   'credentials-moved': 'moved to another secret',
   'credentials-erased': 'erased credentials',
   'upstream-checked': 'checked an upstream',
+  'rates-adjusted': 'corrected what was priced',
   'preset-tried': 'tried a preset',
   'inventory-refreshed': 'looked what is served',
   'spool-retried': 'tried the spool again',

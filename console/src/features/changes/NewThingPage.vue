@@ -17,7 +17,7 @@ const router = useRouter()
 const catalogue = useCatalogue()
 const apply = useApply()
 const BACK = { teams: paths.teams, routes: paths.routes, webhooks: paths.events }
-const WORDS = { teams: 'a team', routes: 'a route', webhooks: 'a webhook' }
+const WORDS = { teams: 'team', routes: 'route', webhooks: 'webhook' }
 const { isPending } = apply
 const [name, offer, address, secret] = [ref(''), ref(''), ref(''), ref('')]
 const offers = computed(() => {
@@ -54,7 +54,7 @@ async function make() {
 </script>
 
 <template>
-  <PageHead :title="`New: ${WORDS[kind]}`"><RouterLink :to="BACK[kind]">Back to the list</RouterLink></PageHead>
+  <PageHead :title="`A new ${WORDS[kind]}`"><RouterLink :to="BACK[kind]">Back to the list</RouterLink></PageHead>
   <form class="grid max-w-xl gap-3.5" @submit.prevent="make().catch(() => undefined)">
     <TextField v-model="name" label="Name" hint="1 to 64 of a-z, 0-9, . _ -." />
     <FilterChoice

@@ -37,6 +37,10 @@ const rate = computed(() =>
         </tr>
       </tbody>
     </table>
+    <p v-for="one in shown.corrections" :key="one.reason + one.amount" class="text-small mt-2">
+      Corrected afterwards: {{ one.amount.startsWith('-') ? one.amount : `+${one.amount}` }} {{ shown.currency }},
+      {{ one.reason }}.
+    </p>
     <p v-if="cost?.reserved" class="second text-small mt-2">
       Reserved for it at most {{ money(cost.reserved, 6) }}; what was not used was given back.
     </p>

@@ -22,8 +22,10 @@ const parts = computed(() => {
       ]
     : []
 })
-const signed = (amount: string) =>
-  amount.startsWith('-') || Number(amount) === 0 ? money(amount) : `+${money(amount)}`
+const isSeen = (amount: string) => !/^-?[0.,]*$/.test(money(amount))
+const signed = (amount: string) => (isSeen(amount) && !amount.startsWith('-') ? `+${money(amount)}` : money(amount))
+/** What comes to nothing in the places that are shown says nothing. */
+const lines = computed(() => (why.data.value?.lines ?? []).filter((line) => isSeen(line.price) || isSeen(line.mix)))
 const most = computed(() => Math.max(0, ...(why.data.value?.lines ?? []).map((line) => line.tokens)))
 </script>
 
@@ -47,7 +49,7 @@ const most = computed(() => Math.max(0, ...(why.data.value?.lines ?? []).map((li
               </tr>
             </tbody>
           </table>
-          <table v-if="why.data.value.lines.length" @keydown="moveInList">
+          <table v-if="lines.length" @keydown="moveInList">
             <thead>
               <tr>
                 <th scope="col">offer</th>
@@ -58,7 +60,7 @@ const most = computed(() => Math.max(0, ...(why.data.value?.lines ?? []).map((li
               </tr>
             </thead>
             <tbody>
-              <tr v-for="line in why.data.value.lines" :key="line.offer">
+              <tr v-for="line in lines" :key="line.offer">
                 <th scope="row">
                   <RouterLink :to="requestsBehind(line.requests_query)">{{ line.offer }}</RouterLink>
                 </th>

@@ -1,5 +1,6 @@
 //! What each command does: a typed command enters, calls go out, columns or JSON come back. A file a thing of the grammar.
 
+mod adjust;
 mod ask;
 mod audit;
 mod catalogue;

@@ -210,7 +210,11 @@ fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
     let rate = cost.rate_from.map_or_else(String::new, |day| format!("Rate of {}.", day.format("%-d %B %Y")));
     let reserved =
         cost.reserved.as_ref().map_or_else(String::new, |most| format!(" Reserved at most {}.", words::money(most, 6)));
-    output::line(&format!("{rate}{reserved}{estimated}"))
+    output::line(&format!("{rate}{reserved}{estimated}"))?;
+    shown.corrections.iter().try_for_each(|one| {
+        let (sign, amount) = one.amount.strip_prefix('-').map_or(("+", one.amount.as_str()), |amount| ("-", amount));
+        output::line(&format!("Corrected afterwards: {sign}{amount} {} ({}).", shown.currency, one.reason))
+    })
 }
 
 fn marks(shown: &RequestShown) -> Result<(), Failure> {

@@ -273,6 +273,7 @@ pub(super) async fn offer(command: OfferCommand, management: &Management, reader
 pub(super) async fn rate(command: RateCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
         RateCommand::Set(args) => set_rate(*args, management, reader).await,
+        RateCommand::Adjust(args) => super::adjust::run(*args, management, reader).await,
         RateCommand::List { offer } => rates(offer, management, reader).await,
     }
 }

@@ -58,7 +58,9 @@ fn why(why: &UsageWhy, reader: Reader) -> Result<(), Failure> {
         Column::Number("tokens before"),
         Column::Number("tokens"),
     ];
-    let rows = why.lines.iter().map(|line| {
+    let is_seen =
+        |amount: &str| !words::money(amount, 2).trim_start_matches('-').chars().all(|digit| "0.".contains(digit));
+    let rows = why.lines.iter().filter(|line| is_seen(&line.price) || is_seen(&line.mix)).map(|line| {
         vec![
             line.offer.clone(),
             words::money(&line.price, 2),

@@ -242,6 +242,11 @@ pub enum RateCommand {
         after_help = "Example: wendor rate set quarry/fulmar-large --input 3.1 --input-cached 0.31 --output 14.4 --from 2027-01-01"
     )]
     Set(Box<RateSetArgs>),
+    /// Correct what requests were priced with since a day of the past. The rates stay; the difference is recorded as adjustments.
+    #[command(
+        after_help = "Example: wendor rate adjust quarry/fulmar-large --input 3.1 --output 14.4 --from 2026-11-20 --reason \"invoice of November\""
+    )]
+    Adjust(Box<RateAdjustArgs>),
     /// The rates of every offer, with their days.
     #[command(after_help = "Example: wendor rate list quarry/fulmar-large")]
     List {
@@ -357,4 +362,38 @@ pub enum CatalogueCommand {
         #[command(flatten)]
         how: ChangeArgs,
     },
+}
+
+/// What an offer should have cost.
+#[derive(Debug, Args)]
+pub struct RateAdjustArgs {
+    /// The offer, as `upstream/model`.
+    pub offer: String,
+    /// Per million input tokens.
+    #[arg(long, value_name = "AMOUNT", allow_negative_numbers = true)]
+    pub input: String,
+    /// Per million output tokens.
+    #[arg(long, value_name = "AMOUNT", allow_negative_numbers = true)]
+    pub output: String,
+    /// Per million cached input tokens; as input when absent.
+    #[arg(long, value_name = "AMOUNT", allow_negative_numbers = true)]
+    pub input_cached: Option<String>,
+    /// Per million input tokens written to a cache; as input when absent.
+    #[arg(long, value_name = "AMOUNT", allow_negative_numbers = true)]
+    pub cache_written: Option<String>,
+    /// An image; images are not corrected when absent.
+    #[arg(long, value_name = "AMOUNT", allow_negative_numbers = true)]
+    pub image: Option<String>,
+    /// From this day on, UTC.
+    #[arg(long, value_name = "DAY")]
+    pub from: chrono::NaiveDate,
+    /// Why, for whoever asks what the lines are.
+    #[arg(long, default_value = "", value_name = "TEXT")]
+    pub reason: String,
+    /// Show what it would come to, and record nothing.
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Do not ask.
+    #[arg(long)]
+    pub yes: bool,
 }

@@ -51,6 +51,8 @@ worded! {
         CredentialsErased = "credentials-erased",
         /// An upstream was checked, in the catalogue or as a draft.
         UpstreamChecked = "upstream-checked",
+        /// What was priced at a wrong rate was corrected.
+        RatesAdjusted = "rates-adjusted",
         /// A preset was tried on a question.
         PresetTried = "preset-tried",
         /// It was looked anew what an upstream serves.

@@ -8,9 +8,11 @@
 //! - [`sketch`]: many durations as one mergeable sketch
 //! - [`rollup`]: the hourly sums
 //! - [`spool_frame`]: an entry as a frame of the spool
+//! - [`adjustment`]: what lines should have cost at another rate
 //! - [`why`]: why a period cost more or less than the one before
 //! - [`summary`] and [`latency`]: what happened, in a sentence, and where the time went
 
+pub mod adjustment;
 pub mod calibration;
 pub mod detail;
 pub mod end;

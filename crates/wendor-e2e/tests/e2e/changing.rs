@@ -105,6 +105,65 @@ async fn a_rate_of_the_past_is_not_changed() {
     let late = if first.status == 0 { ferry.wendor(&set("2026-11-03")).await } else { first };
     assert_eq!(late.status, 2, "{}", late.out);
     assert!(late.err.contains("lies in the past, and requests since then are priced"), "{}", late.err);
+    assert!(late.err.contains("wendor rate adjust quarry/fulmar-large --from"), "{}", late.err);
+}
+
+/// What was priced stays in the ledger as it was; the difference is recorded beside it, once, and counts everywhere.
+#[tokio::test]
+async fn what_was_priced_at_a_wrong_rate_is_corrected() {
+    let ferry = Ferry::begin().await;
+    let quota = ["team", "quota", "set", "timetables", "--measure", "cost", "--per", "month", "--limit", "100"];
+    assert_eq!(ferry.wendor(&quota).await.status, 0);
+    let answer = ferry.ask(&question("harbour", false)).await;
+    let id = header(&answer, "wendor-request-id");
+    ferry.drained().await;
+    let cost = |usage: &Value| usage["together"]["cost"].as_str().unwrap().parse::<rust_decimal::Decimal>().unwrap();
+    let usage = format!("/usage?{RANGE}&route=harbour");
+    let before = ferry.get(&usage).await;
+    // Twice what the catalogue says: 0.6 and 1.2.
+    let adjust = ["rate", "adjust", "quayside/dunlin-70b", "--input", "1.2", "--output", "2.4", "--from", "2026-11-01"];
+    let dry = ferry.wendor(&[&adjust[..], &["--dry-run"]].concat()).await;
+    assert!(
+        dry.out.contains("1 requests at quayside/dunlin-70b cost") || dry.out.contains("(+100%)"),
+        "{}{}",
+        dry.out,
+        dry.err
+    );
+    assert!(dry.out.ends_with("Nothing was recorded: --dry-run.\n"), "{}", dry.out);
+    assert_eq!(cost(&ferry.get(&usage).await), cost(&before));
+    let done = ferry.wendor(&[&adjust[..], &["--yes", "--reason", "invoice of November"]].concat()).await;
+    assert!(done.out.contains("Recorded: 1 adjustments."), "{}{}", done.out, done.err);
+    let after = ferry.get(&usage).await;
+    assert_eq!(cost(&after), cost(&before) * rust_decimal::Decimal::TWO);
+    assert_eq!(
+        (&after["together"]["requests"], &after["together"]["tokens"]),
+        (&before["together"]["requests"], &before["together"]["tokens"])
+    );
+    let shown = ferry.request(&id).await;
+    assert_eq!(shown["corrections"][0]["reason"], "invoice of November", "{shown}");
+    let printed = ferry.wendor(&["request", "show", &id]).await.out;
+    assert!(printed.contains("Corrected afterwards: +") && printed.contains("(invoice of November)"), "{printed}");
+    let again = ferry.wendor(&[&adjust[..], &["--yes"]].concat()).await;
+    assert!(again.out.contains("cost that already"), "{}", again.out);
+    assert_eq!(cost(&ferry.get(&usage).await), cost(&after));
+    assert!(ferry.get("/audit?limit=50").await.to_string().contains("rates-adjusted"));
+    let why = ferry.get(&format!("/usage/why?{RANGE}&route=harbour")).await;
+    assert_eq!(why["other"].as_str().unwrap().parse::<rust_decimal::Decimal>().unwrap(), cost(&before), "{why}");
+}
+
+#[rstest]
+#[case::to_come(&["--from", "2999-01-01"], 2, "is to come: set a rate from that day on instead")]
+#[case::long_ago(&["--from", "2020-01-01"], 2, "lies more than 400 days back")]
+#[case::less_than_nothing(&["--from", "2026-11-01", "--input", "-1"], 2, "is not a number from 0 to 1000000")]
+#[tokio::test]
+async fn a_correction_that_makes_no_sense_is_refused(#[case] args: &[&str], #[case] status: i32, #[case] says: &str) {
+    let ferry = Ferry::begin().await;
+    let input: &[&str] = if args.contains(&"--input") { &[] } else { &["--input", "1"] };
+    let ran = ferry
+        .wendor(&[&["rate", "adjust", "quayside/dunlin-70b", "--output", "2", "--yes"], input, args].concat())
+        .await;
+    assert_eq!(ran.status, status, "{}", ran.out);
+    assert!(ran.err.contains(says), "{}", ran.err);
 }
 
 #[tokio::test]

@@ -33,6 +33,9 @@ async fn status(ferry: &Ferry, token: &str, method: &str, path: &str) -> u16 {
         "/me/codes/first" => request.json(&json!({ "code": "123456" })),
         "/inventory/refresh" => request.json(&json!({})),
         "/upstreams/quayside/drained" => request.json(&json!({ "drained": false })),
+        "/rates/adjustment" => request.json(&json!({
+            "offer": "quayside/dunlin-70b", "from": "2026-11-01", "input": "1", "output": "2"
+        })),
         "/routes/harbour/preset/trial" => request.json(&json!({ "question": "When?" })),
         "/routes/harbour/explain" => request.json(&json!({ "team": "timetables" })),
         _ => request,
@@ -113,6 +116,7 @@ fn of_oneself_and_the_rest() -> Vec<(&'static str, &'static str, [u16; 5])> {
         ("GET", "/routes", [200, 200, 200, 200, 200]),
         ("GET", "/revisions", [200, 200, 403, 403, 403]),
         ("GET", "/routes/harbour/callers", [200, 200, 403, 403, 403]),
+        ("POST", "/rates/adjustment", [200, 200, 403, 403, 403]),
         ("POST", "/routes/harbour/preset/trial", [200, 200, 403, 403, 403]),
         ("GET", "/routes/harbour/preset/versions", [200, 200, 403, 403, 403]),
         ("GET", "/revisions/1", [200, 200, 403, 403, 403]),
@@ -409,6 +413,10 @@ async fn answers_to_what_is_done_are_what_the_document_says() {
         ("/routes", json!({ "name": "deck-plans", "offers": ["quayside/dunlin-70b"] })),
         ("/routes/night-sailings/explain", json!({ "team": "timetables" })),
         ("/routes/night-sailings/preset/trial", json!({ "question": "When?" })),
+        (
+            "/rates/adjustment",
+            json!({ "offer": "quayside/dunlin-70b", "from": "2026-11-01", "input": "1", "output": "2" }),
+        ),
     ] {
         let value = ferry.post(path, &body).await;
         let path = format!("/manage/v1{path}");

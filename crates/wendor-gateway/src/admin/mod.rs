@@ -14,6 +14,7 @@
 //! - [`audit`]: what was done; [`events`]: what happened by itself, and who is told of it
 //! - [`operations`]: the spool, refusals; [`secrets`]: what kept credentials are under
 
+pub mod adjusting;
 pub mod attempts;
 pub mod audit;
 pub mod browser;
@@ -135,6 +136,7 @@ fn of_configuration(config: &mut ServiceConfig) {
         .service(making::route)
         .service(explain::explain)
         .service(presets::attempt)
+        .service(adjusting::adjust)
         .service(presets::versions)
         .service(drain::drain)
         .service(making::team)

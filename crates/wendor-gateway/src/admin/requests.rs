@@ -1,24 +1,22 @@
 //! Requests: a page of them by any filter, and one of them with all that is known.
 
+mod asked;
+
 use std::collections::BTreeMap;
 
 use actix_web::{get, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
-use wendor_core::catalog::key::id_in;
+use utoipa::ToSchema;
 use wendor_core::metering::detail::{RequestDetail, WaitFor};
 use wendor_core::metering::end::End;
-use wendor_core::metering::entry::{Latency, LedgerEntry, RequestRecord};
+use wendor_core::metering::entry::{AdjustmentRecord, Latency, LedgerEntry, Record, RequestRecord};
 use wendor_core::metering::latency;
 use wendor_core::metering::preset::PresetPartDone;
 use wendor_core::metering::summary;
-use wendor_core::name::OfferName;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::queue::Lane;
-use wendor_store::requests::{PageMark, RequestFilter};
 use wendor_wire::change::RequestChange;
-use wendor_wire::failure::FailureKind;
 use wendor_wire::usage::Counted;
 
 use super::attempts::{AttemptLine, attempt_lines};
@@ -31,45 +29,8 @@ use super::refused;
 use super::usage::TokensByKind;
 use crate::app::App;
 
-/// Requests of a page when nothing else is asked for.
-const PAGE: i64 = 50;
-
-/// Narrows and pages requests.
-#[derive(Debug, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
-pub struct RequestParams {
-    /// Arrived at or after.
-    pub from: Option<DateTime<Utc>>,
-    /// Arrived before.
-    pub to: Option<DateTime<Utc>>,
-    /// Name of a team.
-    pub team: Option<String>,
-    /// By the key of this id.
-    pub key: Option<String>,
-    /// Name of a route.
-    pub route: Option<String>,
-    /// Tried at this offer.
-    pub offer: Option<String>,
-    /// Tried at an offer of this upstream.
-    pub upstream: Option<String>,
-    /// Value of the run that the app sent along.
-    pub run: Option<String>,
-    /// With this label, as `name=value`.
-    pub label: Option<String>,
-    /// Ended so: `proper`, `output-cap`, `cancelled`, `cut-off`, `rejected`, `not-answered`, `not-taken` or `abandoned`; `failed` is `cut-off`,
-    /// `not-answered` or `abandoned`.
-    pub end: Option<String>,
-    /// An attempt failed of this kind.
-    pub failure: Option<String>,
-    /// Which attempts count for offer, upstream and failure: `any` of them (when absent), or the one that answered or was the `last`.
-    pub tried: Option<String>,
-    /// So many attempts: `2`, or `2+` for two or more.
-    pub attempts: Option<String>,
-    /// At most so many; 50 when absent, 1000 at most.
-    pub limit: Option<i64>,
-    /// `next` of the page before.
-    pub after: Option<String>,
-}
+pub use asked::RequestParams;
+use asked::{limit_of, read, read_mark};
 
 /// One request in a list.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
@@ -163,6 +124,15 @@ pub struct ChangedLine {
     pub after: String,
 }
 
+/// A correction of what a request cost.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub struct CorrectionLine {
+    /// What is added, or taken off with a sign, all digits.
+    pub amount: String,
+    /// Why.
+    pub reason: String,
+}
+
 /// A part of the preset of a route.
 #[derive(Debug, Serialize, Deserialize, ToSchema)]
 pub struct PresetLine {
@@ -196,6 +166,8 @@ pub struct RequestShown {
     pub cost: Option<CostSum>,
     /// The attempts, in order.
     pub attempts: Vec<AttemptLine>,
+    /// What was corrected of that afterwards.
+    pub corrections: Vec<CorrectionLine>,
     /// What attempts used together that did not answer, beside what the answer cost; none when absent.
     pub failed_used: Option<TokensByKind>,
     /// What that cost, all digits; none when absent, or where one of them is unpriced.
@@ -280,83 +252,10 @@ pub(super) async fn show(
     if !may_see {
         return Err(missing());
     }
-    Ok(web::Json(shown(&app, &entry, detail)))
-}
-
-fn read(principal: &Principal, app: &App, params: &RequestParams) -> Result<RequestFilter, Problem> {
-    let bad = |field, message: String| Problem::BadValue { field, message };
-    let snapshot = app.now_serving();
-    let team = params.team.as_deref().map(|team| named::recorded_team(principal, &snapshot, team)).transpose()?;
-    let words = |all: Vec<&str>| all.join(", ");
-    let ends = |text: &str| {
-        let known = || words(End::ALL.iter().map(|end| end.as_str()).collect());
-        let no_end = || bad("end", format!("`{text}` is not one of {}, failed", known()));
-        match text {
-            "failed" => Ok(End::ALL.into_iter().filter(|end| end.is_failure()).collect()),
-            _ => End::parse(text).map(|end| vec![end]).ok_or_else(no_end),
-        }
-    };
-    let failure = |text: &str| {
-        let known = || words(FailureKind::ALL.iter().map(|kind| kind.as_str()).collect());
-        FailureKind::parse(text).ok_or_else(|| bad("failure", format!("`{text}` is not one of {}", known())))
-    };
-    let offer = params.offer.as_deref().map(OfferName::parse).transpose();
-    let label = |text: &str| {
-        let shape = || bad("label", format!("`{text}` is not a label: write `name=value`"));
-        text.split_once('=').map(|(name, value)| (name.to_owned(), value.to_owned())).ok_or_else(shape)
-    };
-    Ok(RequestFilter {
-        from: params.from,
-        to: params.to,
-        team: principal.narrow(team)?,
-        key: params.key.as_deref().map(|key| id_in(key).to_owned()),
-        route: params.route.as_deref().map(|route| named::recorded_route(&snapshot, route)).transpose()?,
-        offer: offer.map_err(|error| bad("offer", error.to_string()))?,
-        upstream: params
-            .upstream
-            .as_deref()
-            .map(|upstream| named::recorded_upstream(&snapshot, upstream))
-            .transpose()?,
-        run: params.run.clone(),
-        label: params.label.as_deref().map(label).transpose()?,
-        ends: params.end.as_deref().map(ends).transpose()?.unwrap_or_default(),
-        failure: params.failure.as_deref().map(failure).transpose()?,
-        any_attempt: match params.tried.as_deref() {
-            None | Some("any") => true,
-            Some("last") => false,
-            Some(other) => return Err(bad("tried", format!("`{other}` is not one of any, last"))),
-        },
-        attempts: params.attempts.as_deref().map(attempts_of).transpose()?,
-        former: snapshot.former.clone(),
-    })
-}
-
-/// How many requests a page has at most.
-fn limit_of(asked: Option<i64>) -> Result<i64, Problem> {
-    match asked.unwrap_or(PAGE) {
-        ..=0 => {
-            let most = wendor_store::requests::MAX_PAGE;
-            let message = format!("{} is invalid; use 1 to {most}", asked.unwrap_or_default());
-            Err(Problem::BadValue { field: "limit", message })
-        }
-        limit => Ok(limit.min(wendor_store::requests::MAX_PAGE)),
-    }
-}
-
-/// `2`: two attempts; `2+`: two or more.
-fn attempts_of(text: &str) -> Result<(u32, Option<u32>), Problem> {
-    let (number, is_least) = text.strip_suffix('+').map_or((text, false), |number| (number, true));
-    let message = format!("`{text}` is not a number of attempts: write `2`, or `2+` for two or more");
-    let number: u32 = number.parse().map_err(|_| Problem::BadValue { field: "attempts", message })?;
-    Ok((number, (!is_least).then_some(number)))
-}
-
-fn read_mark(text: &str) -> Result<PageMark, Problem> {
-    let bad = || Problem::BadValue { field: "after", message: "must be `next` of a page before".to_owned() };
-    let (at, entry_id) = text.split_once('_').ok_or_else(bad)?;
-    // A plus sign of an offset reads as a space in a query string.
-    let at = DateTime::parse_from_rfc3339(&at.replace(' ', "+")).map_err(|_| bad())?;
-    Ok(PageMark { at: at.to_utc(), entry_id: entry_id.to_owned() })
+    // The record is told all the same while the database is away.
+    let corrections = app.store.corrections_of(&entry).await.unwrap_or_default();
+    let corrections = corrections.iter().filter_map(correction_line).collect();
+    Ok(web::Json(RequestShown { corrections, ..shown(&app, &entry, detail) }))
 }
 
 fn has_answer(entry: &LedgerEntry) -> bool {
@@ -436,6 +335,7 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         variables: preset.variables,
         currency: snapshot.catalogue.currency.clone(),
         cost,
+        corrections: Vec::new(),
         failed_used: failed_used.map(TokensByKind::from),
         failed_cost: failed_cost.flatten().map(|cost| cost.to_string()),
         attempts: attempt_lines(&entry.request, attempts, has_answer(entry)),
@@ -448,6 +348,11 @@ fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> Reque
         detail_kept,
         detail_cut: cut,
     }
+}
+
+fn correction_line(entry: &LedgerEntry) -> Option<CorrectionLine> {
+    let Record::Adjustment(AdjustmentRecord { reason }) = &entry.record else { return None };
+    Some(CorrectionLine { amount: entry.cost?.total().to_string(), reason: reason.clone() })
 }
 
 pub(super) fn preset_line(done: PresetPartDone) -> PresetLine {

@@ -166,8 +166,8 @@ impl Proposal {
             field: "rates",
             message: format!(
                 "the rate of {offer} from {} on lies in the past, and requests since then are priced with the one before: let it \
-                 begin on {today} or later",
-                rate.effective_on
+                 begin on {today} or later, and record the difference for those: `wendor rate adjust {offer} --from {}`",
+                rate.effective_on, rate.effective_on
             ),
         })
     }
