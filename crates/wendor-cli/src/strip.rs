@@ -164,7 +164,7 @@ mod tests {
         });
         let shown = json!({
             "request": request, "summary": "", "key_label": null, "currency": "EUR", "cost": null, "attempts": attempts,
-            "plan": [], "latency": [], "changes": [], "detail_kept": true
+            "plan": [], "latency": [], "changes": [], "preset": [], "variables": [], "corrections": [], "detail_kept": true
         });
         serde_json::from_value(shown).unwrap()
     }

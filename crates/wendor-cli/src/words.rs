@@ -6,6 +6,12 @@ use wendor_core::words;
 
 pub use wendor_core::words::{change, data_size, disk_size, exact_places, grouped, money, seconds, share, took};
 
+/// So many of what is called `one`: `1 request`, `2,000 requests`.
+#[must_use]
+pub fn many(count: u64, one: &str) -> String {
+    format!("{} {one}{}", grouped(count), if count == 1 { "" } else { "s" })
+}
+
 /// An amount with four decimals, or six where four would show next to nothing.
 #[must_use]
 pub fn small_money(text: &str) -> String {

@@ -27,6 +27,7 @@
 //!   [`rejection`]: what an app is told of an upstream that rejects its request; [`upstream_error`]: how an upstream failed that says so in its stream
 
 pub mod ability;
+pub mod addition;
 pub mod address;
 mod as_text;
 pub mod asked;

@@ -31,7 +31,7 @@ pub(super) async fn run(args: RateAdjustArgs, management: &Management, reader: R
     match reader {
         Reader::Program => output::json(&done),
         Reader::Person => {
-            output::line(&format!("Recorded: {} adjustments. Rates stay as they are.", words::grouped(done.requests)))
+            output::line(&format!("Recorded: {}. Rates stay as they are.", words::many(done.requests, "adjustment")))
         }
     }
 }
@@ -43,8 +43,8 @@ fn show(seen: &Adjusted) -> Result<(), Failure> {
     }
     let difference = change(&seen.cost_after, &seen.cost_before);
     output::sentence(&format!(
-        "{range}: {} requests at {} cost {} {} and would have cost {} ({difference}).",
-        words::grouped(seen.requests),
+        "{range}: {} at {} cost {} {} and would have cost {} ({difference}).",
+        words::many(seen.requests, "request"),
         seen.offer,
         money(&seen.cost_before, 4),
         seen.currency,

@@ -182,14 +182,14 @@ fn effect_words(effect: &EffectSeen) -> String {
     } else {
         format!(" (from a sample of {}, ±{})", words::grouped(effect.planned), words::grouped(effect.moved_error))
     };
-    let requests = words::grouped(effect.requests);
+    let requests = words::many(effect.requests, "request");
     if effect.lines.is_empty() {
         return format!(
-            "On the last 7 days: none of {requests} requests would have gone elsewhere{sample}, and the cost would be the same."
+            "On the last 7 days: none of {requests} would have gone elsewhere{sample}, and the cost would be the same."
         );
     }
     format!(
-        "On the last 7 days: {} of {requests} requests would have gone elsewhere{sample}; together they cost {} and would have cost {}, at the \
+        "On the last 7 days: {} of {requests} would have gone elsewhere{sample}; together they cost {} and would have cost {}, at the \
          rates of {}.",
         words::grouped(effect.moved),
         money(&effect.cost_before, 2),

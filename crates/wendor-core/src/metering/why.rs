@@ -112,6 +112,27 @@ fn all(sums: &ByKind) -> (Decimal, Decimal) {
     sums.values().flatten().fold((Decimal::ZERO, Decimal::ZERO), |all, one| (all.0 + one.0, all.1 + one.1))
 }
 
+/// What an offer's rates and its mix did, by kind of token before and after, and what kinds cost then.
+fn parts_of(
+    was: &[(Decimal, Decimal); KINDS],
+    is: &[(Decimal, Decimal); KINDS],
+    earlier: Option<[Decimal; KINDS]>,
+    growth: Option<Decimal>,
+) -> (Decimal, Decimal) {
+    let million = Decimal::from(1_000_000);
+    let (mut price, mut mix) = (Decimal::ZERO, Decimal::ZERO);
+    for (kind, ((q0, c0), (q1, c1))) in was.iter().zip(is).enumerate() {
+        let of_then = earlier.and_then(|earlier| earlier.get(kind).copied()).map(|rate| rate / million);
+        let at_old = match (c0.checked_div(*q0), of_then) {
+            (Some(each), _) | (None, Some(each)) => q1 * each,
+            (None, None) => *c1,
+        };
+        price += c1 - at_old;
+        mix += at_old - growth.map_or(Decimal::ZERO, |growth| c0 * growth);
+    }
+    (price, mix)
+}
+
 /// Takes the difference between two periods apart.
 #[must_use]
 pub fn why(before: &Period, after: &Period, rates: &RateCard) -> Why {
@@ -123,18 +144,7 @@ pub fn why(before: &Period, after: &Period, rates: &RateCard) -> Why {
     let mut by_price = Decimal::ZERO;
     for offer in is.keys().chain(was.keys().filter(|offer| !is.contains_key(*offer))) {
         let (was, is) = (was.get(offer).unwrap_or(&nothing), is.get(offer).unwrap_or(&nothing));
-        let earlier = rates_of(offer, before.last, rates);
-        let (mut price, mut mix) = (Decimal::ZERO, Decimal::ZERO);
-        for (kind, ((q0, c0), (q1, c1))) in was.iter().zip(is).enumerate() {
-            let million = Decimal::from(1_000_000);
-            let of_then = earlier.and_then(|earlier| earlier.get(kind).copied()).map(|rate| rate / million);
-            let at_old = match (c0.checked_div(*q0), of_then) {
-                (Some(each), _) | (None, Some(each)) => q1 * each,
-                (None, None) => *c1,
-            };
-            price += c1 - at_old;
-            mix += at_old - growth.map_or(Decimal::ZERO, |growth| c0 * growth);
-        }
+        let (price, mix) = parts_of(was, is, rates_of(offer, before.last, rates), growth);
         by_price += price;
         let count = |kinds: &[(Decimal, Decimal); KINDS]| {
             u64::try_from(kinds.iter().map(|(tokens, _)| *tokens).sum::<Decimal>()).unwrap_or(u64::MAX)

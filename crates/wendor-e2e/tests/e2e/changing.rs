@@ -124,7 +124,7 @@ async fn what_was_priced_at_a_wrong_rate_is_corrected() {
     let adjust = ["rate", "adjust", "quayside/dunlin-70b", "--input", "1.2", "--output", "2.4", "--from", "2026-11-01"];
     let dry = ferry.wendor(&[&adjust[..], &["--dry-run"]].concat()).await;
     assert!(
-        dry.out.contains("1 requests at quayside/dunlin-70b cost") || dry.out.contains("(+100%)"),
+        dry.out.contains("1 request at quayside/dunlin-70b cost") && dry.out.contains("(+100%)"),
         "{}{}",
         dry.out,
         dry.err
@@ -132,7 +132,7 @@ async fn what_was_priced_at_a_wrong_rate_is_corrected() {
     assert!(dry.out.ends_with("Nothing was recorded: --dry-run.\n"), "{}", dry.out);
     assert_eq!(cost(&ferry.get(&usage).await), cost(&before));
     let done = ferry.wendor(&[&adjust[..], &["--yes", "--reason", "invoice of November"]].concat()).await;
-    assert!(done.out.contains("Recorded: 1 adjustments."), "{}{}", done.out, done.err);
+    assert!(done.out.contains("Recorded: 1 adjustment."), "{}{}", done.out, done.err);
     let after = ferry.get(&usage).await;
     assert_eq!(cost(&after), cost(&before) * rust_decimal::Decimal::TWO);
     assert_eq!(
@@ -205,6 +205,9 @@ async fn a_renamed_route_answers_to_both_names() {
         assert_eq!(answer.status(), 200, "{name}");
         let shown = ferry.request(&header(&answer, "wendor-request-id")).await;
         assert_eq!(shown["request"]["route"], "late-boats");
+        let url = format!("{}/v1/models/{name}", ferry.service.url);
+        let model: Value = ferry.http.get(url).bearer_auth(&ferry.key).send().await.unwrap().json().await.unwrap();
+        assert_eq!(model["id"], "late-boats", "{model}");
     }
 }
 

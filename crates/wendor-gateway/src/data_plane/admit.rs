@@ -127,16 +127,11 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     }
     Refusal::of_page(call.page.foreign())?;
     let key = key_of(&snapshot, asked.presented, call)?.clone();
-    if let Some(connection) = &asked.connection {
-        let caller = || Caller { key: Some(key.id.clone()), ..Caller::default() };
-        let counted = connection.asked_by(&key.team, &app.crowd.connections, snapshot.catalogue.teams.len());
-        counted.map_err(|_| Refusal::TooManyConnections(caller()))?;
-    }
+    counted(app, &snapshot, asked.connection.as_ref(), &key)?;
     let mut marks = asked.marks?;
     // What a key is given for its requests they cannot leave by a word of their own.
     marks.lane = marks.lane.max(key.lane);
     let body = body::read(app, payload, asked.declared_bytes, &key.team).await?;
-    holds_no_secret(app, &snapshot, call, &body).await?;
     let form = asked.content_type.as_ref().and_then(|kind| kind.to_str().ok());
     let read = reached::read(&snapshot, &key, asked.endpoint, body.bytes, form).map_err(Refusal::BadRequest)?;
     let reached = access_of(&snapshot, &key, &read.request.route, call.arrived_at.date_naive())?;
@@ -145,10 +140,8 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let added = preset::added(route, route_name, &marks, read.request, read.body)?;
     let WithPreset { request, body: bytes, preset } = added;
     let body = ReadBody { bytes, share: body.share };
-    if preset.is_some() {
-        // What fills its variables came in a header.
-        holds_no_secret(app, &snapshot, call, &body).await?;
-    }
+    // As it will leave: what fills the variables of a preset came in a header.
+    holds_no_secret(app, &snapshot, call, &body).await?;
     let mut content = content_of(&snapshot, route, &request, &body.bytes)?;
     preset.iter().for_each(|preset| preset.complete(&mut content));
     let places = places(app, &key, team, route_name)?;
@@ -178,6 +171,14 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let ticket = Ticket::open(account, slot, held, places);
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
     Ok(Admitted { ticket, request, content: Arc::new(content), fetched, unfit: Vec::new(), body, form })
+}
+
+/// Counts a connection for the team that asks on it.
+fn counted(app: &App, snapshot: &Snapshot, connection: Option<&Arc<Connection>>, key: &AppKey) -> Result<(), Refusal> {
+    let Some(connection) = connection else { return Ok(()) };
+    let caller = || Caller { key: Some(key.id.clone()), ..Caller::default() };
+    let counted = connection.asked_by(&key.team, &app.crowd.connections, snapshot.catalogue.teams.len());
+    counted.map_err(|_| Refusal::TooManyConnections(caller()))
 }
 
 /// A place among the requests under way, where the team says how many there may be at once.

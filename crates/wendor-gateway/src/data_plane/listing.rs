@@ -17,7 +17,7 @@ use wendor_wire::members::members;
 use super::admit::{Query, key_of, presented_key};
 use super::body;
 use super::call::Call;
-use super::reached::{no_such_route, routes_of};
+use super::reached::{access_of, no_such_route, routes_of};
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
 use crate::app::App;
@@ -81,15 +81,23 @@ fn list(
     wanted: Option<&str>,
 ) -> Result<String, Refusal> {
     let (snapshot, key) = allowed(app, request, call)?;
-    let (key, allowed) = (&*key, routes_of(&snapshot, &key, call.arrived_at.date_naive()));
+    let today = call.arrived_at.date_naive();
+    let (key, allowed) = (&*key, routes_of(&snapshot, &key, today));
     let made_at = snapshot.made_at;
     let all = || allowed.iter().map(|name| listed(&snapshot, name, made_at)).collect::<Vec<Listed<'_>>>();
     let route_named = |wanted: &str| {
         // Local servers write a tag behind names, and clients of generate-content a prefix before them.
         let bare = wanted.strip_prefix("models/").unwrap_or(wanted);
         let bare = bare.strip_suffix(":latest").unwrap_or(bare);
-        let name = allowed.iter().find(|name| name.as_str() == wanted || name.as_str() == bare);
-        name.map(|name| listed(&snapshot, name, made_at)).ok_or_else(|| no_such_route(key, wanted, &allowed))
+        if let Some(name) = allowed.iter().find(|name| name.as_str() == wanted || name.as_str() == bare) {
+            return Ok(listed(&snapshot, name, made_at));
+        }
+        // By a former name it is told as what it is now, and one that is gone as a request would be.
+        match access_of(&snapshot, key, bare, today) {
+            Ok(reached) => Ok(listed(&snapshot, reached.name, made_at)),
+            Err(gone @ Refusal::RouteGone(_)) => Err(gone),
+            Err(_) => Err(no_such_route(key, wanted, &allowed)),
+        }
     };
     match kind {
         Kind::Version => Ok(version(env!("CARGO_PKG_VERSION"))),

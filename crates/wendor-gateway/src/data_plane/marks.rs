@@ -81,20 +81,23 @@ impl Marks {
             None => StageDeadlines::default(),
             Some(text) => StageDeadlines::parse(text).map_err(|why| Refusal::BadHeader("wendor-deadlines", why))?,
         };
-        let has_no_preset = match headers.get("wendor-preset").map(|value| value.to_str().unwrap_or("?")) {
-            None => false,
-            Some("none") => true,
-            Some(other) => {
-                let why = format!(
-                    "must be `none`, which leaves the route's preset out, not `{}`",
-                    bounded(other, LABEL_BYTES)
-                );
-                return Err(Refusal::BadHeader("wendor-preset", why));
-            }
-        };
+        let has_no_preset = leaves_preset_out(headers)?;
         let variables = variables(headers)?;
         let (run, step) = (text("wendor-run")?, text("wendor-step")?);
         Ok(Self { run, step, labels, lane, deadlines, variables, has_no_preset })
+    }
+}
+
+/// `wendor-preset: none`.
+fn leaves_preset_out(headers: &HeaderMap) -> Result<bool, Refusal> {
+    match headers.get("wendor-preset").map(|value| value.to_str().unwrap_or("?")) {
+        None => Ok(false),
+        Some("none") => Ok(true),
+        Some(other) => {
+            let other = bounded(other, LABEL_BYTES);
+            let why = format!("must be `none`, which leaves the route's preset out, not `{other}`");
+            Err(Refusal::BadHeader("wendor-preset", why))
+        }
     }
 }
 

@@ -7,11 +7,12 @@ use wendor_core::catalog::route::Route;
 use wendor_core::metering::preset::PresetOnRecord;
 use wendor_core::name::Name;
 use wendor_core::serving::fit::Content;
+use wendor_wire::addition::add;
 use wendor_wire::asked::AppRequest;
 use wendor_wire::bad_request::BadRequest;
 use wendor_wire::endpoint::Kind;
 use wendor_wire::opening::opening;
-use wendor_wire::preset::{PresetFate, Unsaid, add};
+use wendor_wire::preset::{PresetFate, Unsaid};
 use wendor_wire::refusal_code::RefusalCode;
 
 use super::marks::Marks;

@@ -103,7 +103,7 @@ fn text(reader: &mut Reader<'_>, item: &Item<'_>, preset: &Preset) -> Option<Str
     }
     let unknown = variables_in(&text).find(|name| !preset.knows(name));
     if let Some(name) = unknown {
-        let remedy = match nearest(name, preset.names().into_iter()) {
+        let remedy = match nearest(name, preset.names()) {
             Some(near) => format!("did you mean `{{{{{near}}}}}`?"),
             None => "give it a usual value under `variables`, or list it under `required`".to_owned(),
         };

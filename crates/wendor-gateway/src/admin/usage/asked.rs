@@ -45,7 +45,6 @@ pub(super) fn read(principal: &Principal, app: &App, params: &UsageParams) -> Re
     if params.from >= params.to {
         return Err(bad("to", format!("{} is not after {}", params.to, params.from)));
     }
-    let dimension = |by: &str| dimension(by.trim());
     let wanted = params.by.as_deref().unwrap_or("team");
     let ((by, label), then) = match wanted.split_once(',') {
         None => (dimension(wanted)?, None),
@@ -86,6 +85,7 @@ pub(super) fn read(principal: &Principal, app: &App, params: &UsageParams) -> Re
 
 /// What figures are told apart by; of a label its name too, as in `label:feature`.
 fn dimension(text: &str) -> Result<(Dimension, Option<String>), Problem> {
+    let text = text.trim();
     let bad = |message: String| Problem::BadValue { field: "by", message };
     if let Some(label) = text.strip_prefix("label:").map(str::trim).filter(|label| !label.is_empty()) {
         return Ok((Dimension::Label, Some(label.to_owned())));

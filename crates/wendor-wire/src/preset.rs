@@ -1,13 +1,8 @@
 //! What a route adds to the requests that ask it: standing instructions, example turns, parameters.
 //!
-//! A body of an app and an [`Addition`] enter, the body that the app would have written had it said all that itself leaves ([`add`]): in the
+//! A body of an app and an [`Addition`] enter, the body that the app would have written had it said all that itself leaves ([`crate::addition::add`]): in the
 //! app's own dialect, spliced, so that every other byte stays as it was. What its dialect has no member for goes along beside the body
 //! ([`Unsaid`]), for offers of dialects that have one.
-
-mod apply;
-mod settings;
-
-pub use apply::add;
 
 use bytes::Bytes;
 use serde::{Deserialize, Serialize};
@@ -107,8 +102,8 @@ pub struct PresetLine {
 /// What the app's dialect has no member for.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Unsaid {
-    numbers: Vec<(PresetPart, Number)>,
-    stop: Vec<String>,
+    pub(crate) numbers: Vec<(PresetPart, Number)>,
+    pub(crate) stop: Vec<String>,
 }
 
 impl Unsaid {
@@ -157,10 +152,7 @@ pub struct PresetPlaces {
 }
 
 impl PresetPlaces {
-    fn names_of(&self, part: PresetPart) -> &'static [&'static str] {
+    pub(crate) fn names_of(&self, part: PresetPart) -> &'static [&'static str] {
         self.parameters.iter().find(|(known, _)| *known == part).map_or(&[], |(_, names)| names)
     }
 }
-
-#[cfg(test)]
-mod tests;

@@ -5,6 +5,8 @@ use serde_json::{Value, json};
 use super::*;
 use crate::asked::AppRequest;
 use crate::endpoint::{Hints, resolve};
+use crate::json::Number;
+use crate::preset::ExampleTurn;
 
 fn number(text: &str) -> Number {
     Number::parse(text).unwrap()

@@ -1,10 +1,10 @@
-//! Putting it into a body.
+//! What a route adds to a request, put into the body in the app's own dialect: spliced, so that every other byte stays as it was.
+
+mod settings;
 
 use bytes::Bytes;
 use serde_json::value::RawValue;
 
-use super::settings::{Settings, insertion};
-use super::{Added, Addition, PresetFate, PresetLine, PresetPart, PresetPlaces, Unsaid};
 use crate::asked::AppRequest;
 use crate::bad_request::BadRequest;
 use crate::codec::Codec;
@@ -14,8 +14,11 @@ use crate::dialects;
 use crate::endpoint::Kind;
 use crate::json::write::quoted;
 use crate::members::{Edit, Member, items, members, splice};
+use crate::preset::{Added, Addition, PresetFate, PresetLine, PresetPart, PresetPlaces, Unsaid};
 use crate::seal::SealDomain;
 use crate::verdict::Target;
+
+use settings::{Settings, insertion};
 
 /// Puts `addition` into the body of `request`. Nothing is added but to turns of conversations and to counts of them, and nothing to a
 /// request that asks nothing, which makes a local server load a model.
@@ -275,3 +278,6 @@ fn insert_into(text: &str, offset: usize, index: usize, new: &[&str]) -> Option<
     };
     Some((offset + place..offset + place, written))
 }
+
+#[cfg(test)]
+mod tests;
