@@ -331,6 +331,17 @@ impl Store {
         Ok(groups)
     }
 
+    /// Waits until nobody else corrects what was priced, and has others wait for as long as what it gives is kept: two corrections at once
+    /// would both find the same difference.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn correcting(&self) -> Result<sqlx::Transaction<'static, Postgres>, StoreError> {
+        let mut turn = self.pool.begin().await?;
+        sqlx::query("select pg_advisory_xact_lock(hashtext('correcting'))").execute(&mut *turn).await?;
+        Ok(turn)
+    }
+
     /// Hands every line at an offer to `fold`, whatever names that had.
     ///
     /// # Errors

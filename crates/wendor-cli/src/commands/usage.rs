@@ -415,7 +415,7 @@ mod tests {
     #[test]
     fn a_row_has_units_and_dashes() {
         let line: UsageLine = serde_json::from_value(line("", 0, 0)).unwrap();
-        let cells = row(&line, "team", "6".into(), "4".into());
+        let cells = row(&line, "offer", "6".into(), "4".into());
         assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.00%", "0.31 s", "-", "6", "4"]);
     }
 }

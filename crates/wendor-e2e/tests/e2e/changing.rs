@@ -96,6 +96,32 @@ async fn what_cannot_be_changed_is_told_at_its_place(#[case] args: &[&str], #[ca
 }
 
 #[tokio::test]
+async fn a_file_of_ten_megabytes_is_refused() {
+    let ferry = Ferry::begin().await;
+    let before = file(&ferry).await;
+    let text = format!("{before}\n# {}", "x".repeat(10 * 1024 * 1024));
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("large.toml");
+    std::fs::write(&path, &text).unwrap();
+    let path = path.to_str().unwrap();
+    for args in [&["catalogue", "check", path][..], &["catalogue", "apply", path, "--yes"]] {
+        let ran = ferry.wendor(args).await;
+        assert_eq!(ran.status, 2, "{}{}", ran.out, ran.err);
+        assert!(
+            ran.err.contains("4194304 bytes") || ran.err.contains("4 MB") || ran.err.contains("4.0 MiB"),
+            "{}",
+            ran.err
+        );
+    }
+    let url = ferry.manage("/catalogue");
+    let answer = ferry.http.post(url).bearer_auth(&ferry.owner).json(&json!({ "text": text })).send().await.unwrap();
+    assert_eq!(answer.status(), 400);
+    let told: Value = answer.json().await.unwrap();
+    assert!(told["detail"].as_str().unwrap_or_default().contains("is larger than 8388608 bytes"), "{told}");
+    assert_eq!(file(&ferry).await, before);
+}
+
+#[tokio::test]
 async fn a_rate_of_the_past_is_not_changed() {
     let ferry = Ferry::begin().await;
     let set = |from: &'static str| {
@@ -143,6 +169,13 @@ async fn what_was_priced_at_a_wrong_rate_is_corrected() {
     assert_eq!(shown["corrections"][0]["reason"], "invoice of November", "{shown}");
     let printed = ferry.wendor(&["request", "show", &id]).await.out;
     assert!(printed.contains("Corrected afterwards: +") && printed.contains("(invoice of November)"), "{printed}");
+    // Two at once find the same difference, and one of them records it.
+    let dearer =
+        json!({ "offer": "quayside/dunlin-70b", "from": "2026-11-01", "input": "2.4", "output": "4.8", "apply": true });
+    let (one, other) = tokio::join!(ferry.post("/rates/adjustment", &dearer), ferry.post("/rates/adjustment", &dearer));
+    assert_eq!(one["requests"].as_u64().unwrap() + other["requests"].as_u64().unwrap(), 1, "{one} {other}");
+    let back = ferry.wendor(&[&adjust[..], &["--yes"]].concat()).await;
+    assert!(back.out.contains("(-50%)"), "{}", back.out);
     let again = ferry.wendor(&[&adjust[..], &["--yes"]].concat()).await;
     assert!(again.out.contains("cost that already"), "{}", again.out);
     assert_eq!(cost(&ferry.get(&usage).await), cost(&after));

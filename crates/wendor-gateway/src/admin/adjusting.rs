@@ -118,6 +118,7 @@ pub(super) async fn adjust(
         }));
         app.store.audit(&principal.doing(&app), &deed).await?;
     }
+    let _turn = if ask.apply { Some(app.store.correcting().await?) } else { None };
     let mut sums = Sums::default();
     let mut day = from;
     // Day by day: what is corrected at once stays small, however much there is.

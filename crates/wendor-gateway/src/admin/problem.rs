@@ -1,9 +1,11 @@
 //! What the management API says when it cannot do what it was asked: RFC 9457 problem details, from one exhaustive match.
 
+use actix_web::error::JsonPayloadError;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use wendor_core::catalog::edit::LARGEST_FILE;
 use wendor_core::catalog::key::without_secrets;
 use wendor_core::shown::is_hidden;
 use wendor_core::words::long_words_cut;
@@ -188,11 +190,21 @@ impl From<StoreError> for Problem {
     }
 }
 
+/// The most bytes of a body: the largest catalogue, with every letter of it escaped once.
+const LARGEST_BODY: usize = 2 * LARGEST_FILE;
+
 /// A reader of JSON bodies that answers with problem details.
 #[must_use]
 pub fn json_config() -> actix_web::web::JsonConfig {
-    actix_web::web::JsonConfig::default().limit(4 * 1024 * 1024).error_handler(|error, _request| {
-        Problem::BadValue { field: "body", message: format!("cannot be read: {error}") }.into()
+    actix_web::web::JsonConfig::default().limit(LARGEST_BODY).error_handler(|error, _request| {
+        let is_large =
+            matches!(error, JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. });
+        let message = if is_large {
+            format!("is larger than {LARGEST_BODY} bytes, the most that is read")
+        } else {
+            format!("cannot be read: {error}")
+        };
+        Problem::BadValue { field: "body", message }.into()
     })
 }
 

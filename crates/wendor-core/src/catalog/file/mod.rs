@@ -23,6 +23,7 @@ mod offers;
 mod presets;
 mod reader;
 mod routes;
+mod serving;
 mod teams;
 mod upstreams;
 mod webhooks;
@@ -129,8 +130,8 @@ pub fn read(text: &str) -> Result<CatalogueFile, Vec<Problem>> {
         file.catalogue.webhooks = webhooks::read(&mut reader, &item);
     }
     reader.finish(root);
-    for taken in names::taken(&file.catalogue) {
-        reader.problem_at(&document, &taken.path, taken.message);
+    for wrong in names::taken(&file.catalogue).into_iter().chain(serving::idle(&file.catalogue)) {
+        reader.problem_at(&document, &wrong.path, wrong.message);
     }
     let problems = reader.into_problems();
     if problems.is_empty() { Ok(file) } else { Err(problems) }

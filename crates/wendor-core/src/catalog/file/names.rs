@@ -12,16 +12,16 @@ pub(super) fn former(reader: &mut Reader<'_>, table: &mut Table<'_>) -> Vec<Name
     items.iter().filter_map(|item| reader.parsed(item, Name::parse)).collect()
 }
 
-/// A former name that is taken: where it stands, and what is wrong.
-pub(super) struct Taken {
-    /// Such as `routes.cargo.former`.
-    pub path: [String; 3],
-    /// Which name, whose it is, and what to do.
+/// Something that is wrong of the whole: where it stands, and what.
+pub(super) struct Wrong {
+    /// Such as `routes`, `cargo`, `former`.
+    pub path: Vec<String>,
+    /// What is wrong, and what to do.
     pub message: String,
 }
 
 /// Every former name that another thing of the same kind has or had.
-pub(super) fn taken(catalogue: &Catalogue) -> Vec<Taken> {
+pub(super) fn taken(catalogue: &Catalogue) -> Vec<Wrong> {
     let mut all = Vec::new();
     let upstreams = catalogue.upstreams.iter().map(|(name, upstream)| (name, upstream.former.iter().collect()));
     look("upstreams", "upstream", upstreams, &mut all);
@@ -37,7 +37,7 @@ fn look<'c>(
     kind: &str,
     word: &str,
     things: impl Iterator<Item = (&'c Name, Vec<&'c Name>)> + Clone,
-    all: &mut Vec<Taken>,
+    all: &mut Vec<Wrong>,
 ) {
     let mut owners: BTreeMap<&Name, &Name> = things.clone().map(|(name, _)| (name, name)).collect();
     for (name, former) in things {
@@ -49,7 +49,7 @@ fn look<'c>(
                     format!("the {word} `{other}` was called `{one}` too")
                 };
                 let message = format!("{whose}: a former name leads to one {word}; take it out of one of them");
-                all.push(Taken { path: [kind.to_owned(), name.to_string(), "former".to_owned()], message });
+                all.push(Wrong { path: vec![kind.to_owned(), name.to_string(), "former".to_owned()], message });
             }
         }
     }

@@ -91,16 +91,30 @@ impl<'a> Reader<'a> {
         self.problems.push(Problem { line, column, path: path.to_owned(), message: message.into() });
     }
 
-    /// Notes a problem at the entry that these names lead to.
+    /// Notes a problem at the entry that these names lead to; in a list the number of an entry, from 0, is its name.
     pub(super) fn problem_at(&mut self, document: &Spanned<DeTable<'_>>, names: &[String], message: String) {
-        let mut span = document.span();
-        let mut table = Some(document.get_ref());
-        for name in names {
-            let Some(value) = table.and_then(|table| table.get(name.as_str())) else { break };
+        let (mut span, mut path) = (document.span(), String::new());
+        let mut below = document.get_ref().get(names.first().map_or("", String::as_str));
+        for (place, name) in names.iter().enumerate() {
+            let is_of_list = place > 0 && name.bytes().all(|byte| byte.is_ascii_digit());
+            path += &match (is_of_list, path.is_empty()) {
+                (true, _) => format!("[{name}]"),
+                (false, true) => name.clone(),
+                (false, false) => format!(".{name}"),
+            };
+            let Some(value) = below else { continue };
             span = value.span();
-            table = if let DeValue::Table(below) = value.get_ref() { Some(below) } else { None };
+            below = names.get(place + 1).and_then(|next| match value.get_ref() {
+                DeValue::Table(table) => table.get(next.as_str()),
+                DeValue::Array(list) => list.get(next.parse::<usize>().ok()?),
+                DeValue::String(_)
+                | DeValue::Integer(_)
+                | DeValue::Float(_)
+                | DeValue::Boolean(_)
+                | DeValue::Datetime(_) => None,
+            });
         }
-        self.problem(&names.join("."), &span, message);
+        self.problem(&path, &span, message);
     }
 
     /// Notes a fault of the TOML itself.

@@ -193,6 +193,43 @@ fn a_problem_names_place_value_and_remedy(
     assert!(matching.line > 1 && matching.column >= 1, "{matching}");
 }
 
+/// What an offer says nothing of it may be able to do.
+#[rstest]
+#[case::both(
+    "\"chat\", \"tools\"",
+    "\"embeddings\"",
+    "",
+    Some(
+        "[1].offers[0]: `quarry/sea/fulmar-large` can do `embeddings`, and `quayside-a/dunlin-7b`, the first of the route, `chat`"
+    )
+)]
+#[case::one_of_them("\"chat\"", "\"embeddings\", \"chat\"", "", None)]
+#[case::vectors("\"embeddings\"", "\"embeddings\"", "", None)]
+#[case::vectors_with_a_preset(
+    "\"embeddings\"",
+    "\"chat\", \"embeddings\"",
+    "preset = { seed = 1 }\n",
+    Some("[0].offers[0]: the route adds to conversations, and `quayside-a/dunlin-7b` has no ability `chat`")
+)]
+fn offers_serve_what_their_route_is_for(
+    #[case] first: &str,
+    #[case] second: &str,
+    #[case] preset: &str,
+    #[case] told: Option<&str>,
+) {
+    let text = FERRY.replace("output_cap = 4096", &format!("output_cap = 4096\nabilities = [{first}]")).replace(
+        "[routes.night-sailings]",
+        &format!("offers.\"sea/fulmar-large\".abilities = [{second}]\n\n[routes.night-sailings]\n{preset}"),
+    );
+    let problems = read(&text)
+        .map(|_| String::new())
+        .unwrap_or_else(|problems| problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "));
+    match told {
+        None => assert_eq!(problems, ""),
+        Some(told) => assert!(problems.contains(&format!("routes.night-sailings.stages{told}")), "{problems}"),
+    }
+}
+
 #[test]
 fn every_problem_is_told_at_once_in_the_order_of_the_file() {
     let text =

@@ -5,8 +5,9 @@ use std::collections::BTreeMap;
 use rand::rngs::StdRng;
 use rand::{RngExt, SeedableRng};
 use serde_json::{Value, json};
-use wendor_e2e::ferry::{Ferry, header, question};
+use wendor_e2e::ferry::{Ferry, Wishes, header, question};
 use wendor_e2e::waiting::until;
+use wendor_standins::traffic::Ask;
 
 /// Requests of the traffic.
 const REQUESTS: u64 = 40;
@@ -116,4 +117,44 @@ async fn the_client_tells_the_effect_with_its_cost() {
     assert!(words.contains("Taken for granted: every upstream is well"), "{}", ran.out);
     let line = ran.out.lines().find(|line| line.contains(HOSTED) && line.contains(" 5 ")).unwrap_or_default();
     assert!(line.starts_with("night-sailings"), "{}", ran.out);
+}
+
+/// Of more requests than are planned it is told how far a count may be off, and it is not further off: what two routes lose is known exactly.
+#[tokio::test]
+async fn a_sample_is_as_far_off_as_it_says() {
+    let mut ferry = Ferry::begin().await;
+    let ask = |team: &str, route: &str, a_day: u32| Ask {
+        team: team.to_owned(),
+        route: route.to_owned(),
+        a_day,
+        input_tokens: (200, 2_000),
+        output_tokens: (20, 200),
+        cached: 0.0,
+        weekend: 1.0,
+        live: false,
+    };
+    let catalogue = ferry.catalogue(&Wishes::default());
+    let asks = [ask("timetables", "night-sailings", 3_600), ask("timetables", "harbour", 600)];
+    ferry.remember(&catalogue, &asks, 8).await;
+    let mut connection = ferry.database.connect().await;
+    for route in ["night-sailings", "harbour"] {
+        let edits = json!([{ "op": "remove", "path": format!("/routes/{route}") }]);
+        let begun = std::time::Instant::now();
+        let seen = ferry.post("/catalogue/difference", &json!({ "edits": edits, "effect": true })).await;
+        eprintln!("{route}: looked at in {:?}", begun.elapsed());
+        let exact: i64 = sqlx::query_scalar(
+            "select count(*) from ledger where kind = 'request' and route = $1 and at >= now() - interval '7 days'",
+        )
+        .bind(route)
+        .fetch_one(&mut connection)
+        .await
+        .unwrap();
+        let effect = &seen["effect"];
+        let of = |member: &str| effect[member].as_u64().unwrap();
+        assert!(of("planned") <= 20_000 && of("requests") > 20_000 && of("moved_error") > 0, "{effect}");
+        let exact = u64::try_from(exact).unwrap();
+        // At 95 in 100 it is within its error: twice that is passed once in ten thousand.
+        assert!(of("moved").abs_diff(exact) <= 2 * of("moved_error"), "exactly {exact}: {effect}");
+        assert!(of("moved_error") < exact / 10, "an error that says something: {effect}");
+    }
 }
