@@ -6,8 +6,11 @@ import { instant } from '@/lib/format'
 import { paths } from '@/lib/paths'
 import { useClock } from '@/ui/clock'
 import DialogBox from '@/ui/DialogBox.vue'
-import FilterText from '@/ui/FilterText.vue'
 import FourStates from '@/ui/FourStates.vue'
+import ListNarrow from '@/ui/ListNarrow.vue'
+import { moveInList } from '@/ui/listKeys'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 import PageHead from '@/ui/PageHead.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
 import TextField from '@/ui/TextField.vue'
@@ -17,16 +20,21 @@ const revisions = useRevisions()
 const now = useClock()
 const looking = useLook()
 const applying = useApply()
-const wanted = ref('')
 const from = ref<number>()
 const to = ref<number>()
 const restored = ref<number>()
 const note = ref('')
 const all = computed(() => revisions.data.value ?? [])
-const lines = computed(() => {
-  const word = wanted.value.trim().toLowerCase()
-  return all.value.filter((one) => `${one.number} ${one.made_by} ${one.note}`.toLowerCase().includes(word))
-})
+const { lines, order, narrow, isLong } = useList(
+  () => all.value,
+  {
+    revision: (one) => one.number,
+    made: (one) => one.made_at,
+    by: (one) => one.made_by,
+    why: (one) => one.note,
+  },
+  (one) => `${one.number} ${one.made_by} ${one.note}`,
+)
 const newest = computed(() => all.value[0]?.number ?? 0)
 const compared = computed(() => {
   const later = to.value ?? newest.value
@@ -62,14 +70,14 @@ async function restore() {
     </p>
     <div class="grid gap-x-11 xl:grid-cols-2">
       <section>
-        <FilterText v-model="wanted" label="Narrow" hint="who, why, number" />
-        <table>
+        <ListNarrow v-model="narrow" :shown="isLong" :count="lines.length" />
+        <table @keydown="moveInList">
           <thead>
             <tr>
-              <th scope="col" class="num">revision</th>
-              <th scope="col">made</th>
-              <th scope="col">by</th>
-              <th scope="col">why</th>
+              <SortHead :order="order" column="revision" number>revision</SortHead>
+              <SortHead :order="order" column="made">made</SortHead>
+              <SortHead :order="order" column="by">by</SortHead>
+              <SortHead :order="order" column="why">why</SortHead>
               <th scope="col">compare</th>
               <th scope="col"><span class="sr-only">restore</span></th>
             </tr>

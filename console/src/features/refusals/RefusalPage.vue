@@ -4,8 +4,11 @@ import { computed } from 'vue'
 import { useRefusals } from '@/api/resources'
 import { clock, grouped } from '@/lib/format'
 import FourStates from '@/ui/FourStates.vue'
+import ListNarrow from '@/ui/ListNarrow.vue'
 import PageHead from '@/ui/PageHead.vue'
+import SortHead from '@/ui/SortHead.vue'
 import TimeAgo from '@/ui/TimeAgo.vue'
+import { useList } from '@/ui/useList'
 
 const REASONS: Record<string, string> = {
   no_key: 'no key came with it',
@@ -27,6 +30,37 @@ const counts = computed(() =>
   (refusals.data.value?.counts ?? []).map((count) => ({ ...count, id: JSON.stringify(count) })),
 )
 const latest = computed(() => refusals.data.value?.latest ?? [])
+const text = (one: {
+  reason: string
+  wanted?: string | null
+  route?: string | null
+  team?: string | null
+  key?: string | null
+}) => [words(one.reason), one.wanted, one.route, one.team, one.key].join(' ')
+const minutes = useList(
+  () => counts.value,
+  {
+    minute: (one) => one.minute,
+    refused: (one) => one.count,
+    reason: (one) => words(one.reason),
+    wanted: (one) => one.wanted ?? one.route,
+    team: (one) => one.team,
+    key: (one) => one.key,
+  },
+  text,
+)
+const singles = useList(
+  () => latest.value,
+  {
+    at: (one) => one.at,
+    reason: (one) => words(one.reason),
+    wanted: (one) => one.wanted ?? one.route,
+    team: (one) => one.team,
+    key: (one) => one.key,
+  },
+  text,
+)
+const [byMinute, ofMinute, single, ofSingle] = [minutes.lines, minutes.narrow, singles.lines, singles.narrow]
 </script>
 
 <template>
@@ -39,19 +73,20 @@ const latest = computed(() => refusals.data.value?.latest ?? [])
   >
     <template #empty>No refusals in the last hour.</template>
     <h2>By the minute</h2>
+    <ListNarrow v-model="ofMinute" :shown="minutes.isLong.value" :count="byMinute.length" />
     <table>
       <thead>
         <tr>
-          <th scope="col">minute, UTC</th>
-          <th scope="col" class="num">refused</th>
-          <th scope="col">because</th>
-          <th scope="col">asked for</th>
-          <th scope="col">team</th>
-          <th scope="col">key</th>
+          <SortHead :order="minutes.order" column="minute">minute, UTC</SortHead>
+          <SortHead :order="minutes.order" column="refused" number>refused</SortHead>
+          <SortHead :order="minutes.order" column="reason">because</SortHead>
+          <SortHead :order="minutes.order" column="wanted">asked for</SortHead>
+          <SortHead :order="minutes.order" column="team">team</SortHead>
+          <SortHead :order="minutes.order" column="key">key</SortHead>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="count in counts" :key="count.id">
+        <tr v-for="count in byMinute" :key="count.id">
           <td class="tabular-nums">{{ clock(new Date(count.minute)).slice(0, 5) }}</td>
           <td class="num">{{ grouped(count.count) }}</td>
           <td>{{ words(count.reason) }}</td>
@@ -62,19 +97,20 @@ const latest = computed(() => refusals.data.value?.latest ?? [])
       </tbody>
     </table>
     <h2>The latest</h2>
+    <ListNarrow v-model="ofSingle" :shown="singles.isLong.value" :count="single.length" />
     <table>
       <thead>
         <tr>
-          <th scope="col">when</th>
+          <SortHead :order="singles.order" column="at">when</SortHead>
           <th scope="col">request</th>
-          <th scope="col">because</th>
-          <th scope="col">asked for</th>
-          <th scope="col">team</th>
-          <th scope="col">key</th>
+          <SortHead :order="singles.order" column="reason">because</SortHead>
+          <SortHead :order="singles.order" column="wanted">asked for</SortHead>
+          <SortHead :order="singles.order" column="team">team</SortHead>
+          <SortHead :order="singles.order" column="key">key</SortHead>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="one in latest" :key="one.request">
+        <tr v-for="one in single" :key="one.request">
           <td><TimeAgo :at="one.at" /></td>
           <td class="mono">{{ one.request }}</td>
           <td>{{ words(one.reason) }}</td>

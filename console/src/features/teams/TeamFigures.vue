@@ -6,7 +6,10 @@ import { grouped, share, typicalSlow } from '@/lib/format'
 import { paths, requestsBehind } from '@/lib/paths'
 import { spanOf } from '@/lib/range'
 import FourStates from '@/ui/FourStates.vue'
+import { moveInList } from '@/ui/listKeys'
 import MoneyAmount from '@/ui/MoneyAmount.vue'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 
 const props = defineProps<{ name: string }>()
 const day = spanOf('24h', new Date())
@@ -17,6 +20,17 @@ const asked = computed(() => ({
   by: 'route',
 }))
 const usage = useUsage(asked)
+const { lines, order } = useList(
+  () => usage.data.value?.lines ?? [],
+  {
+    route: (line) => line.name,
+    requests: (line) => line.requests,
+    'not answered': (line) => line.not_answered / Math.max(line.requests, 1),
+    wait: (line) => line.first_token.typical_ms,
+    cost: (line) => Number(line.cost),
+  },
+  (line) => line.name,
+)
 </script>
 
 <template>
@@ -29,18 +43,18 @@ const usage = useUsage(asked)
       @retry="usage.refetch()"
     >
       <template #empty>No requests in this range.</template>
-      <table v-if="usage.data.value">
+      <table v-if="usage.data.value" @keydown="moveInList">
         <thead>
           <tr>
-            <th scope="col">route</th>
-            <th scope="col" class="num">requests</th>
-            <th scope="col" class="num">not answered</th>
-            <th scope="col" class="num">first token<br />p50, p95</th>
-            <th scope="col" class="num">cost, {{ usage.data.value.currency }}</th>
+            <SortHead :order="order" column="route">route</SortHead>
+            <SortHead :order="order" column="requests" number>requests</SortHead>
+            <SortHead :order="order" column="not answered" number>not answered</SortHead>
+            <SortHead :order="order" column="wait" number>first token<br />p50, p95</SortHead>
+            <SortHead :order="order" column="cost" number>cost, {{ usage.data.value.currency }}</SortHead>
           </tr>
         </thead>
         <tbody>
-          <tr v-for="line in usage.data.value.lines" :key="line.name">
+          <tr v-for="line in lines" :key="line.name">
             <th scope="row">
               <RouterLink :to="paths.route(line.name)">{{ line.name }}</RouterLink>
             </th>

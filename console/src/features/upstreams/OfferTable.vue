@@ -3,6 +3,10 @@
 import type { Schemas } from '@/api/client'
 import { dayName, grouped, typicalSlow } from '@/lib/format'
 import { paths } from '@/lib/paths'
+import ListNarrow from '@/ui/ListNarrow.vue'
+import { moveInList } from '@/ui/listKeys'
+import SortHead from '@/ui/SortHead.vue'
+import { useList } from '@/ui/useList'
 
 const props = defineProps<{ upstream: Schemas['UpstreamLine']; usage: Schemas['Usage'] | undefined }>()
 const offer = (model: string) => `${props.upstream.name}/${model}`
@@ -13,6 +17,19 @@ const sizes = (one: Offer) =>
   Object.entries(one.rate?.image_sizes ?? {})
     .map((pair) => pair.join(': '))
     .join(', ')
+const { lines, order, narrow, isLong } = useList(
+  () => props.upstream.offers,
+  {
+    model: (one) => one.model,
+    window: (one) => one.context_window,
+    cap: (one) => one.output_cap,
+    input: (one) => (one.rate ? Number(one.rate.input) : null),
+    output: (one) => (one.rate ? Number(one.rate.output) : null),
+    requests: (one) => figures(one.model)?.requests ?? 0,
+    wait: (one) => figures(one.model)?.first_token.typical_ms,
+  },
+  (one) => `${one.model} ${one.abilities?.join(' ') ?? ''}`,
+)
 const requests = (model: string) => ({ path: paths.requests, query: { offer: offer(model), range: '24h' } })
 </script>
 
@@ -20,25 +37,26 @@ const requests = (model: string) => ({ path: paths.requests, query: { offer: off
   <h2>
     Offers <span class="second">rates per million tokens{{ usage ? `, in ${usage.currency}` : '' }}</span>
   </h2>
-  <table>
+  <ListNarrow v-model="narrow" :shown="isLong" :count="lines.length" />
+  <table @keydown="moveInList">
     <thead>
       <tr>
-        <th scope="col">model</th>
+        <SortHead :order="order" column="model">model</SortHead>
         <th scope="col">can</th>
-        <th scope="col" class="num">window</th>
-        <th scope="col" class="num">output cap</th>
-        <th scope="col" class="num">input</th>
+        <SortHead :order="order" column="window" number>window</SortHead>
+        <SortHead :order="order" column="cap" number>output cap</SortHead>
+        <SortHead :order="order" column="input" number>input</SortHead>
         <th scope="col" class="num">cached</th>
-        <th scope="col" class="num">output</th>
+        <SortHead :order="order" column="output" number>output</SortHead>
         <th scope="col" class="num">image</th>
         <th scope="col">in force since</th>
         <th scope="col" class="num">bytes a token<br />in, ± error</th>
-        <th scope="col" class="num">requests<br />last 24 h</th>
-        <th scope="col" class="num">first token<br />p50, p95</th>
+        <SortHead :order="order" column="requests" number>requests<br />last 24 h</SortHead>
+        <SortHead :order="order" column="wait" number>first token<br />p50, p95</SortHead>
       </tr>
     </thead>
     <tbody>
-      <tr v-for="one in upstream.offers" :key="one.model">
+      <tr v-for="one in lines" :key="one.model">
         <th scope="row">{{ one.model }}</th>
         <td class="second">{{ one.abilities == null ? 'all of its dialect' : one.abilities.join(', ') }}</td>
         <td class="num">{{ one.context_window == null ? 'not reported' : grouped(one.context_window) }}</td>
