@@ -84,6 +84,7 @@ async fn one_thing_is_changed_by_one_command(#[case] args: &[&str], #[case] show
 #[case::an_own_successor(&["route", "edit", "night-sailings", "--successor", "night-sailings"], 2, "is the route itself")]
 #[case::no_place(&["catalogue", "set", "teams..x", "1"], 2, "is not a place")]
 #[case::no_revision(&["catalogue", "show", "77"], 4, "There is no revision `77`")]
+#[case::no_revision_to_compare(&["catalogue", "diff", "1", "--", "-9223372036854775808"], 4, "There is no revision `-9223372036854775808`")]
 #[case::no_file(&["catalogue", "diff", "1", "2", "--lines", "--last"], 2, "unexpected argument")]
 #[tokio::test]
 async fn what_cannot_be_changed_is_told_at_its_place(#[case] args: &[&str], #[case] status: i32, #[case] told: &str) {

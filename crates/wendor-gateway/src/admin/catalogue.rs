@@ -380,7 +380,7 @@ pub(super) async fn compare(
     params: web::Query<CompareParams>,
 ) -> Result<web::Json<CatalogueDifference>, Problem> {
     principal.must(principal.standing.can_change_catalogue(), "see revisions")?;
-    let base = params.with.unwrap_or(*number - 1);
+    let base = params.with.unwrap_or(number.saturating_sub(1));
     let (_, after) = app.store.revision(*number).await?;
     let before = if base == 0 { Catalogue::default() } else { app.store.revision(base).await?.1 };
     let rates = RateCard::default();
