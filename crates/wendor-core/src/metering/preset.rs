@@ -16,6 +16,35 @@ pub struct PresetPartDone {
     pub value: String,
 }
 
+/// How much of a request's input its preset is, by their lengths: no service counts it apart.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct PresetShare {
+    added: u64,
+    of: u64,
+}
+
+impl PresetShare {
+    /// Of a request that has been estimated without and with it, in input tokens.
+    #[must_use]
+    pub fn of(without: u64, with: u64) -> Self {
+        Self { added: with.saturating_sub(without), of: with }
+    }
+
+    /// The part of so many input tokens.
+    ///
+    /// ```
+    /// use wendor_core::metering::preset::PresetShare;
+    /// assert_eq!(PresetShare::of(10, 40).part_of(100), 75);
+    /// assert_eq!(PresetShare::of(0, 0).part_of(100), 0);
+    /// ```
+    #[must_use]
+    pub fn part_of(self, all_input: u64) -> u64 {
+        let part = u128::from(self.added) * u128::from(all_input);
+        let part = part.checked_div(u128::from(self.of)).unwrap_or_default();
+        u64::try_from(part).unwrap_or(u64::MAX).min(all_input)
+    }
+}
+
 /// What became of a preset.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct PresetOnRecord {

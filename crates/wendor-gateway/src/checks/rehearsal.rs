@@ -2,6 +2,7 @@
 
 use bytes::Bytes;
 use wendor_core::diagnosis::refusal;
+use wendor_core::metering::preset::PresetShare;
 use wendor_core::metering::rate::{Cost, price};
 use wendor_core::name::OfferName;
 use wendor_wire::addition::add;
@@ -85,12 +86,9 @@ impl Rehearsal<'_> {
         let limit = u32::try_from(limit).unwrap_or(u32::MAX);
         let (id, body) = (spending.id.clone(), added.body.clone());
         let came = way.ask(&Question { model, offer: &offered, path, body, limit, id }).await;
-        let part = |all: u64| {
-            let added = longer.input_tokens.saturating_sub(request.input_tokens);
-            (all.saturating_mul(added)).checked_div(longer.input_tokens).unwrap_or_default()
-        };
+        let share = PresetShare::of(request.input_tokens, longer.input_tokens);
         let told = came.seen.answer.usage.and_then(Usage::counts);
-        let usage = told.map(|tokens| TokenCounts { preset: part(tokens.all_input()), ..tokens });
+        let usage = told.map(|tokens| TokenCounts { preset: share.part_of(tokens.all_input()), ..tokens });
         let was_asked = came.refused.is_none() && came.busy.is_none();
         let answered = was_asked && (came.failure.is_none() || came.seen.pieces > 0 || came.is_time_up);
         let whole_ms = came.seen.end_us / 1_000;
@@ -98,7 +96,7 @@ impl Rehearsal<'_> {
         if let Some(why) = self.unanswered(&came) {
             return Err(why);
         }
-        let tokens = usage.unwrap_or(TokenCounts { preset: part(worst.input), ..worst });
+        let tokens = usage.unwrap_or(TokenCounts { preset: share.part_of(worst.input), ..worst });
         Ok(Rehearsed {
             answer: came.seen.text(),
             sent: String::from_utf8_lossy(&added.body).into_owned(),

@@ -202,7 +202,7 @@ impl Account {
     #[must_use]
     pub fn priced(&self, offer: &OfferName, counts: Counts) -> Used {
         let Counts { tokens, images, counted } = counts;
-        let preset = self.preset.as_ref().map_or(0, |preset| preset.part_of(tokens.all_input()));
+        let preset = self.preset.as_ref().map_or(0, |preset| preset.share.part_of(tokens.all_input()));
         let tokens = TokenCounts { preset, ..tokens };
         let used = Used { tokens, images, counted, cost: Some(Cost::default()) };
         if used.is_nothing() {

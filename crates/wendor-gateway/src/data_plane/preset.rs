@@ -4,7 +4,7 @@
 use bytes::Bytes;
 use wendor_core::catalog::preset::Preset;
 use wendor_core::catalog::route::Route;
-use wendor_core::metering::preset::PresetOnRecord;
+use wendor_core::metering::preset::{PresetOnRecord, PresetShare};
 use wendor_core::name::Name;
 use wendor_core::serving::fit::Content;
 use wendor_wire::addition::add;
@@ -25,22 +25,12 @@ pub struct AddedPreset {
     pub on_record: PresetOnRecord,
     /// What its conversation opens with, without what was added: that is the same for all of its route.
     pub opening: Option<u64>,
-    /// Estimated input tokens that were added.
-    tokens: u64,
-    /// Estimated input tokens with them.
-    of: u64,
+    /// How much of its input that is.
+    pub share: PresetShare,
     unsaid: Unsaid,
 }
 
 impl AddedPreset {
-    /// The part of so many input tokens that was added, by its part of the request's length.
-    #[must_use]
-    pub fn part_of(&self, all_input: u64) -> u64 {
-        let (tokens, all) = (u128::from(self.tokens), u128::from(all_input));
-        let part = (tokens * all).checked_div(u128::from(self.of)).unwrap_or_default();
-        u64::try_from(part).unwrap_or(u64::MAX).min(all_input)
-    }
-
     /// Says in the neutral conversation what the app's dialect has no member for.
     pub fn complete(&self, content: &mut Content) {
         if let Content::Conversation(conversation) = content {
@@ -91,9 +81,9 @@ pub(crate) fn added(
         is_as_fixed(&on_record, name)?;
     }
     let longer = AppRequest::read(request.endpoint.clone(), &added.body).map_err(Refusal::BadRequest)?;
-    let tokens = longer.input_tokens.saturating_sub(request.input_tokens);
-    let (of, opening, unsaid) = (longer.input_tokens, opening(&body), added.unsaid);
-    let preset = Some(Box::new(AddedPreset { on_record, opening, tokens, of, unsaid }));
+    let share = PresetShare::of(request.input_tokens, longer.input_tokens);
+    let (opening, unsaid) = (opening(&body), added.unsaid);
+    let preset = Some(Box::new(AddedPreset { on_record, opening, share, unsaid }));
     Ok(WithPreset { request: longer, body: added.body, preset })
 }
 
