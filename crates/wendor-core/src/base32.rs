@@ -4,43 +4,47 @@
 
 const ALPHABET: &[u8; 32] = b"0123456789abcdefghjkmnpqrstvwxyz";
 
-fn digit(five_bits: u128) -> char {
+fn digit(five_bits: u128) -> u8 {
     let index = usize::try_from(five_bits & 31).expect("five bits fit in usize");
-    char::from(ALPHABET[index])
+    ALPHABET[index]
 }
 
-/// The lowest `digits * 5` bits of `number`, most significant first, lower case.
-#[must_use]
-pub fn of_number(number: u128, digits: u32) -> String {
-    (0..digits).rev().map(|place| digit(number >> (place * 5))).collect()
+/// The lowest `count * 5` bits of `number` as digits, most significant first, lower case.
+pub fn digits(number: u128, count: u32) -> impl Iterator<Item = u8> {
+    (0..count).rev().map(move |place| digit(number >> (place * 5)))
 }
 
 /// `bytes` as digits of five bits, the last one padded with zero bits. At most 16 bytes a group are needed here,
 /// so groups of five bytes (eight digits) are encoded one after the other.
 #[must_use]
 pub fn of_bytes(bytes: &[u8]) -> String {
-    let mut text = String::new();
+    let mut text = String::with_capacity((bytes.len() * 8).div_ceil(5));
     for group in bytes.chunks(5) {
         let number = group.iter().fold(0u128, |sum, byte| (sum << 8) | u128::from(*byte));
         let bits = u32::try_from(group.len() * 8).expect("at most 40 bits");
-        let digits = bits.div_ceil(5);
-        text.push_str(&of_number(number << (digits * 5 - bits), digits));
+        let count = bits.div_ceil(5);
+        text.extend(digits(number << (count * 5 - bits), count).map(char::from));
     }
     text
 }
 
-/// The number that `text` is, in lower case; `None` when it holds anything else, or more than 25 digits.
+/// The number of these digits, in lower case; `None` when one is none, or there are more than 25.
 #[must_use]
-pub fn to_number(text: &str) -> Option<u128> {
+pub fn number_of(digits: impl Iterator<Item = u8>) -> Option<u128> {
     let place = |byte: u8| u128::try_from(ALPHABET.iter().position(|digit| *digit == byte)?).ok();
-    let is_short = text.len() <= 25;
-    text.bytes().try_fold(0u128, |sum, byte| Some(sum << 5 | place(byte)?)).filter(|_| is_short)
+    digits.enumerate().try_fold(0u128, |sum, (at, byte)| if at < 25 { Some(sum << 5 | place(byte)?) } else { None })
+}
+
+/// Whether a byte is a digit, in lower case.
+#[must_use]
+pub fn is_digit(byte: u8) -> bool {
+    ALPHABET.contains(&byte)
 }
 
 /// Whether `text` holds only digits of the alphabet, in lower case.
 #[must_use]
 pub fn is_base32(text: &str) -> bool {
-    text.bytes().all(|byte| ALPHABET.contains(&byte))
+    text.bytes().all(is_digit)
 }
 
 #[cfg(test)]
@@ -63,7 +67,8 @@ mod tests {
         for letter in ["i", "l", "o", "u", "A", "-"] {
             assert!(!is_base32(letter), "{letter}");
         }
-        assert_eq!(of_number(33, 3), "011");
-        assert_eq!((to_number("011"), to_number("0l1")), (Some(33), None));
+        assert_eq!(digits(33, 3).collect::<Vec<_>>(), b"011");
+        assert_eq!((number_of("011".bytes()), number_of("0l1".bytes())), (Some(33), None));
+        assert_eq!(number_of("0".repeat(26).bytes()), None);
     }
 }

@@ -2,9 +2,8 @@
 //!
 //! Text enters, a checked name leaves or the reason why it is none. Past the edge nothing is checked twice.
 
-use std::sync::Arc;
-
 use serde::{Deserialize, Serialize};
+use smol_str::SmolStr;
 
 use crate::shown::is_hidden;
 
@@ -15,9 +14,9 @@ pub const MAX_NAME_LENGTH: usize = 64;
 const MAX_MODEL_LENGTH: usize = 256;
 
 /// The name of an upstream, a route or a team: `[a-z0-9._-]`, 1 to 64 characters.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
-pub struct Name(Arc<str>);
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize)]
+#[serde(try_from = "SmolStr")]
+pub struct Name(SmolStr);
 
 /// Why a text is not a name.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -62,9 +61,15 @@ impl std::borrow::Borrow<str> for Name {
     }
 }
 
-impl TryFrom<String> for Name {
+impl Serialize for Name {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.0)
+    }
+}
+
+impl TryFrom<SmolStr> for Name {
     type Error = BadName;
-    fn try_from(text: String) -> Result<Self, BadName> {
+    fn try_from(text: SmolStr) -> Result<Self, BadName> {
         Self::parse(&text)
     }
 }
@@ -78,16 +83,17 @@ impl std::str::FromStr for Name {
 
 impl From<Name> for String {
     fn from(name: Name) -> Self {
-        name.0.as_ref().to_owned()
+        name.0.into()
     }
 }
 
 /// One model at one upstream, written `upstream/model` and split at the first slash: model names may hold more.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize)]
+#[serde(try_from = "SmolStr")]
 pub struct OfferName {
     upstream: Name,
-    model: Arc<str>,
+    /// Both, as they are written: nothing is put together where one is told.
+    whole: SmolStr,
 }
 
 impl OfferName {
@@ -103,7 +109,8 @@ impl OfferName {
         {
             return Err(BadName::NotAnOffer(format!("{upstream}/{}", model.escape_debug())));
         }
-        Ok(Self { upstream, model: model.into() })
+        let whole = smol_str::format_smolstr!("{upstream}/{model}");
+        Ok(Self { upstream, whole })
     }
 
     /// Reads `upstream/model`.
@@ -124,26 +131,38 @@ impl OfferName {
     /// The model's part, as the upstream calls it.
     #[must_use]
     pub fn model(&self) -> &str {
-        &self.model
+        self.whole.get(self.upstream.0.len() + 1..).unwrap_or_default()
+    }
+
+    /// The name as text, `upstream/model`.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        &self.whole
     }
 }
 
 impl std::fmt::Display for OfferName {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.pad(&format!("{}/{}", self.upstream, self.model))
+        f.pad(&self.whole)
     }
 }
 
-impl TryFrom<String> for OfferName {
+impl Serialize for OfferName {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(&self.whole)
+    }
+}
+
+impl TryFrom<SmolStr> for OfferName {
     type Error = BadName;
-    fn try_from(text: String) -> Result<Self, BadName> {
+    fn try_from(text: SmolStr) -> Result<Self, BadName> {
         Self::parse(&text)
     }
 }
 
 impl From<OfferName> for String {
     fn from(name: OfferName) -> Self {
-        name.to_string()
+        name.whole.into()
     }
 }
 

@@ -4,18 +4,32 @@
 //! process draws once, and a 20-bit counter. Two requests of one process never share an id; two processes could only
 //! if they drew the same 18 bits and reached the same count in the same millisecond.
 
+use std::fmt::Write;
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
+use smol_str::SmolStr;
 
 use crate::base32;
 
 /// Milliseconds from the Unix epoch to 2020-01-01, where ids begin to count.
 const ID_EPOCH_MS: i64 = 1_577_836_800_000;
 
+/// Letters of an id: six, a hyphen, ten.
+const LENGTH: usize = 17;
+
+/// Where the hyphen stands.
+const HYPHEN: usize = 6;
+
 /// An id of the form `01JDF3-7QK2M0XZ4T`.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(transparent)]
-pub struct RequestId(String);
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize)]
+#[serde(try_from = "SmolStr")]
+pub struct RequestId([u8; LENGTH]);
+
+/// What is told of a text that is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("this is not the id of a request: one looks like 01JDF3-7QK2M0XZ4T")]
+pub struct NotAnId;
 
 impl RequestId {
     /// Makes the id of the request that arrived at `at` as number `count` of the process that drew `process`.
@@ -25,17 +39,27 @@ impl RequestId {
         let millis = u128::from(u64::try_from(at.timestamp_millis() - ID_EPOCH_MS).unwrap_or(0));
         let number =
             (millis & 0x3ff_ffff_ffff) << 38 | u128::from(process & 0x3_ffff) << 20 | u128::from(count & 0xf_ffff);
-        let digits = base32::of_number(number, 16).to_ascii_uppercase();
-        Self(format!("{}-{}", &digits[..6], &digits[6..]))
+        Self::of_bits(number)
+    }
+
+    fn of_bits(bits: u128) -> Self {
+        let mut text = [b'-'; LENGTH];
+        let places = (0..LENGTH).filter(|place| *place != HYPHEN);
+        for (place, digit) in places.zip(base32::digits(bits, 16)) {
+            text[place] = digit.to_ascii_uppercase();
+        }
+        Self(text)
     }
 
     /// Reads an id in either case; `None` when the text is not of an id's form.
     #[must_use]
     pub fn parse(text: &str) -> Option<Self> {
-        let (head, tail) = text.split_once('-')?;
-        let is_whole = head.len() == 6 && tail.len() == 10;
-        (is_whole && base32::is_base32(&head.to_ascii_lowercase()) && base32::is_base32(&tail.to_ascii_lowercase()))
-            .then(|| Self(text.to_ascii_uppercase()))
+        let mut own: [u8; LENGTH] = text.as_bytes().try_into().ok()?;
+        own.make_ascii_uppercase();
+        let is_formed = |(place, byte): (usize, &u8)| {
+            if place == HYPHEN { *byte == b'-' } else { base32::is_digit(byte.to_ascii_lowercase()) }
+        };
+        own.iter().enumerate().all(is_formed).then_some(Self(own))
     }
 
     /// The id of its attempt `number` as a UUID, the form that some servers demand of a request's id (RFC 9562, version 8): the 80 bits
@@ -48,13 +72,33 @@ impl RequestId {
     /// assert_eq!(&uuid[14..15], "8");
     /// assert_eq!(RequestId::of_uuid(&uuid), Some((id, 2)));
     /// ```
+    ///
+    /// # Panics
+    /// Never: a text takes what is written.
     #[must_use]
     pub fn uuid(&self, number: u8) -> String {
+        let all = self.uuid_bits(number);
+        let part = |from: u32, digits: u32| all >> ((32 - from - digits) * 4) & ((1 << (digits * 4)) - 1);
+        let mut text = String::with_capacity(36);
+        let written = write!(
+            text,
+            "{:08x}-{:04x}-{:04x}-{:04x}-{:012x}",
+            part(0, 8),
+            part(8, 4),
+            part(12, 4),
+            part(16, 4),
+            part(20, 12)
+        );
+        written.expect("a text takes what is written");
+        text
+    }
+
+    /// The same as a number.
+    #[must_use]
+    pub fn uuid_bits(&self, number: u8) -> u128 {
         let bits = self.bits();
         let (a, b, c) = (bits >> 32, bits >> 20 & 0xfff, (bits & 0xf_ffff) << 42 | u128::from(number) << 34);
-        let all = a << 80 | 8 << 76 | b << 64 | 0b10 << 62 | c;
-        let hex = format!("{all:032x}");
-        [&hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..]].join("-")
+        a << 80 | 8 << 76 | b << 64 | 0b10 << 62 | c
     }
 
     /// A number of its attempt `number` that no other attempt of the same minutes has, and never zero: the last 56 bits of the request, then
@@ -67,7 +111,8 @@ impl RequestId {
 
     /// It was minted or parsed, so it is a number of 80 bits.
     fn bits(&self) -> u128 {
-        base32::to_number(&self.0.replace('-', "").to_ascii_lowercase()).unwrap_or_default()
+        let digits = self.0.iter().filter(|byte| **byte != b'-').map(u8::to_ascii_lowercase);
+        base32::number_of(digits).unwrap_or_default()
     }
 
     /// The request and the number of its attempt, of a UUID that [`Self::uuid`] made; `None` for any other.
@@ -77,9 +122,7 @@ impl RequestId {
         let all = u128::from_str_radix(&text.replace('-', ""), 16).ok().filter(|_| is_formed)?;
         let is_ours = all >> 76 & 0xf == 8 && all >> 62 & 0b11 == 0b10 && all & 0x3_ffff_ffff == 0;
         let bits = (all >> 80) << 32 | (all >> 64 & 0xfff) << 20 | all >> 42 & 0xf_ffff;
-        let digits = base32::of_number(bits, 16).to_ascii_uppercase();
-        let id = Self(format!("{}-{}", &digits[..6], &digits[6..]));
-        is_ours.then(|| Some((id, u8::try_from(all >> 34 & 0xff).ok()?)))?
+        is_ours.then(|| Some((Self::of_bits(bits), u8::try_from(all >> 34 & 0xff).ok()?)))?
     }
 
     /// A number that differs by request, for choices by chance: who plans it again chooses the same.
@@ -87,20 +130,40 @@ impl RequestId {
     pub fn seed(&self) -> u64 {
         use std::hash::{DefaultHasher, Hash, Hasher};
         let mut hasher = DefaultHasher::new();
-        self.hash(&mut hasher);
+        self.as_str().hash(&mut hasher);
         hasher.finish()
     }
 
     /// The id as text.
     #[must_use]
     pub fn as_str(&self) -> &str {
-        &self.0
+        // Digits and a hyphen are always text.
+        std::str::from_utf8(&self.0).unwrap_or_default()
     }
 }
 
 impl std::fmt::Display for RequestId {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.pad(&self.0)
+        f.pad(self.as_str())
+    }
+}
+
+impl std::fmt::Debug for RequestId {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "RequestId({self})")
+    }
+}
+
+impl Serialize for RequestId {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.as_str())
+    }
+}
+
+impl TryFrom<SmolStr> for RequestId {
+    type Error = NotAnId;
+    fn try_from(text: SmolStr) -> Result<Self, NotAnId> {
+        Self::parse(&text).ok_or(NotAnId)
     }
 }
 

@@ -3,7 +3,12 @@
 //! A header enters, the header for an upstream leaves. Nothing is drawn: ids come from those of the request and its attempt, so that the
 //! same attempt has the same span wherever it is asked for.
 
+use std::fmt::Write;
+
 use crate::request_id::RequestId;
+
+/// Letters of the header.
+const HEADER_LENGTH: usize = 55;
 
 /// The trace of an app.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -37,14 +42,20 @@ impl Trace {
     }
 
     /// The header for the attempt `number` of `request`: its own span of `trace`, or of a trace that begins with the request.
+    ///
+    /// # Panics
+    /// Never: a text takes what is written.
     #[must_use]
     pub fn header(trace: Option<&Self>, request: &RequestId, number: u8) -> String {
         let span = request.span(number);
-        match trace {
-            Some(Self { id, flags }) => format!("00-{id}-{span:016x}-{flags}"),
+        let mut header = String::with_capacity(HEADER_LENGTH);
+        let written = match trace {
+            Some(Self { id, flags }) => write!(header, "00-{id}-{span:016x}-{flags}"),
             // Nobody asked for it to be sampled.
-            None => format!("00-{}-{span:016x}-00", request.uuid(0).replace('-', "")),
-        }
+            None => write!(header, "00-{:032x}-{span:016x}-00", request.uuid_bits(0)),
+        };
+        written.expect("a text takes what is written");
+        header
     }
 }
 

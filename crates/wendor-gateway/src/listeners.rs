@@ -189,11 +189,7 @@ fn server(
 /// nobody else does; those of the management API stand in [`admin::routes`].
 fn of_apps(config: &mut web::ServiceConfig, whom: For) {
     if whom.has_apps() {
-        config.service(
-            web::resource("/v1/chat/completions")
-                .route(web::post().service(fn_service(data_plane::chat_completions)))
-                .default_service(fn_service(data_plane::any)),
-        );
+        config.service(web::resource("/v1/chat/completions").default_service(fn_service(data_plane::chat_completions)));
     }
     let plainly = || guard::fn_guard(|context| is_plain(context.head()));
     config

@@ -2,8 +2,9 @@
 //! the one it began with.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
+use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
 use wendor_core::catalog::Catalogue;
 use wendor_core::catalog::former::Former;
@@ -34,6 +35,8 @@ pub struct Snapshot {
     pub keys_change: i64,
     /// Number of the revision; 0 before the first.
     pub revision: i64,
+    /// The same as answers tell it, made once it is told.
+    revision_told: OnceLock<HeaderValue>,
     /// By this instance's clock.
     pub made_at: DateTime<Utc>,
     /// Bounds with which the revision undoes itself.
@@ -104,6 +107,7 @@ impl Snapshot {
             change,
             keys_change,
             revision,
+            revision_told: OnceLock::new(),
             made_at,
             guard,
             undid,
@@ -124,6 +128,12 @@ impl Snapshot {
     /// When the database is away.
     pub async fn with_keys(&self, store: &Store, change: i64) -> Result<Self, StoreError> {
         Ok(Self { keys: keys(store.keys().await?, &self.catalogue), keys_change: change, ..self.clone() })
+    }
+
+    /// The number of the revision, as answers tell it.
+    #[must_use]
+    pub fn revision_told(&self) -> HeaderValue {
+        self.revision_told.get_or_init(|| HeaderValue::from(self.revision)).clone()
     }
 
     /// The quotas of a team with their ids.

@@ -15,6 +15,7 @@ use sqlx::types::Json;
 use wendor_core::metering::entry::{LedgerEntry, Record, Spooled};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rate::Cost;
+use wendor_core::name::OfferName;
 use wendor_core::routing::queue::Lane;
 use wendor_wire::failure::FailureKind;
 use wendor_wire::usage::Counted;
@@ -241,7 +242,7 @@ async fn insert_lines(connection: &mut sqlx::PgConnection, batch: &[&Spooled]) -
         .bind(column(batch, |entry| entry.team.as_str()))
         .bind(column(batch, |entry| entry.key.as_str()))
         .bind(column(batch, |entry| entry.route.as_str()))
-        .bind(column(batch, |entry| entry.offer.as_ref().map(ToString::to_string)))
+        .bind(column(batch, |entry| entry.offer.as_ref().map(OfferName::as_str)))
         .bind(column(batch, |entry| entry.revision))
         .bind(records.iter().map(|record| i32::try_from(record.attempts).unwrap_or(i32::MAX)).collect::<Vec<_>>())
         .bind(records.iter().map(|record| record.streamed).collect::<Vec<_>>())

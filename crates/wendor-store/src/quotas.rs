@@ -30,8 +30,7 @@ impl Store {
                 .bind(since)
                 .fetch_all(&self.pool)
                 .await?;
-        let of_row =
-            |(quota, window_start, settled)| WindowUse { quota: QuotaId::from_store(quota), window_start, settled };
+        let of_row = |(quota, window_start, settled)| WindowUse { quota: QuotaId::from(quota), window_start, settled };
         Ok(rows.into_iter().map(of_row).collect())
     }
 }

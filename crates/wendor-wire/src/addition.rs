@@ -13,7 +13,7 @@ use crate::dialect::Dialect;
 use crate::dialects;
 use crate::endpoint::Kind;
 use crate::json::write::quoted;
-use crate::members::{Edit, Member, items, members, splice};
+use crate::members::{Edit, Found, Member, items, members, splice};
 use crate::preset::{Added, Addition, PresetFate, PresetLine, PresetPart, PresetPlaces, Unsaid};
 use crate::seal::SealDomain;
 use crate::verdict::Target;
@@ -78,7 +78,7 @@ struct Adding<'a> {
     conversation: &'a Conversation,
     codec: &'static dyn Codec,
     places: PresetPlaces,
-    outer: Vec<Member<'a>>,
+    outer: Found<'a>,
     body: &'a Bytes,
     lines: Vec<PresetLine>,
     edits: Vec<Edit>,

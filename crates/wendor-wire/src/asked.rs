@@ -3,6 +3,7 @@
 //! A body enters; an [`AppRequest`] leaves, or a [`BadRequest`] that names the member at fault and never repeats the query. The body
 //! stays as the app wrote it but for what has to change: unknown members survive.
 
+use std::borrow::Cow;
 use std::ops::Range;
 use std::sync::LazyLock;
 
@@ -246,23 +247,23 @@ impl AppRequest {
 
     /// The abilities that an offer of `dialect` needs for it, as far as they can be told without its content.
     #[must_use]
-    pub fn needs(&self, dialect: Dialect) -> Vec<Ability> {
+    pub fn needs(&self, dialect: Dialect) -> &'static [Ability] {
         match &self.endpoint.kind {
             // A local server continues a prompt; anywhere else it is a turn.
             Kind::Chat(in_path) if in_path.is_prompt && dialects::of(dialect).continues_prompts() => {
-                vec![Ability::Completions]
+                &[Ability::Completions]
             }
-            Kind::Chat(_) => vec![Ability::Chat],
-            Kind::Embed(..) => vec![Ability::Embeddings],
-            Kind::Passed(Passed::Images) => vec![Ability::ImagesOut],
-            Kind::Passed(Passed::Completions) => vec![Ability::Completions],
+            Kind::Chat(_) => &[Ability::Chat],
+            Kind::Embed(..) => &[Ability::Embeddings],
+            Kind::Passed(Passed::Images) => &[Ability::ImagesOut],
+            Kind::Passed(Passed::Completions) => &[Ability::Completions],
             Kind::Passed(Passed::Transcriptions)
             | Kind::Count(_)
             | Kind::Models
             | Kind::Model(_)
             | Kind::ShowModel
             | Kind::Loaded
-            | Kind::Version => Vec::new(),
+            | Kind::Version => &[],
         }
     }
 
@@ -270,7 +271,7 @@ impl AppRequest {
     /// stream of chat-completions, without the `stripped` members, and with the upstream's own seals as it made them. `body` is the
     /// one that was read.
     #[must_use]
-    pub fn for_same_dialect(&self, body: &Bytes, model: &str, changes: &Rewriting) -> Vec<Bytes> {
+    pub fn for_same_dialect(&self, body: &Bytes, model: &str, changes: Rewriting) -> Vec<Bytes> {
         let mut edits = match &self.body {
             BodyForm::Chat(chat) => chat.edits(model, !changes.is_delivered_otherwise),
             BodyForm::Form { model: place } => vec![(place.clone(), model.to_owned())],
@@ -279,21 +280,23 @@ impl AppRequest {
                 places.iter().map(|place| (place.clone(), quoted.clone())).chain(usage.clone()).collect()
             }
         };
-        edits.extend(changes.edits.clone());
+        edits.extend(changes.edits);
         splice(body, edits)
     }
 
     /// The edit by which `body` asks for `limit` output tokens at most, with the path of the member; none where its endpoint has no
     /// such member.
     #[must_use]
-    pub fn limit_edit(&self, body: &[u8], limit: u64, marks: &[Mark]) -> Option<(String, Edit)> {
+    pub fn limit_edit(&self, body: &[u8], limit: u64, marks: &[Mark]) -> Option<(Cow<'static, str>, Edit)> {
         match &self.body {
             BodyForm::Chat(chat) => {
                 let (name, edit) = chat.limit_edit(limit, marks.contains(&Mark::OldLimit));
-                Some((name.to_owned(), edit))
+                Some((Cow::Borrowed(name), edit))
             }
             BodyForm::Form { .. } => None,
-            BodyForm::Other { .. } => with_limit(&self.endpoint, body, limit),
+            BodyForm::Other { .. } => {
+                with_limit(&self.endpoint, body, limit).map(|(path, edit)| (Cow::Owned(path), edit))
+            }
         }
     }
 

@@ -1,6 +1,6 @@
 //! Why a request cannot be taken, and what is checked of every body before any of its members is read.
 
-use crate::members::{Member, first_repeated, members};
+use crate::members::{Found, Member, first_repeated, members};
 use crate::refusal_code::RefusalCode;
 use crate::scan::{Scan, scan};
 
@@ -41,7 +41,7 @@ impl BadRequest {
 }
 
 /// A body that may be read further: what one pass over it found, and its outermost members, each of which stands there once.
-pub(crate) fn outermost(body: &[u8]) -> Result<(Scan, Vec<Member<'_>>), BadRequest> {
+pub(crate) fn outermost(body: &[u8]) -> Result<(Scan, Found<'_>), BadRequest> {
     let scanned = scan(body);
     if scanned.depth > MAX_DEPTH {
         let message = format!("the body nests {} levels deep; at most {MAX_DEPTH} are read", scanned.depth);

@@ -3,6 +3,8 @@
 //! A name or value of any length enters where it is noted; what leaves fits into an entry of the ledger, whatever an app or an
 //! upstream sent. A control character is written out, since the database takes none of value 0 and terminals obey the others.
 
+use std::borrow::Cow;
+
 /// Longest name or value of a member, in bytes: enough to recognise it.
 pub const VALUE_BYTES: usize = 256;
 
@@ -21,8 +23,14 @@ const CUT: &str = " (cut)";
 /// ```
 #[must_use]
 pub fn bounded(text: &str, limit: usize) -> String {
+    within_bounds(text, limit).into_owned()
+}
+
+/// The same, and what is within its bounds is not copied, as most is.
+#[must_use]
+pub fn within_bounds(text: &str, limit: usize) -> Cow<'_, str> {
     if text.len() <= limit && !text.contains(char::is_control) {
-        return text.to_owned();
+        return Cow::Borrowed(text);
     }
     let room = limit.saturating_sub(CUT.len());
     let mut kept = String::with_capacity(limit.min(text.len()));
@@ -41,10 +49,10 @@ pub fn bounded(text: &str, limit: usize) -> String {
         if kept.len() > limit {
             kept.truncate(before.min(end));
             kept.push_str(CUT);
-            return kept;
+            return Cow::Owned(kept);
         }
     }
-    kept
+    Cow::Owned(kept)
 }
 
 #[cfg(test)]

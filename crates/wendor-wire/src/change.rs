@@ -2,7 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::bounded::{VALUE_BYTES, bounded};
+use smol_str::SmolStr;
+
+use crate::bounded::{VALUE_BYTES, within_bounds};
 
 /// Changes kept of one request; more are counted.
 pub const MAX_CHANGES: usize = 64;
@@ -13,16 +15,16 @@ pub const NOT_SET: &str = "not set";
 /// A member of the request that was not sent on as it came.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RequestChange {
-    member: String,
-    before: String,
-    after: String,
+    member: SmolStr,
+    before: SmolStr,
+    after: SmolStr,
 }
 
 impl RequestChange {
     /// The change of `member`: as the app sent it, and as the upstream got it. Each is kept bounded.
     #[must_use]
     pub fn new(member: &str, before: &str, after: &str) -> Self {
-        let [member, before, after] = [member, before, after].map(|text| bounded(text, VALUE_BYTES));
+        let [member, before, after] = [member, before, after].map(|text| within_bounds(text, VALUE_BYTES).into());
         Self { member, before, after }
     }
 

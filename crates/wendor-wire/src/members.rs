@@ -8,6 +8,7 @@ use std::ops::Range;
 use bytes::Bytes;
 use serde::de::{Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
+use smallvec::SmallVec;
 
 use crate::steps::spent;
 
@@ -22,19 +23,22 @@ pub struct Member<'a> {
     pub place: Range<usize>,
 }
 
+/// Members as they were found: few, in most objects.
+pub type Found<'a> = SmallVec<[Member<'a>; 8]>;
+
 /// The members of the object that `text` is, in order, repeated ones included.
 ///
 /// # Errors
 /// What `serde_json` says when it is not an object; the message holds a place but no text of the body.
-pub fn members(text: &[u8]) -> Result<Vec<Member<'_>>, serde_json::Error> {
+pub fn members(text: &[u8]) -> Result<Found<'_>, serde_json::Error> {
     struct Members<'a>(&'a [u8]);
     impl<'a> Visitor<'a> for Members<'a> {
-        type Value = Vec<Member<'a>>;
+        type Value = Found<'a>;
         fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
             f.write_str("an object")
         }
         fn visit_map<A: MapAccess<'a>>(self, mut map: A) -> Result<Self::Value, A::Error> {
-            let mut members = Vec::with_capacity(8);
+            let mut members = Found::new();
             while let Some(BorrowedName(name)) = map.next_key()? {
                 let value: &'a RawValue = map.next_value()?;
                 let value = value.get();
@@ -120,19 +124,22 @@ fn behind_comma(text: &[u8], end: usize) -> usize {
     rest.iter().position(|byte| *byte == b',').map_or(end, |comma| end + comma + 1)
 }
 
+/// A text up to this size goes in one piece: copying it costs less than sending the pieces.
+const COPIED_BYTES: usize = 16 * 1024;
+
 /// `text` with the given places replaced, as pieces to send one after the other: what stays is a slice of `text`. Places may overlap
 /// and come in any order: what is cut by one is cut. A comma at the end of an insertion goes where nothing follows it in its object.
 #[must_use]
 pub fn splice(text: &Bytes, mut edits: Vec<Edit>) -> Vec<Bytes> {
     edits.sort_by_key(|(place, _)| (place.start, place.end));
-    let mut pieces = Vec::with_capacity(edits.len() * 2 + 1);
+    let mut parts: SmallVec<[Part; 8]> = SmallVec::new();
     let mut from = 0;
     let mut edits = edits.into_iter().peekable();
     while let Some((place, mut new)) = edits.next() {
         if place.start < from && !new.is_empty() {
             continue;
         }
-        pieces.push(text.slice(from..place.start.max(from)));
+        parts.push(Part::Kept(from..place.start.max(from)));
         from = from.max(place.end);
         if new.ends_with(',') {
             let next = edits.peek().filter(|(next, _)| next.start <= from);
@@ -143,11 +150,41 @@ pub fn splice(text: &Bytes, mut edits: Vec<Edit>) -> Vec<Bytes> {
                 new.pop();
             }
         }
-        pieces.push(Bytes::from(new));
+        parts.push(Part::New(new));
     }
-    pieces.push(text.slice(from..));
-    pieces.retain(|piece| !piece.is_empty());
-    pieces
+    parts.push(Part::Kept(from..text.len()));
+    parts.retain(|part| !part.bytes(text).is_empty());
+    let length: usize = parts.iter().map(|part| part.bytes(text).len()).sum();
+    if length > COPIED_BYTES {
+        return parts.into_iter().map(|part| part.piece(text)).collect();
+    }
+    let mut copied = Vec::with_capacity(length);
+    parts.iter().for_each(|part| copied.extend_from_slice(part.bytes(text)));
+    vec![Bytes::from(copied)]
+}
+
+/// A part of what a body becomes.
+enum Part {
+    /// What stands at a place stays.
+    Kept(Range<usize>),
+    /// This stands there.
+    New(String),
+}
+
+impl Part {
+    fn bytes<'a>(&'a self, text: &'a Bytes) -> &'a [u8] {
+        match self {
+            Self::Kept(place) => text.get(place.clone()).unwrap_or_default(),
+            Self::New(new) => new.as_bytes(),
+        }
+    }
+
+    fn piece(self, text: &Bytes) -> Bytes {
+        match self {
+            Self::Kept(place) => text.slice(place),
+            Self::New(new) => Bytes::from(new),
+        }
+    }
 }
 
 #[cfg(test)]

@@ -171,6 +171,7 @@ fn data_of(raw: &Bytes) -> Option<Bytes> {
 
 /// A frame of server-sent events around one line of JSON.
 pub fn data_frame(line: &str, out: &mut Vec<u8>) {
+    out.reserve("data: \n\n".len() + line.len());
     out.extend_from_slice(b"data: ");
     out.extend_from_slice(line.as_bytes());
     out.extend_from_slice(b"\n\n");
@@ -178,6 +179,7 @@ pub fn data_frame(line: &str, out: &mut Vec<u8>) {
 
 /// The same with a name.
 pub fn named_frame(name: &str, line: &str, out: &mut Vec<u8>) {
+    out.reserve("event: \ndata: \n\n".len() + name.len() + line.len());
     out.extend_from_slice(b"event: ");
     out.extend_from_slice(name.as_bytes());
     out.push(b'\n');

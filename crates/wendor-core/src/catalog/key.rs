@@ -84,7 +84,7 @@ impl KeyText {
         };
         let (body, check) = text.rsplit_once('-').ok_or(other_form)?;
         let id = rest.split('-').next().unwrap_or_default();
-        if rest.split('-').count() != 3 || check != check_of(body) {
+        if rest.split('-').count() != 3 || !digits_of_check(body).eq(check.bytes()) {
             return Err(BadKey::Mistyped);
         }
         Ok(Self { id: id.to_owned(), hash: hash_of(text) })
@@ -127,7 +127,12 @@ pub fn without_secrets(text: &str) -> Cow<'_, str> {
 }
 
 fn check_of(body: &str) -> String {
-    base32::of_bytes(&crc32fast::hash(body.as_bytes()).to_be_bytes())
+    digits_of_check(body).map(char::from).collect()
+}
+
+/// 32 bits as seven digits, the last one padded with zero bits.
+fn digits_of_check(body: &str) -> impl Iterator<Item = u8> {
+    base32::digits(u128::from(crc32fast::hash(body.as_bytes())) << 3, 7)
 }
 
 fn hash_of(text: &str) -> KeyHash {

@@ -15,6 +15,7 @@ pub mod window;
 
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use smol_str::{SmolStr, format_smolstr};
 use wendor_wire::worded;
 use window::Window;
 
@@ -64,10 +65,10 @@ pub struct Quota {
     pub at_limit: AtLimit,
 }
 
-/// A quota's stable id, `team/measure/window`. Shared: every request counts against some.
+/// A quota's stable id, `team/measure/window`.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(from = "String", into = "String")]
-pub struct QuotaId(std::sync::Arc<str>);
+#[serde(transparent)]
+pub struct QuotaId(SmolStr);
 
 impl From<String> for QuotaId {
     fn from(text: String) -> Self {
@@ -77,7 +78,7 @@ impl From<String> for QuotaId {
 
 impl From<QuotaId> for String {
     fn from(id: QuotaId) -> Self {
-        id.0.as_ref().to_owned()
+        id.0.into()
     }
 }
 
@@ -85,13 +86,13 @@ impl QuotaId {
     /// The id of `quota` of `team`.
     #[must_use]
     pub fn of_team(team: &Name, quota: &Quota) -> Self {
-        Self(format!("{team}/{}/{}", quota.measure.as_str(), quota.window.as_str()).into())
+        Self(format_smolstr!("{team}/{}/{}", quota.measure.as_str(), quota.window.as_str()))
     }
 
     /// An id as the store keeps it.
     #[must_use]
-    pub fn from_store(text: String) -> Self {
-        text.into()
+    pub fn from_store(text: &str) -> Self {
+        Self(text.into())
     }
 
     /// The id as text.
@@ -113,7 +114,7 @@ mod tests {
 
     #[test]
     fn an_id_is_text_to_those_who_keep_it() {
-        let id = QuotaId::from_store("timetables/tokens/day".to_owned());
+        let id = QuotaId::from_store("timetables/tokens/day");
         let json = serde_json::to_string(&id).unwrap();
         assert_eq!(json, r#""timetables/tokens/day""#);
         assert_eq!(serde_json::from_str::<QuotaId>(&json).unwrap(), id);

@@ -90,20 +90,22 @@ pub struct Lot {
 
 /// Plans the offers of `route`. `view` tells what is known of each.
 pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, lot: Lot) -> Plan {
+    let count = route.offers().count();
     let mut seen = BTreeSet::new();
-    let mut offers = Vec::new();
+    let mut offers = Vec::with_capacity(count);
     for (index, stage) in route.stages.iter().enumerate() {
         let known: Vec<OfferView> = stage.offers.iter().map(|entry| view(&entry.offer)).collect();
         let kept = Kept::of(stage, &known, lot.opening.unwrap_or(lot.seed));
-        let mut ranked: Vec<(Rank, PlannedOffer)> = Vec::new();
+        let mut ranked: Vec<(Rank, PlannedOffer)> = Vec::with_capacity(known.len());
         for (place, (entry, known)) in stage.offers.iter().zip(&known).enumerate() {
             let draw = draw(lot.seed, index, place);
             let weight = entry.share.unwrap_or(1);
-            let is_repeat = !seen.insert(entry.offer.clone());
+            let is_repeat = count > 1 && !seen.insert(&entry.offer);
             let (standing, reason) = judge(stage, entry, known, is_repeat);
             let reason = if reason == Reason::OfConversation { kept.reason(&entry.offer, known) } else { reason };
             let carries_more = stage.pick == Pick::Together && kept.carries_more(known);
-            let chances = Chances { distance: kept.distance(&entry.offer), draw, weight };
+            let distance = if stage.pick == Pick::Together { kept.distance(&entry.offer) } else { 0 };
+            let chances = Chances { distance, draw, weight };
             let rank = rank(stage.pick, known, standing, carries_more, &chances);
             let planned = PlannedOffer {
                 stage: index + 1,

@@ -34,7 +34,7 @@ impl Kept {
     }
 
     fn number(&self, offer: &OfferName) -> u64 {
-        let name = offer.to_string();
+        let name = offer.as_str();
         mixed(name.bytes().fold(self.opening, |mixed_so_far, byte| mixed(mixed_so_far ^ u64::from(byte))))
     }
 

@@ -67,7 +67,7 @@ pub fn fit(
     is_strict: bool,
 ) -> Result<Vec<Note>, Unfit> {
     for ability in request.needs(target.dialect) {
-        can(offer, ability)?;
+        can(offer, *ability)?;
     }
     window(request, offer)?;
     images_out(request, offer, target.dialect)?;

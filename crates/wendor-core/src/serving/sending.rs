@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
+use smol_str::format_smolstr;
 use wendor_wire::ability::{Ability, Mark};
 use wendor_wire::asked::AppRequest;
 use wendor_wire::change::{NOT_SET, RequestChange};
@@ -111,7 +112,7 @@ fn conversed(
     let rewriting = if is_own { spliced(conversation, target, body, is_streamed, changes) } else { None };
     if let Some(rewriting) = rewriting {
         let rewriting = capped(request, body, cap, target, rewriting, changes);
-        return request.for_same_dialect(body, target.model, &rewriting);
+        return request.for_same_dialect(body, target.model, rewriting);
     }
     let cap = cap.filter(|_| conversation.output_limit.is_none());
     changes.extend(cap.map(|cap| cap_sent("the limit on output", cap)));
@@ -132,7 +133,7 @@ fn passed(
     let is_chat = matches!(request.endpoint.kind, Kind::Chat(_));
     let rewriting = if is_chat { for_marks(rewriting, target, body, changes) } else { rewriting };
     let rewriting = capped(request, body, cap, target, rewriting, changes);
-    request.for_same_dialect(body, target.model, &rewriting)
+    request.for_same_dialect(body, target.model, rewriting)
 }
 
 /// Only one dialect has the model in its path; the others' path is made once for all requests.
@@ -206,7 +207,7 @@ fn capped(
 }
 
 fn cap_sent(member: &str, cap: u64) -> RequestChange {
-    RequestChange::new(member, NOT_SET, &format!("{cap}, the offer's cap, since a quota must be kept"))
+    RequestChange::new(member, NOT_SET, &format_smolstr!("{cap}, the offer's cap, since a quota must be kept"))
 }
 
 fn written(conversation: &Conversation, target: &Target<'_>, is_streamed: bool, cap: Option<u64>) -> Bytes {

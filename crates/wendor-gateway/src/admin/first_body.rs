@@ -22,7 +22,7 @@ const TIME: Duration = Duration::from_secs(10);
 /// # Errors
 /// When the body is too large, too slow or not of that form.
 pub(super) async fn read<T: DeserializeOwned>(app: &App, payload: web::Payload) -> Result<T, Problem> {
-    let read = body::read_within(app, payload.into_inner(), None, None, LIMIT, TIME).await;
+    let read = body::read_within(app, &mut payload.into_inner(), None, None, LIMIT, TIME).await;
     let ReadBody { bytes, .. } = read.map_err(|refusal| told(&refusal))?;
     serde_json::from_slice(&bytes)
         .map_err(|error| Problem::BadValue { field: "body", message: format!("cannot be read: {error}") })

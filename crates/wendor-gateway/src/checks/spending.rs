@@ -98,7 +98,7 @@ pub struct CallEnd {
 pub fn quota(app: &App) -> (QuotaId, Quota) {
     let limit = Decimal::from(app.settings.check_tokens);
     let quota = Quota { measure: Measure::Tokens, window: Window::Day, limit, at_limit: AtLimit::Refuse };
-    (QuotaId::from_store("checks/tokens/day".to_owned()), quota)
+    (QuotaId::from_store("checks/tokens/day"), quota)
 }
 
 /// Takes room for a call that takes `worst` at most.

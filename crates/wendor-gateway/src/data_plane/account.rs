@@ -21,6 +21,7 @@ use super::marks::Marks;
 use super::preset::AddedPreset;
 use super::progress::Counts;
 use crate::app::App;
+use crate::fleet::{Known, OfferState};
 use crate::gate::{Ask, Gate, Limits, NoRoom};
 use crate::snapshot::Snapshot;
 use crate::under_way::{HowFar, Running, Seen};
@@ -109,14 +110,14 @@ pub enum Output {
 impl AskedFor {
     /// What it may use at most at an offer: its input as that offer counts, its output as that offer is capped.
     #[must_use]
-    pub fn worst_at(&self, app: &App, snapshot: &Snapshot, offer: &OfferName) -> WorstCase {
+    pub fn worst_at(&self, known: &OfferState, snapshot: &Snapshot, offer: &OfferName) -> WorstCase {
         let output = match self.output {
             Output::None => 0,
             Output::Limited(limit) => limit,
             Output::Uncapped => output_cap(snapshot, offer),
         };
         WorstCase {
-            input_tokens: app.fleet.offer(offer).calibration().reserved(self.input_estimate),
+            input_tokens: known.calibration().reserved(self.input_estimate),
             output_tokens: output.saturating_mul(self.choices),
             images: self.images,
         }
@@ -246,21 +247,21 @@ impl Account {
 
     /// Its input tokens as an offer counts, where the upstream does not tell.
     #[must_use]
-    pub fn input_at(&self, offer: &OfferName) -> u64 {
-        self.app.fleet.offer(offer).calibration().corrected(self.asked_for.input_estimate)
+    pub fn input_at(&self, known: &OfferState) -> u64 {
+        known.calibration().corrected(self.asked_for.input_estimate)
     }
 
     /// What the request may use at most at an offer.
     #[must_use]
-    pub fn worst_at(&self, offer: &OfferName) -> WorstCase {
-        self.asked_for.worst_at(&self.app, &self.snapshot, offer)
+    pub fn worst_at(&self, offer: &OfferName, known: &OfferState) -> WorstCase {
+        self.asked_for.worst_at(known, &self.snapshot, offer)
     }
 
     /// What the request asks of room at an offer, and how much there is; `None` where the offer is not in the catalogue.
     #[must_use]
-    pub fn ask_at(&self, name: &OfferName) -> Option<RoomAsked> {
+    pub fn ask_at(&self, name: &OfferName, known: &Known) -> Option<RoomAsked> {
         let (upstream, offered) = self.snapshot.catalogue.offer(name)?;
-        let worst = self.worst_at(name);
+        let worst = self.worst_at(name, &known.offer);
         let team = &self.key.team;
         let weight = self.snapshot.catalogue.teams.get(team).and_then(|team| team.weight);
         let ask = Ask {
@@ -271,12 +272,9 @@ impl Account {
         };
         let limits = room_limits(upstream, self.snapshot.catalogue.teams.len());
         let of_offer = Limits { streams: None, tokens: None, a_minute: offered.a_minute(), ..limits };
-        let state = self.app.fleet.upstream(name.upstream());
-        let offer_gate = state
-            .offer(name.model())
-            .gate(of_offer.a_minute)
-            .map(|gate| GateRoom { gate: gate.clone(), limits: of_offer });
-        Some(RoomAsked { ask, upstream: GateRoom { gate: state.gate().clone(), limits }, offer: offer_gate })
+        let offer_gate =
+            known.offer.gate(of_offer.a_minute).map(|gate| GateRoom { gate: gate.clone(), limits: of_offer });
+        Some(RoomAsked { ask, upstream: GateRoom { gate: known.upstream.gate().clone(), limits }, offer: offer_gate })
     }
 
     /// A number that differs by request, for choices by chance.

@@ -38,12 +38,15 @@ use super::marks::Marks;
 use super::preset::{self, WithPreset};
 use super::reached::{self, Reached, access_of};
 use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull};
-use super::ticket::Ticket;
+use super::ticket::{Taken, Ticket};
 use crate::allowances::Held;
 use crate::app::App;
 use crate::sharing::{Connection, Place};
 use crate::snapshot::Snapshot;
 use crate::under_way::HowFar;
+
+/// The header by which an app tells of its trace.
+const TRACE: header::HeaderName = header::HeaderName::from_static("traceparent");
 
 /// A request that will be served, if an offer answers.
 #[derive(Debug)]
@@ -91,7 +94,7 @@ impl Asked {
             content_type,
             presented: presented_key(headers, query),
             marks: Marks::read(headers),
-            trace: headers.get("traceparent").and_then(|header| Trace::parse(header.to_str().ok()?)),
+            trace: headers.get(TRACE).and_then(|header| Trace::parse(header.to_str().ok()?)),
             beta: beta_headers(headers),
             declared_bytes: declared,
             connection: None,
@@ -120,7 +123,7 @@ pub fn content_for<'c>(content: &'c Arc<Content>, fetched: Option<&'c Fetched>, 
 ///
 /// # Errors
 /// The [`Refusal`] that the app is told.
-pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) -> Result<Admitted, Refusal> {
+pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: &mut Payload) -> Result<Admitted, Refusal> {
     let snapshot = app.now_serving();
     if app.is_out_of_date(call.arrived_at) {
         return Err(Refusal::OutOfDate);
@@ -149,7 +152,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
     let slot = app.spool.take_slot().map_err(Refusal::NoSpool)?;
     let asked_for = asked_for(&request);
     let worst = worst_case(app, &snapshot, route, asked_for);
-    let held = reserve(app, call, &key, &snapshot, route_name, worst).await?;
+    let (held, spare) = reserve(app, call, &key, &snapshot, route_name, worst).await?;
     let account = Account {
         app: app.clone(),
         call: call.clone(),
@@ -168,7 +171,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: Payload) 
         sends_cap: sends_cap(team, asked_for),
         how_far: HowFar::default(),
     };
-    let ticket = Ticket::open(account, slot, held, places);
+    let ticket = Ticket::open(account, slot, Taken { held, spare, places });
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
     Ok(Admitted { ticket, request, content: Arc::new(content), fetched, unfit: Vec::new(), body, form })
 }
@@ -259,42 +262,52 @@ impl<'a> Query<'a> {
     pub fn of(app: &App, text: &'a str) -> Self {
         Self { text, may_hold_key: app.settings.access.key_in_query }
     }
+
+    /// The keys in it.
+    ///
+    /// # Errors
+    /// [`Refusal::KeyInQuery`] where there is one that does not count.
+    fn keys(self) -> Result<Vec<String>, Refusal> {
+        if self.text.is_empty() {
+            return Ok(Vec::new());
+        }
+        let query = web::Query::<Vec<(String, String)>>::from_query(self.text);
+        let query = query.map(web::Query::into_inner).unwrap_or_default();
+        let keys: Vec<String> = query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value).collect();
+        if keys.is_empty() || self.may_hold_key { Ok(keys) } else { Err(Refusal::KeyInQuery) }
+    }
 }
 
 /// Keys come as `Authorization: Bearer`, in a header named `api-key` or ending in `-api-key`, or as the query parameter `key`.
 ///
 /// # Errors
 /// [`Refusal::NoKey`] and [`Refusal::TwoKeys`].
-pub fn presented_key(headers: &HeaderMap, Query { text: query, may_hold_key }: Query<'_>) -> Result<String, Refusal> {
-    let mut values: Vec<String> = Vec::new();
+pub fn presented_key(headers: &HeaderMap, query: Query<'_>) -> Result<String, Refusal> {
+    let mut found: Option<String> = None;
+    let mut take = |key: &str| match &found {
+        _ if key.is_empty() => Ok(()),
+        None => {
+            found = Some(key.to_owned());
+            Ok(())
+        }
+        Some(known) if known == key => Ok(()),
+        Some(_) => Err(Refusal::TwoKeys),
+    };
     for (name, value) in headers {
         let is_key_header = name.as_str() == "api-key" || name.as_str().ends_with("-api-key");
+        if !is_key_header && name != header::AUTHORIZATION {
+            continue;
+        }
         let value = value.to_str().unwrap_or_default().trim();
-        if is_key_header {
-            values.push(value.to_owned());
-        } else if name == header::AUTHORIZATION {
-            // A scheme alone, without anything behind it, is no key.
-            let (scheme, rest) = value.split_once(' ').unwrap_or((value, ""));
-            let key = if scheme.eq_ignore_ascii_case("bearer") { rest.trim() } else { value };
-            values.push(key.to_owned());
-        }
+        // A scheme alone, without anything behind it, is no key.
+        let (scheme, rest) = value.split_once(' ').unwrap_or((value, ""));
+        let is_bearer = !is_key_header && scheme.eq_ignore_ascii_case("bearer");
+        take(if is_bearer { rest.trim() } else { value })?;
     }
-    if !query.is_empty() {
-        let query = web::Query::<Vec<(String, String)>>::from_query(query);
-        let query = query.map(web::Query::into_inner).unwrap_or_default();
-        let mut keys = query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value).peekable();
-        if keys.peek().is_some() && !may_hold_key {
-            return Err(Refusal::KeyInQuery);
-        }
-        values.extend(keys);
+    for key in query.keys()? {
+        take(&key)?;
     }
-    values.retain(|key| !key.is_empty());
-    values.dedup();
-    match values.len() {
-        0 => Err(Refusal::NoKey),
-        1 => Ok(values.remove(0)),
-        _ => Err(Refusal::TwoKeys),
-    }
+    found.ok_or(Refusal::NoKey)
 }
 
 /// What a request holds. Most are not looked into: where every offer speaks the app's dialect and takes all that it has, and there is
@@ -345,7 +358,7 @@ pub fn asked_for(request: &AppRequest) -> AskedFor {
 
 /// The most that any offer of the route makes of it: what is reserved before it is known which one serves.
 fn worst_case(app: &App, snapshot: &Snapshot, route: &Route, asked_for: AskedFor) -> WorstCase {
-    let at_offers = route.offers().map(|offer| asked_for.worst_at(app, snapshot, offer));
+    let at_offers = route.offers().map(|offer| asked_for.worst_at(&app.fleet.offer(offer), snapshot, offer));
     at_offers.reduce(WorstCase::or).unwrap_or(WorstCase {
         input_tokens: asked_for.input_estimate,
         output_tokens: 0,
@@ -368,8 +381,8 @@ fn teaches(request: &AppRequest) -> bool {
     matches!(request.endpoint.kind, Kind::Chat(_) | Kind::Embed(..) | Kind::Passed(Passed::Completions))
 }
 
-/// Takes room in every quota of the team that does not depend on the offer. When one has none, the others get back what was
-/// taken: the guards are dropped.
+/// Takes room in every quota of the team that does not depend on the offer: for the request itself, and for what its attempts use. When
+/// one has none, the others get back what was taken: the guards are dropped.
 async fn reserve(
     app: &App,
     call: &Call,
@@ -377,8 +390,12 @@ async fn reserve(
     snapshot: &Snapshot,
     route: &Name,
     worst: WorstCase,
-) -> Result<Vec<Held>, Refusal> {
-    let mut held = Vec::with_capacity(4);
+) -> Result<(Vec<Held>, Vec<Held>), Refusal> {
+    // As large as they get: they are kept for as long as a stream is open.
+    let is_of_request = |quota: &Quota| quota.measure == Measure::Requests;
+    let own = snapshot.quotas(&key.team).filter(|(_, quota)| is_of_request(quota)).count();
+    let all = snapshot.quotas(&key.team).count();
+    let (mut held, mut spare) = (Vec::with_capacity(own), Vec::with_capacity(all - own));
     for (id, quota) in snapshot.quotas(&key.team) {
         let Some(amount) = worst.of(quota.measure) else { continue };
         let taken = app.allowances.reserve(id, quota, amount, call.arrived_at).await;
@@ -388,9 +405,11 @@ async fn reserve(
             now: call.arrived_at,
             caller: Caller { key: Some(key.id.clone()), route: Some(route.to_string()), wanted: None },
         };
-        held.push(taken.map_err(|over| Refusal::OverQuota(Box::new(full(over))))?);
+        let taken = taken.map_err(|over| Refusal::OverQuota(Box::new(full(over))))?;
+        let part = if is_of_request(quota) { &mut held } else { &mut spare };
+        part.push(taken);
     }
-    Ok(held)
+    Ok((held, spare))
 }
 
 #[cfg(test)]

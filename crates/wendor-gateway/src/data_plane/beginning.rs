@@ -18,7 +18,7 @@ use super::open_attempt::{OpenAttempt, Taken};
 use super::refusal::{Caller, QuotaFull, Refusal};
 use super::ticket::Ticket;
 use crate::allowances::Held;
-use crate::fleet::Asked;
+use crate::fleet::{Asked, Known};
 use crate::gate::{Ask, AttemptRoom, NoRoom, Permit, Place};
 use crate::under_way::Step;
 
@@ -33,16 +33,17 @@ impl Ticket {
         let offer = &turn.planned.offer;
         let is_last = turn.mode == Mode::LastResort;
         // Looked at before it is waited, and again when its turn has come.
-        may_be_asked(app.fleet.asking(offer, app.clock.now()), is_last)?;
-        let room = self.room(turn, wait).await?;
+        let known = app.fleet.known(offer);
+        may_be_asked(known.asking(app.clock.now()), is_last)?;
+        let room = self.room(turn, wait, &known).await?;
         let now = app.clock.now();
-        let asked = Asked::begin(&app.fleet, offer, now, is_last).map_err(NotBegun::LeftOut)?;
+        let asked = Asked::begin(known, offer, now, is_last).map_err(NotBegun::LeftOut)?;
         // It is the same attempt that is made again.
         if !matches!(turn.mode, Mode::Held(_)) {
-            self.spend_retry(offer, now)?;
+            self.spend_retry(&asked, now)?;
         }
         let slot = app.spool.take_slot().map_err(|full| NotBegun::Refused(Refusal::NoSpool(full)))?;
-        let held = self.reserve(&turn.planned).await.map_err(NotBegun::Refused)?;
+        let held = self.reserve(&turn.planned, asked.known()).await.map_err(NotBegun::Refused)?;
         let number = u32::try_from(self.tries() + 1).unwrap_or(u32::MAX);
         self.detail.reserved_cost = turn.planned.expected_cost.max(self.detail.reserved_cost);
         self.open.reserve_exact(1);
@@ -53,12 +54,12 @@ impl Ticket {
     }
 
     /// A first attempt counts as a request of its upstream; a further one is charged to the upstream that was asked before it.
-    fn spend_retry(&self, offer: &OfferName, now: DateTime<Utc>) -> Result<(), NotBegun> {
+    fn spend_retry(&self, asked: &Asked, now: DateTime<Utc>) -> Result<(), NotBegun> {
         let open = self.open.last().map(OpenAttempt::offer);
         let before = open.or_else(|| self.detail.attempts.last().map(|attempt| &attempt.offer));
         let fleet = &self.app().fleet;
         let Some(before) = before else {
-            let upstream = fleet.upstream(offer.upstream());
+            let upstream = &asked.known().upstream;
             upstream.retries().first(now);
             upstream.hedges().first(now);
             return Ok(());
@@ -70,9 +71,9 @@ impl Ticket {
     }
 
     /// Room at an offer and its upstream: at once, or after waiting for it for at most so long.
-    async fn room(&mut self, turn: &Turn, wait: Duration) -> Result<AttemptRoom, NotBegun> {
+    async fn room(&mut self, turn: &Turn, wait: Duration, known: &Known) -> Result<AttemptRoom, NotBegun> {
         let name = &turn.planned.offer;
-        let RoomAsked { ask, upstream, offer } = self.account.ask_at(name).ok_or(NotBegun::NoRoom)?;
+        let RoomAsked { ask, upstream, offer } = self.account.ask_at(name, known).ok_or(NotBegun::NoRoom)?;
         let until = Instant::now() + wait;
         let offer = match offer {
             Some(gate) => Some(self.room_at(name, &ask, &gate, wait).await?),
@@ -164,21 +165,17 @@ impl Ticket {
 
     /// Room for the worst case of an attempt. What admission has reserved of tokens goes to the first one, and on to the next as long
     /// as none has used any of it; an attempt after one that did takes its own.
-    async fn reserve(&mut self, turn: &PlannedOffer) -> Result<Vec<Held>, Refusal> {
+    async fn reserve(&mut self, turn: &PlannedOffer, known: &Known) -> Result<Vec<Held>, Refusal> {
         let account = self.account.clone();
-        let mut held: Vec<Held> = Vec::with_capacity(self.spare.len() + 1);
+        let mut held = std::mem::take(&mut self.spare);
         for (id, quota) in account.snapshot.quotas(&account.key.team) {
-            if quota.measure == Measure::Requests {
-                continue;
-            }
-            if let Some(place) = self.spare.iter().position(|spare| spare.quota() == id) {
-                held.push(self.spare.swap_remove(place));
+            if quota.measure == Measure::Requests || held.iter().any(|held| held.quota() == id) {
                 continue;
             }
             let amount = match quota.measure {
                 Measure::Cost => turn.expected_cost.unwrap_or_default().amount(),
                 Measure::Requests | Measure::InputTokens | Measure::OutputTokens | Measure::Tokens => {
-                    account.worst_at(&turn.offer).of(quota.measure).unwrap_or_default()
+                    account.worst_at(&turn.offer, &known.offer).of(quota.measure).unwrap_or_default()
                 }
             };
             match account.app.allowances.reserve(id, quota, amount, self.arrived_at()).await {
@@ -189,9 +186,6 @@ impl Ticket {
                     return Err(refusal);
                 }
             }
-        }
-        if self.spare.is_empty() {
-            self.spare = Vec::new();
         }
         Ok(held)
     }

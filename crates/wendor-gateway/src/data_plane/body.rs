@@ -1,6 +1,7 @@
 //! Reading an app's request body: bounded by itself, bounded with all others together, in time, and not in drops.
 
 use std::sync::Arc;
+use std::task::Poll;
 use std::time::Duration;
 
 use actix_web::dev::Payload;
@@ -22,6 +23,9 @@ const LOOKED_AT: Duration = Duration::from_secs(5);
 /// What is made ready at once for a declared length; the rest grows as it comes, so that a false length costs nothing.
 const READY_BYTES: usize = 256 * 1024;
 
+/// The most that is taken of a body that nobody reads.
+const DISCARDED_BYTES: usize = 64 * 1024;
+
 /// A body and its share of the memory that all bodies may take.
 #[derive(Clone, Debug)]
 pub struct ReadBody {
@@ -31,11 +35,33 @@ pub struct ReadBody {
     pub share: Arc<Part>,
 }
 
+/// Takes what has come of the body of a request that was refused before it was read: while there is some, the server closes the
+/// connection behind the answer, and whoever asks again has to open another. Whatever has not come by now is not waited for.
+pub async fn discard(payload: &mut Payload) {
+    let (mut left, mut has_yielded) = (DISCARDED_BYTES, false);
+    std::future::poll_fn(|context| {
+        loop {
+            match payload.poll_next_unpin(context) {
+                Poll::Ready(Some(Ok(piece))) if piece.len() <= left => left -= piece.len(),
+                Poll::Ready(_) => return Poll::Ready(()),
+                Poll::Pending if has_yielded => return Poll::Ready(()),
+                Poll::Pending => {
+                    // The server hands over what it has read with the head once it has its turn.
+                    has_yielded = true;
+                    context.waker().wake_by_ref();
+                    return Poll::Pending;
+                }
+            }
+        }
+    })
+    .await;
+}
+
 /// Reads the body of a team's request. `declared` is its `Content-Length`.
 ///
 /// # Errors
 /// When it is too large, breaks off, takes too long, or there is no memory for it now.
-pub async fn read(app: &App, payload: Payload, declared: Option<usize>, team: &Name) -> Result<ReadBody, Refusal> {
+pub async fn read(app: &App, payload: &mut Payload, declared: Option<usize>, team: &Name) -> Result<ReadBody, Refusal> {
     read_within(app, payload, declared, Some(team.clone()), app.settings.bodies.largest, BODY_TIME).await
 }
 
@@ -45,7 +71,7 @@ pub async fn read(app: &App, payload: Payload, declared: Option<usize>, team: &N
 /// As [`read`].
 pub async fn read_within(
     app: &App,
-    payload: Payload,
+    payload: &mut Payload,
     declared: Option<usize>,
     who: Who,
     limit: usize,
@@ -62,7 +88,7 @@ pub async fn read_within(
 
 async fn collect(
     app: &App,
-    mut payload: Payload,
+    payload: &mut Payload,
     declared: usize,
     who: Who,
     limit: usize,

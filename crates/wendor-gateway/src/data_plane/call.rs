@@ -5,6 +5,7 @@ use std::time::Instant;
 
 use actix_web::dev::RequestHead;
 use chrono::{DateTime, Utc};
+use smol_str::{SmolStr, format_smolstr};
 use wendor_core::catalog::key::AppKey;
 use wendor_core::request_id::RequestId;
 use wendor_wire::dialect::Dialect;
@@ -26,7 +27,7 @@ pub struct Call {
     /// The dialect that its app speaks, and in which it is told what is wrong.
     pub dialect: Dialect,
     /// The address under which the app knows this service; empty when it did not say.
-    pub base: Box<str>,
+    pub base: SmolStr,
     /// The web page that asks, if it is one.
     pub page: Page,
     /// The key that it came with, once that is known.
@@ -39,10 +40,10 @@ impl Call {
     pub fn begin(app: &App, dialect: Dialect, head: &RequestHead, is_encrypted: bool) -> Self {
         let arrived_at = app.clock.now();
         let base = match (&app.settings.listening.public_url, host_of(head)) {
-            (Some(url), _) => url.as_str().to_owned(),
+            (Some(url), _) => url.as_str().into(),
             // Whether the way to it is encrypted beyond that is known to proxies only; the path is what counts.
-            (None, Some(host)) => format!("{}://{host}", if is_encrypted { "https" } else { "http" }),
-            (None, None) => String::new(),
+            (None, Some(host)) => format_smolstr!("{}://{host}", if is_encrypted { "https" } else { "http" }),
+            (None, None) => SmolStr::default(),
         };
         let page = Page::of(head, app);
         Self {
@@ -50,7 +51,7 @@ impl Call {
             arrived_at,
             started: Instant::now(),
             dialect,
-            base: base.into(),
+            base,
             page,
             key: OnceLock::new(),
         }
@@ -61,7 +62,7 @@ impl Call {
     pub fn asked_about(app: &App, dialect: Dialect) -> Self {
         let arrived_at = app.clock.now();
         let (id, started) = (app.ids.next(arrived_at), Instant::now());
-        Self { id, arrived_at, started, dialect, base: "".into(), page: Page::Own, key: OnceLock::new() }
+        Self { id, arrived_at, started, dialect, base: SmolStr::default(), page: Page::Own, key: OnceLock::new() }
     }
 
     /// The page that explains an error code.

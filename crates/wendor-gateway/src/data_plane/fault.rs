@@ -15,8 +15,9 @@ pub struct Fault;
 ///
 /// # Errors
 /// [`Fault`] when it panics.
-pub async fn caught<T>(work: impl Future<Output = T>) -> Result<T, Fault> {
-    AssertUnwindSafe(work).catch_unwind().await.map_err(|_| Fault)
+pub fn caught<T>(work: impl Future<Output = T>) -> impl Future<Output = Result<T, Fault>> {
+    // No async block around it: that would keep room for the work twice.
+    AssertUnwindSafe(work).catch_unwind().map(|caught| caught.map_err(|_| Fault))
 }
 
 /// The same for a step that does not wait.

@@ -10,7 +10,7 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use actix_web::body::{BodySize, MessageBody};
-use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::http::header::HeaderName;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
 use tokio::time::{Instant, Sleep, sleep, timeout_at};
@@ -58,8 +58,7 @@ pub async fn answer(admitted: Admitted, clients: web::Data<Clients>) -> Result<H
 fn head(account: Arc<Account>, attempting: Attempting) -> HttpResponse {
     let mut response = HttpResponse::Ok();
     identify(&mut response, &account.call);
-    let revision = HeaderValue::from(account.snapshot.revision);
-    response.insert_header((HeaderName::from_static("wendor-revision"), revision));
+    response.insert_header((HeaderName::from_static("wendor-revision"), account.snapshot.revision_told()));
     relay::sunset(&mut response, &account);
     if let Some(leaving) = &account.leaving {
         response.insert_header((HeaderName::from_static("wendor-notes"), leaving.words.as_str()));

@@ -181,7 +181,10 @@ impl Hearing for Limits<'_> {
     fn head(&self, _status: u16, headers: &HeaderMap) {
         let app = &self.account.app;
         let texts = headers.iter().filter_map(|(name, value)| Some((name.as_str(), value.to_str().ok()?)));
-        app.fleet.offer(self.offer).told_limits(&read_told(texts, app.clock.now()));
+        let told = read_told(texts, app.clock.now());
+        if !told.is_empty() {
+            app.fleet.offer(self.offer).told_limits(&told);
+        }
     }
 }
 
@@ -195,10 +198,11 @@ fn attempt_headers(ticket: &Ticket, upstream: &Upstream) -> AttemptHeaders {
     let uuid = ticket.id().uuid(number);
     let trace = Trace::header(ticket.account().trace.as_ref(), ticket.id(), number);
     // Digits and hyphens are always a header.
-    let header = |text: &str| HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static(""));
+    let header =
+        |text: String| HeaderValue::from_maybe_shared(Bytes::from(text)).unwrap_or(HeaderValue::from_static(""));
     let is_own = upstream.dialect == ticket.call().dialect;
     let own = if is_own { ticket.account().beta.clone() } else { Vec::new() };
-    AttemptHeaders { request: header(&uuid), trace: header(&trace), own }
+    AttemptHeaders { request: header(uuid), trace: header(trace), own }
 }
 
 /// What an answer has to say of itself, whatever dialect it comes from.
@@ -217,7 +221,7 @@ fn head_of(account: &Account, request: &AppRequest, content: &Content, offer: &O
         at: account.call.arrived_at,
         usage_frame,
         functions,
-        input_estimate: account.input_at(offer),
+        input_estimate: account.input_at(&account.app.fleet.offer(offer)),
         estimates_usage: matches!(request.endpoint.kind, Kind::Chat(_)),
         seals: account.snapshot.seals(offer.upstream()),
     }

@@ -122,7 +122,7 @@ fn listed<'n>(snapshot: &Snapshot, name: &'n Name, made_at: DateTime<Utc>) -> Li
 
 /// The model that a body names.
 async fn named_in_body(app: &App, request: &mut ServiceRequest) -> String {
-    let read = body::read_within(app, request.take_payload(), None, None, MAX_BODY, BODY_TIME).await;
+    let read = body::read_within(app, &mut request.take_payload(), None, None, MAX_BODY, BODY_TIME).await;
     let body = read.map(|read| read.bytes).unwrap_or_default();
     let fields = members(&body).unwrap_or_default();
     let member = fields.iter().find(|member| member.name == "model" || member.name == "name");

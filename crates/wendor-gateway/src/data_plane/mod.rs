@@ -68,13 +68,18 @@ use wendor_wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 use crate::app::App;
 use crate::sharing::Connection;
 
-/// `POST /v1/chat/completions`, the path that most requests take.
+/// `/v1/chat/completions`, the path that most requests take. Its method is looked at here: a guard of the server's would cost every
+/// request three allocations.
 ///
 /// # Errors
 /// When the service was put together wrongly: its state is missing.
-pub fn chat_completions(request: ServiceRequest) -> impl Future<Output = Result<ServiceResponse, actix_web::Error>> {
-    let endpoint = Endpoint { dialect: Dialect::ChatCompletions, kind: Kind::Chat(InPath::default()) };
-    answer(request, endpoint)
+pub async fn chat_completions(request: ServiceRequest) -> Result<ServiceResponse, actix_web::Error> {
+    if request.method() == Method::POST {
+        let endpoint = Endpoint { dialect: Dialect::ChatCompletions, kind: Kind::Chat(InPath::default()) };
+        return answer(request, endpoint).await;
+    }
+    // Boxed: it is the rare one of the two, and each would keep room for the other.
+    Box::pin(any(request)).await
 }
 
 /// Every other path of apps: which endpoint it is, in which dialect, is told by [`wendor_wire::endpoint`].
@@ -119,16 +124,19 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     let call = Call::begin(&app, endpoint.dialect, request.head(), request.app_config().secure());
     let mut asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
     asked.connection = request.request().conn_data::<Arc<Connection>>().cloned();
-    let payload = request.take_payload();
+    let mut payload = request.take_payload();
     let_go_of_head(&mut request);
     let served = tokio::select! {
         biased;
-        served = caught(serve(&app, &call, asked, payload, &clients)) => served,
+        served = caught(serve(&app, &call, asked, &mut payload, &clients)) => served,
         () = app.stopping.over() => Ok(Err(Refusal::Stopped)),
     };
     let mut response = match served {
         Ok(Ok(answer)) => answer,
-        Ok(Err(refusal)) => refusal.answer(&app, &call),
+        Ok(Err(refusal)) => {
+            body::discard(&mut payload).await;
+            refusal.answer(&app, &call)
+        }
         Err(Fault) => Refusal::Fault.answer(&app, &call),
     };
     if app.stopping.is_announced() {
@@ -168,7 +176,7 @@ async fn serve(
     app: &Arc<App>,
     call: &Call,
     asked: Asked,
-    payload: Payload,
+    payload: &mut Payload,
     clients: &web::Data<Clients>,
 ) -> Result<HttpResponse, Refusal> {
     let mut admitted = admit::admit(app, call, asked, payload).await?;
@@ -178,7 +186,8 @@ async fn serve(
         return Ok(estimated_count(call, admitted));
     }
     if late::may_be_late(&admitted.ticket) {
-        return late::answer(admitted, clients.clone()).await;
+        // Boxed: a stream keeps its own state, and no whole answer the room for it.
+        return Box::pin(late::answer(admitted, clients.clone())).await;
     }
     Ok(relay::answer(attempt::attempt(admitted, clients).await?).await)
 }

@@ -23,7 +23,7 @@ use wendor_wire::usage::Counted;
 use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};
 use crate::allowances::Held;
-use crate::fleet::{Asked, OfferChange};
+use crate::fleet::{Asked, Known, OfferChange};
 use crate::gate::AttemptRoom;
 use crate::health_changes;
 use crate::spool::SpoolSlot;
@@ -115,6 +115,12 @@ impl OpenAttempt {
         health_changes::tell(&self.account.app, changes.into_iter().map(|(model, change)| (upstream, model, change)));
     }
 
+    /// What is known of its offer.
+    #[must_use]
+    pub fn known(&self) -> &Known {
+        self.asked.known()
+    }
+
     /// Where it is made.
     #[must_use]
     pub fn offer(&self) -> &OfferName {
@@ -145,7 +151,7 @@ impl OpenAttempt {
         let labels = [self.offer.upstream().as_str(), failure.kind.as_str()];
         app.metrics.attempt_failures.with_label_values(&labels).inc();
         if failure.kind == FailureKind::Loading {
-            app.fleet.offer(&self.offer).loads(app.clock.now());
+            self.known().offer.loads(app.clock.now());
         }
         let changes = self.asked.failed(app.clock.now(), failure);
         self.tell(changes);
@@ -154,7 +160,7 @@ impl OpenAttempt {
     /// Tells its offer's health that it answers, with the time to its first token where it streams.
     pub fn tell_success(&mut self, first_token_ms: Option<u64>) {
         let app = self.account.app.clone();
-        if let Some(ColdStart { took_ms, .. }) = app.fleet.offer(&self.offer).has_answered(app.clock.now()) {
+        if let Some(ColdStart { took_ms, .. }) = self.known().offer.has_answered(app.clock.now()) {
             let (upstream, model) = (self.offer.upstream().as_str(), self.offer.model());
             app.metrics
                 .cold_starts
@@ -170,7 +176,7 @@ impl OpenAttempt {
     #[must_use]
     pub fn answered(mut self, progress: Progress, reach: Reach) -> (Ended, Used, Vec<QuotaUse>) {
         self.slot = None;
-        let used = self.account.priced(&self.offer, progress.used(reach, self.account.input_at(&self.offer)));
+        let used = self.account.priced(&self.offer, progress.used(reach, self.account.input_at(&self.known().offer)));
         self.room.used(used.tokens.all_input() + used.tokens.output);
         let quotas = self.settle_quotas(&used);
         (Ended { attempt: self.record(None, None), spare: Vec::new() }, used, quotas)
@@ -210,7 +216,7 @@ impl OpenAttempt {
         if !may_have_used {
             return None;
         }
-        let input = self.account.input_at(&self.offer);
+        let input = self.account.input_at(&self.known().offer);
         let used = self.account.priced(&self.offer, self.seen.progress().used(Reach::Part, input));
         if used.is_nothing() {
             return None;
@@ -241,7 +247,7 @@ impl OpenAttempt {
     }
 
     fn record(&self, failure: Option<Failure>, spent: Option<Spent>) -> Attempt {
-        let served_from = self.account.app.fleet.upstream(self.offer.upstream()).served_from(self.offer.model());
+        let served_from = self.known().upstream.served_from(self.offer.model());
         let (offer, began_ms, ended_ms) = (self.offer.clone(), self.began_ms, self.account.call.elapsed_ms());
         Attempt { offer, began_ms, ended_ms, failure, spent, served_from }
     }

@@ -10,6 +10,12 @@ use wendor_wire::percent::escaped;
 
 use super::pieces::Pieces;
 
+/// Headers of a request beside those of its upstream and its app: what it accepts, its two ids, and what the client adds.
+const OF_A_REQUEST: usize = 6;
+
+const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+const TRACE: HeaderName = HeaderName::from_static("traceparent");
+
 /// Where requests to an upstream go, and what they all carry.
 #[derive(Clone, Debug)]
 pub struct Outlet {
@@ -100,16 +106,21 @@ impl Outlet {
             None => self.endpoint.clone(),
             Some(path) => at(&self.base, path, self.query.as_deref())?,
         };
-        *request.headers_mut() = self.headers.clone();
-        request.headers_mut().insert(header::ACCEPT, HeaderValue::from_static(accept));
+        // Made as large as it gets, where a clone would be made and grow.
+        let mut own = HeaderMap::with_capacity(self.headers.len() + headers.own.len() + OF_A_REQUEST);
+        self.headers.iter().for_each(|(name, value)| {
+            own.append(name, value.clone());
+        });
+        own.insert(header::ACCEPT, HeaderValue::from_static(accept));
         if !self.is_without_ids {
-            request.headers_mut().insert("x-request-id", headers.request.clone());
-            request.headers_mut().insert("traceparent", headers.trace.clone());
+            own.insert(REQUEST_ID, headers.request.clone());
+            own.insert(TRACE, headers.trace.clone());
         }
         for (name, value) in &headers.own {
             // What the operator sets on the upstream comes first.
-            request.headers_mut().entry(name).or_insert_with(|| value.clone());
+            own.entry(name).or_insert_with(|| value.clone());
         }
+        *request.headers_mut() = own;
         Ok(request)
     }
 }

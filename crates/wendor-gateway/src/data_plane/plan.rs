@@ -102,21 +102,20 @@ fn stopped_at(account: &Account, name: &OfferName) -> Option<Reason> {
 /// What is known of an offer for a request of this account.
 #[must_use]
 pub fn view(account: &Account, offer: &OfferName) -> OfferView {
-    let fleet = &account.app.fleet;
-    let upstream = fleet.upstream(offer.upstream());
-    let worst = account.worst_at(offer);
+    let known = account.app.fleet.known(offer);
+    let worst = account.worst_at(offer, &known.offer);
     let rate = account.rate(offer);
-    let asked = account.ask_at(offer);
+    let asked = account.ask_at(offer, &known);
     let of = asked
         .as_ref()
         .and_then(|asked| asked.upstream.limits.streams)
         .map(|all| u32::try_from(all).unwrap_or(u32::MAX));
     OfferView {
-        asking: fleet.asking(offer, account.call.arrived_at),
-        streams: Streams { open: upstream.gate().fullness().streams, of },
-        loads_since: upstream.offer(offer.model()).loads_since(account.call.arrived_at),
+        asking: known.asking(account.call.arrived_at),
+        streams: Streams { open: known.upstream.gate().fullness().streams, of },
+        loads_since: known.offer.loads_since(account.call.arrived_at),
         room: asked.map_or(Ok(()), |asked| asked.look()),
-        first_token_ms: upstream.offer(offer.model()).waits_ms().usual,
+        first_token_ms: known.offer.waits_ms().usual,
         expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),
         unfit: None,
     }

@@ -57,9 +57,8 @@ struct Bell {
 }
 
 impl Bell {
-    fn of(ticket: &Ticket, turn: &Turn, stage: &Stage) -> Self {
-        let offer = ticket.app().fleet.offer(&turn.planned.offer);
-        let WaitsMs { slow: slow_ms, p95: p95_ms, .. } = offer.waits_ms();
+    fn of(ticket: &Ticket, stage: &Stage) -> Self {
+        let WaitsMs { slow: slow_ms, p95: p95_ms, .. } = ticket.attempt().known().offer.waits_ms();
         // Nothing is known of a whole reply's first token.
         let slow_ms = slow_ms.filter(|_| ticket.attempt().streamed);
         let now = Instant::now();
@@ -90,7 +89,7 @@ impl<'s> Walk<'s> {
             None => return Err(MovesOn(false)),
         };
         let mut first = pin!(launch.run(self.clients));
-        let mut bell = Bell::of(&self.ticket, &turn, stage);
+        let mut bell = Bell::of(&self.ticket, stage);
         let mut beside: Option<Beside<'s>> = None;
         let mut has_failed = false;
         loop {
@@ -103,7 +102,8 @@ impl<'s> Walk<'s> {
             };
             let (ran, is_first) = match event {
                 Event::Bell => {
-                    self.ring(&turn, number, &mut bell, &mut beside).await;
+                    // Boxed: few attempts let wait so long.
+                    Box::pin(self.ring(&turn, number, &mut bell, &mut beside)).await;
                     continue;
                 }
                 Event::First(reply) => (self.came(turn.clone(), number, stage, reply), true),

@@ -55,10 +55,14 @@ use crate::spool::Written;
 fn head(status: u16, along: &Along, note: Option<&str>) -> HttpResponseBuilder {
     let mut response = HttpResponse::build(StatusCode::from_u16(status).unwrap_or(StatusCode::OK));
     identify(&mut response, along.ticket.call());
-    response.insert_header((HeaderName::from_static("wendor-offer"), along.offer.to_string()));
-    let revision = HeaderValue::from(along.ticket.snapshot().revision);
-    response.insert_header((HeaderName::from_static("wendor-revision"), revision));
-    response.insert_header((HeaderName::from_static("wendor-attempts"), HeaderValue::from(along.ticket.tries())));
+    response.insert_header((HeaderName::from_static("wendor-offer"), along.offer.as_str()));
+    response.insert_header((HeaderName::from_static("wendor-revision"), along.ticket.snapshot().revision_told()));
+    // Nearly all are answered by the first, for which nothing has to be made.
+    let attempts = match along.ticket.tries() {
+        1 => HeaderValue::from_static("1"),
+        tries => HeaderValue::from(tries),
+    };
+    response.insert_header((HeaderName::from_static("wendor-attempts"), attempts));
     sunset(&mut response, along.ticket.account());
     if let Some(notes) = along.ticket.notes(note) {
         response.insert_header((HeaderName::from_static("wendor-notes"), notes));

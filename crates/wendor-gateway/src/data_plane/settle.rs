@@ -18,6 +18,7 @@ use wendor_wire::usage::{Counted, TokenCounts};
 use super::account::Used;
 use super::progress::Reach;
 use super::ticket::Ticket;
+use crate::fleet::OfferState;
 use crate::spool::Written;
 
 pub use super::progress::Progress;
@@ -124,7 +125,7 @@ impl Ticket {
             | Outcome::NotTaken(_)
             | Outcome::Rejected(..) => self.open.pop(),
         };
-        for mut given_up in std::mem::take(&mut self.open) {
+        for mut given_up in self.open.drain(..) {
             self.detail.changes = std::mem::take(&mut given_up.changes);
             self.detail.attempts.push(given_up.given_up().attempt);
         }
@@ -135,7 +136,7 @@ impl Ticket {
         let offer = own.offer().clone();
         let (progress, reach, failure) = match outcome {
             Outcome::Answered(_, progress) => {
-                self.learn(&offer, &progress);
+                self.learn(&own.known().offer, &progress);
                 (progress, Reach::Whole, None)
             }
             Outcome::CutOff(failure, progress) => (progress, Reach::Part, Some(failure)),
@@ -152,14 +153,14 @@ impl Ticket {
         }
         let (mut ended, used, quotas) = own.answered(progress, reach);
         ended.attempt.failure = failure;
+        self.detail.attempts.reserve_exact(1);
         self.detail.attempts.push(ended.attempt);
         self.detail.rate = self.account.rate(&offer).filter(|_| !used.is_nothing()).cloned();
         (Some(offer), used, quotas)
     }
 
     /// What an answer teaches of its offer: how it counts input, and whether it tells what it used.
-    fn learn(&self, offer: &OfferName, progress: &Progress) {
-        let known = self.app().fleet.offer(offer);
+    fn learn(&self, known: &OfferState, progress: &Progress) {
         known.told_usage(progress.usage.is_some());
         if let Some(usage) = progress.usage.filter(|_| self.account.teaches) {
             known.learn(self.account.asked_for.input_estimate, usage.all_input());

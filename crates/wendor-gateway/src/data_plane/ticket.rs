@@ -10,7 +10,6 @@ use wendor_core::catalog::route::Pick;
 use wendor_core::metering::detail::RequestDetail;
 use wendor_core::metering::preset::PresetOnRecord;
 use wendor_core::name::{Name, OfferName};
-use wendor_core::quota::Measure;
 use wendor_core::request_id::RequestId;
 use wendor_core::routing::failure::FailedAttempt;
 use wendor_core::routing::health::Asking;
@@ -30,6 +29,9 @@ use crate::sharing;
 use crate::snapshot::Snapshot;
 use crate::spool::SpoolSlot;
 use crate::under_way::Step;
+
+/// Room for usual notes, so that writing them need not find more.
+const USUAL_NOTES: usize = 128;
 
 /// Notes in the header: more would be more than some clients take of a head. The record has all.
 const MAX_NOTES: usize = 12;
@@ -55,19 +57,24 @@ pub struct Ticket {
     pub(super) first_token_ms: Option<u64>,
 }
 
+/// What admission has taken for a request.
+#[derive(Debug)]
+pub struct Taken {
+    /// Room for the request itself, whatever it uses.
+    pub held: Vec<Held>,
+    /// Room for what its attempts use.
+    pub spare: Vec<Held>,
+    /// Where there is a limit to requests at once.
+    pub places: Vec<sharing::Place>,
+}
+
 impl Ticket {
     /// Opens the ticket of an admitted request that has room in the spool and in the quotas that do not depend on the offer. Boxed,
     /// since it is handed on from step to step.
     #[must_use]
-    pub fn open(account: Account, slot: SpoolSlot, held: Vec<Held>, places: Vec<sharing::Place>) -> Box<Self> {
+    pub fn open(account: Account, slot: SpoolSlot, taken: Taken) -> Box<Self> {
+        let Taken { held, spare, places } = taken;
         let admitted_ms = account.call.elapsed_ms();
-        // Each as large as it must be: they are kept for as long as a stream is open.
-        let of_request = held.iter().filter(|held| held.measure() == Measure::Requests).count();
-        let (mut own, mut spare) = (Vec::with_capacity(of_request), Vec::with_capacity(held.len() - of_request));
-        for held in held {
-            let part = if held.measure() == Measure::Requests { &mut own } else { &mut spare };
-            part.push(held);
-        }
         let asked_as = account.asked_as.clone();
         let preset = account.preset.as_ref().map(|preset| preset.on_record.clone());
         let account = Arc::new(account);
@@ -77,7 +84,7 @@ impl Ticket {
             slot: Some(slot),
             detail: RequestDetail { asked_as, preset, ..RequestDetail::default() },
             open: Vec::new(),
-            held: own,
+            held,
             _places: places,
             spare,
             admitted_ms,
@@ -187,7 +194,11 @@ impl Ticket {
             Asking::LeftAlone(until) | Asking::Rests(until) | Asking::IsTried(until) => Some(until),
             Asking::Freely | Asking::OnTrial => None,
         };
-        let paced = |planned: &PlannedOffer| match self.account.ask_at(&planned.offer)?.look() {
+        let paced = |planned: &PlannedOffer| match self
+            .account
+            .ask_at(&planned.offer, &self.app().fleet.known(&planned.offer))?
+            .look()
+        {
             Err(NoRoom::Paced(wait)) => Some(now + wait),
             Ok(()) | Err(NoRoom::Full | NoRoom::ForOthers) => None,
         };
@@ -223,18 +234,19 @@ impl Ticket {
     pub fn notes(&self, more: Option<&str>) -> Option<HeaderValue> {
         let is_note = |change: &&RequestChange| !change.is_of_every_request();
         let leaving = self.account().leaving.as_ref().map(|leaving| leaving.words.as_str());
-        let mut notes = [leaving, more].into_iter().flatten().collect::<Vec<_>>().join("; ");
-        for note in self.detail.preset.iter().flat_map(PresetOnRecord::notes) {
-            notes.push_str(if notes.is_empty() { "" } else { "; " });
-            notes.push_str(&note);
-        }
-        for change in self.detail.changes.iter().filter(is_note).take(MAX_NOTES) {
-            let parts = [if notes.is_empty() { "" } else { "; " }, change.member(), ": ", change.after()];
-            parts.into_iter().for_each(|part| notes.push_str(part));
-        }
-        if notes.is_empty() {
+        let of_preset: Vec<String> = self.detail.preset.iter().flat_map(PresetOnRecord::notes).collect();
+        let changes = || self.detail.changes.iter().filter(is_note).take(MAX_NOTES);
+        if leaving.is_none() && more.is_none() && of_preset.is_empty() && changes().next().is_none() {
             return None;
         }
+        let mut notes = String::with_capacity(USUAL_NOTES);
+        let mut note = |parts: &[&str]| {
+            notes.push_str(if notes.is_empty() { "" } else { "; " });
+            parts.iter().for_each(|part| notes.push_str(part));
+        };
+        [leaving, more].into_iter().flatten().for_each(|words| note(&[words]));
+        of_preset.iter().for_each(|words| note(&[words.as_str()]));
+        changes().for_each(|change| note(&[change.member(), ": ", change.after()]));
         // A head holds visible ASCII alone.
         if !notes.bytes().all(|byte| (b' '..=b'~').contains(&byte)) {
             notes = notes.escape_default().to_string();
@@ -275,12 +287,8 @@ impl Ticket {
 
     /// This attempt is the one whose answer goes to the app: every other that is open is given up.
     pub fn is_the_one(&mut self, number: u32) {
-        for open in std::mem::take(&mut self.open) {
-            if open.number() == number {
-                self.open.push(open);
-            } else {
-                self.detail.attempts.push(open.was_slower().attempt);
-            }
+        for slower in self.open.extract_if(.., |open| open.number() != number) {
+            self.detail.attempts.push(slower.was_slower().attempt);
         }
         if let Some(open) = self.open.last_mut() {
             self.detail.changes = std::mem::take(&mut open.changes);

@@ -1,21 +1,18 @@
 //! An offer that is asked: whether its health and its upstream's allow it, and what they hear of how it ends.
 
-use std::sync::Arc;
-
 use chrono::{DateTime, Utc};
 use wendor_core::name::OfferName;
 use wendor_core::routing::health::{Asking, Change, Health};
 use wendor_core::routing::reason::Reason;
 use wendor_wire::failure::{Failure, FailureKind};
 
-use super::{Fleet, OfferChange, OfferState, UpstreamState};
+use super::{Known, OfferChange};
 
 /// An offer that is asked. Its outcome is told to the health of offer and upstream; without one they are as before.
 #[derive(Debug)]
 pub struct Asked {
     offer: OfferName,
-    upstream_state: Arc<UpstreamState>,
-    offer_state: Arc<OfferState>,
+    known: Known,
     tries_upstream: bool,
     tries_offer: bool,
     is_trial: bool,
@@ -30,13 +27,10 @@ impl Asked {
     ///
     /// # Errors
     /// Why it is not.
-    pub fn begin(fleet: &Fleet, offer: &OfferName, now: DateTime<Utc>, anyway: bool) -> Result<Self, Reason> {
-        let upstream_state = fleet.upstream(offer.upstream());
-        let offer_state = upstream_state.offer(offer.model());
+    pub fn begin(known: Known, offer: &OfferName, now: DateTime<Utc>, anyway: bool) -> Result<Self, Reason> {
         let mut asked = Self {
             offer: offer.clone(),
-            upstream_state,
-            offer_state,
+            known,
             tries_upstream: false,
             tries_offer: false,
             is_trial: false,
@@ -45,17 +39,23 @@ impl Asked {
         };
         // One after the other, never both locks at once; what was begun is taken back by dropping.
         {
-            let mut connections = asked.upstream_state.connections_kept();
+            let mut connections = asked.known.upstream.connections_kept();
             asked.tries_upstream = may(connections.begin(now), anyway)?;
             asked.rounds.0 = connections.round();
         }
         {
-            let mut health = asked.offer_state.health_kept();
+            let mut health = asked.known.offer.health_kept();
             asked.tries_offer = may(health.begin(now), anyway)?;
             asked.rounds.1 = health.round();
         }
         asked.is_trial = asked.tries_upstream || asked.tries_offer;
         Ok(asked)
+    }
+
+    /// What is known of it.
+    #[must_use]
+    pub fn known(&self) -> &Known {
+        &self.known
     }
 
     /// Whether it tries what has rested.
@@ -76,12 +76,12 @@ impl Asked {
         };
         if failure.kind == FailureKind::Unreachable {
             self.tries_upstream = false;
-            let change = tell(&mut self.upstream_state.connections_kept(), self.rounds.0);
+            let change = tell(&mut self.known.upstream.connections_kept(), self.rounds.0);
             return self.told(change, None);
         }
         let connected = self.connected(at);
         self.tries_offer = false;
-        let change = tell(&mut self.offer_state.health_kept(), self.rounds.1);
+        let change = tell(&mut self.known.offer.health_kept(), self.rounds.1);
         self.told(connected, change)
     }
 
@@ -90,7 +90,7 @@ impl Asked {
         let connected = self.connected(at);
         self.tries_offer = false;
         let change = {
-            let mut health = self.offer_state.health_kept();
+            let mut health = self.known.offer.health_kept();
             // That it was slow has counted already.
             if self.is_slow || health.round() != self.rounds.1 {
                 health.succeeded_late(at, first_token_ms);
@@ -106,7 +106,7 @@ impl Asked {
     pub fn is_slow(&mut self, at: DateTime<Utc>, why: &str) -> Vec<OfferChange> {
         (self.tries_offer, self.is_slow) = (false, true);
         let change = {
-            let mut health = self.offer_state.health_kept();
+            let mut health = self.known.offer.health_kept();
             if health.round() == self.rounds.1 { health.was_slow(at, why) } else { None }
         };
         self.told(None, change)
@@ -114,12 +114,12 @@ impl Asked {
 
     /// It was given up after so long without a first token, since another answered.
     pub fn waited_in_vain(&self, millis: u64) {
-        self.offer_state.health_kept().waited_in_vain(millis);
+        self.known.offer.health_kept().waited_in_vain(millis);
     }
 
     fn connected(&mut self, at: DateTime<Utc>) -> Option<Change> {
         self.tries_upstream = false;
-        let mut connections = self.upstream_state.connections_kept();
+        let mut connections = self.known.upstream.connections_kept();
         if connections.round() == self.rounds.0 {
             return connections.succeeded(at, None);
         }
@@ -148,16 +148,17 @@ fn may(asking: Asking, anyway: bool) -> Result<bool, Reason> {
 impl Drop for Asked {
     fn drop(&mut self) {
         if self.tries_upstream {
-            self.upstream_state.connections_kept().given_up();
+            self.known.upstream.connections_kept().given_up();
         }
         if self.tries_offer {
-            self.offer_state.health_kept().given_up();
+            self.known.offer.health_kept().given_up();
         }
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::Fleet;
     use super::*;
     use chrono::TimeDelta;
 
@@ -167,7 +168,7 @@ mod tests {
 
     fn fail(fleet: &Fleet, name: &str, failure: &Failure, now: DateTime<Utc>) {
         for _ in 0..3 {
-            Asked::begin(fleet, &offer(name), now, false).unwrap().failed(now, failure);
+            Asked::begin(fleet.known(&offer(name)), &offer(name), now, false).unwrap().failed(now, failure);
         }
     }
 
@@ -178,7 +179,9 @@ mod tests {
         assert!(matches!(fleet.asking(&offer("quayside/dunlin-70b"), now), Asking::Rests(_)));
         assert_eq!(fleet.asking(&offer("quayside/dunlin-7b"), now), Asking::Freely);
         let limited = Failure::of_status(429, Some(std::time::Duration::from_secs(30)));
-        Asked::begin(&fleet, &offer("quarry/fulmar-large"), now, false).unwrap().failed(now, &limited);
+        Asked::begin(fleet.known(&offer("quarry/fulmar-large")), &offer("quarry/fulmar-large"), now, false)
+            .unwrap()
+            .failed(now, &limited);
         assert!(matches!(fleet.asking(&offer("quarry/fulmar-large"), now), Asking::LeftAlone(_)));
         assert_eq!(fleet.asking(&offer("quarry/fulmar-mini"), now), Asking::Freely);
     }
@@ -189,10 +192,11 @@ mod tests {
         let refused = Failure::new(FailureKind::Unreachable, "connection refused");
         fail(&fleet, "quayside/dunlin-70b", &refused, now);
         assert!(matches!(fleet.asking(&offer("quayside/dunlin-7b"), now), Asking::Rests(_)));
-        let anyway = Asked::begin(&fleet, &offer("quayside/dunlin-7b"), now, true);
+        let anyway = Asked::begin(fleet.known(&offer("quayside/dunlin-7b")), &offer("quayside/dunlin-7b"), now, true);
         assert!(anyway.is_ok(), "where nothing else is left");
         let later = now + TimeDelta::seconds(2);
-        let tried = Asked::begin(&fleet, &offer("quayside/dunlin-7b"), later, false).unwrap();
+        let tried = Asked::begin(fleet.known(&offer("quayside/dunlin-7b")), &offer("quayside/dunlin-7b"), later, false)
+            .unwrap();
         assert!(matches!(fleet.asking(&offer("quayside/dunlin-70b"), later), Asking::IsTried(_)));
         drop(tried);
         assert_eq!(fleet.asking(&offer("quayside/dunlin-70b"), later), Asking::OnTrial, "its app has gone");

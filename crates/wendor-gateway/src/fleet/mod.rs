@@ -11,6 +11,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwapOption;
 use chrono::{DateTime, Utc};
+use foldhash::fast::RandomState;
 use tokio::sync::Notify;
 use tokio::sync::futures::Notified;
 use wendor_core::diagnosis::inventory::Inventory;
@@ -43,7 +44,7 @@ pub struct UpstreamState {
     hedges: Mutex<HedgeBudget>,
     /// What it served at the last look.
     inventory: ArcSwapOption<Inventory>,
-    offers: RwLock<HashMap<Box<str>, Arc<OfferState>>>,
+    offers: RwLock<HashMap<Box<str>, Arc<OfferState>, RandomState>>,
 }
 
 /// One offer, as far as its answers tell.
@@ -250,7 +251,8 @@ impl UpstreamState {
     /// What it serves a model from, as far as it has told.
     #[must_use]
     pub fn served_from(&self, model: &str) -> Option<ServedFrom> {
-        let inventory = self.inventory()?;
+        let inventory = self.inventory.load();
+        let inventory = inventory.as_ref()?;
         let digest = inventory.model(model).and_then(|model| model.digest.clone());
         let server_version = inventory.server_version.clone();
         (digest.is_some() || server_version.is_some()).then_some(ServedFrom { digest, server_version })
@@ -271,14 +273,14 @@ fn locked<T>(of: &Mutex<T>) -> MutexGuard<'_, T> {
 }
 
 /// What became of a team's requests to a route of late: answered and failed ones.
-type RouteOutcomes = HashMap<(Name, Name), Recent<2, OF_LATE_SECONDS>>;
+type RouteOutcomes = HashMap<(Name, Name), Recent<2, OF_LATE_SECONDS>, RandomState>;
 
 const OF_LATE_SECONDS: usize = 60 * OF_LATE_MINUTES;
 
 /// All upstreams that were asked or looked at, and what became of requests.
 #[derive(Debug, Default)]
 pub struct Fleet {
-    upstreams: RwLock<HashMap<Name, Arc<UpstreamState>>>,
+    upstreams: RwLock<HashMap<Name, Arc<UpstreamState>, RandomState>>,
     outcomes: Mutex<RouteOutcomes>,
 }
 
@@ -322,18 +324,42 @@ impl Fleet {
     /// State of an offer, made fresh where it was unknown.
     #[must_use]
     pub fn offer(&self, offer: &OfferName) -> Arc<OfferState> {
-        self.upstream(offer.upstream()).offer(offer.model())
+        self.known(offer).offer
+    }
+
+    /// State of an offer and of its upstream, looked up once for whoever asks more than one thing of them.
+    #[must_use]
+    pub fn known(&self, offer: &OfferName) -> Known {
+        let upstream = self.upstream(offer.upstream());
+        let offer = upstream.offer(offer.model());
+        Known { upstream, offer }
+    }
+}
+
+/// What is known of an offer and of its upstream.
+#[derive(Clone, Debug)]
+pub struct Known {
+    /// Its upstream.
+    pub upstream: Arc<UpstreamState>,
+    /// The offer.
+    pub offer: Arc<OfferState>,
+}
+
+impl Known {
+    /// Whether the offer may be asked, as far as its health and that of its upstream tell: whatever lasts longer.
+    #[must_use]
+    pub fn asking(&self, now: DateTime<Utc>) -> Asking {
+        let connections = self.upstream.connections_kept().asking(now);
+        let own = self.offer.health_kept().asking(now);
+        if rank(connections) > rank(own) { connections } else { own }
     }
 }
 
 impl Fleet {
-    /// Whether an offer may be asked, as far as its health and that of its upstream tell: whatever lasts longer.
+    /// Whether an offer may be asked.
     #[must_use]
     pub fn asking(&self, offer: &OfferName, now: DateTime<Utc>) -> Asking {
-        let upstream = self.upstream(offer.upstream());
-        let connections = upstream.connections_kept().asking(now);
-        let own = upstream.offer(offer.model()).health_kept().asking(now);
-        if rank(connections) > rank(own) { connections } else { own }
+        self.known(offer).asking(now)
     }
 }
 

@@ -5,7 +5,6 @@
 //! wakes the attendant once a batch, and the attendant wakes those whose entries are written, on their own thread.
 
 use std::cell::RefCell;
-use std::collections::VecDeque;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, Weak};
 use std::task::{Context, Poll, Waker};
@@ -34,7 +33,7 @@ struct Waiting {
     /// Whether the writer must be told that something was appended.
     has_news: bool,
     /// By the number of their entry, in the order in which they came.
-    tasks: VecDeque<(u64, Waker)>,
+    tasks: Vec<(u64, Waker)>,
     /// Of the desk's own task.
     attendant: Option<Waker>,
 }
@@ -49,7 +48,7 @@ impl Desks {
         if self.written.load(Ordering::Acquire) >= number {
             return Poll::Ready(());
         }
-        locked(&self.own(spool).waiting).tasks.push_back((number, context.waker().clone()));
+        locked(&self.own(spool).waiting).tasks.push((number, context.waker().clone()));
         // It may have been written while it was put down, by a writer that did not see it there.
         if self.written.load(Ordering::Acquire) >= number { Poll::Ready(()) } else { Poll::Pending }
     }
@@ -130,6 +129,8 @@ impl Drop for Attended {
 /// Tells the writer of what was appended, and wakes those whose entries are written, until the spool is gone. It ends with its runtime,
 /// and its desk with it.
 async fn attend(desk: Attended) {
+    // Kept from one turn to the next, empty.
+    let mut due: Vec<Waker> = Vec::new();
     std::future::poll_fn(|context| {
         let Some(spool) = desk.0.spool.upgrade() else { return Poll::Ready(()) };
         let mut waiting = locked(&desk.0.waiting);
@@ -137,14 +138,12 @@ async fn attend(desk: Attended) {
         let has_news = std::mem::take(&mut waiting.has_news);
         // Read after the waker was put down: a batch that is written now wakes this task again.
         let number = spool.desks.written.load(Ordering::Acquire);
-        let all = std::mem::take(&mut waiting.tasks);
-        let (due, left): (VecDeque<_>, VecDeque<_>) = all.into_iter().partition(|(of, _)| *of <= number);
-        waiting.tasks = left;
+        due.extend(waiting.tasks.extract_if(.., |(of, _)| *of <= number).map(|(_, task)| task));
         drop(waiting);
         if has_news {
             spool.queue.tell();
         }
-        due.into_iter().for_each(|(_, task)| task.wake());
+        due.drain(..).for_each(Waker::wake);
         Poll::Pending
     })
     .await;

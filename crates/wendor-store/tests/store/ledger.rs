@@ -37,7 +37,7 @@ fn settled(number: u32, at: DateTime<Utc>) -> Spooled {
         record: Record::Request(request(30)),
         ..LedgerEntry::of_request(at, id, team, route)
     };
-    let quota = QuotaId::from_store("timetables/requests/day".into());
+    let quota = QuotaId::from_store("timetables/requests/day");
     let quotas = vec![QuotaUse { quota, window_start: DateTime::UNIX_EPOCH, amount: Decimal::ONE }];
     Settled { entry, detail: Some(RequestDetail::default()), quotas }.spooled()
 }

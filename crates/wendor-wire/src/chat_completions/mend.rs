@@ -8,7 +8,7 @@ use bytes::Bytes;
 use crate::chat_completions::calls::Place;
 use crate::chat_completions::stream::Mend;
 use crate::json::write::raw_on_one_line;
-use crate::members::{Edit, Member, behind_opening, cuts, items, members, splice};
+use crate::members::{Edit, Found, behind_opening, cuts, items, members, splice};
 
 /// The data of a frame, mended. `None` where what is to be mended is not found.
 pub(super) fn mended(data: &Bytes, mends: &[Mend]) -> Option<String> {
@@ -52,7 +52,7 @@ impl<'a> At<'a> {
         Some(Self { text: self.text.get(place.clone())?, start: self.start + place.start })
     }
 
-    fn members(self) -> Option<Vec<Member<'a>>> {
+    fn members(self) -> Option<Found<'a>> {
         members(self.text.as_bytes()).ok()
     }
 

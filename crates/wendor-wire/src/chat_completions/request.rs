@@ -5,12 +5,15 @@
 
 use std::ops::Range;
 
+use smol_str::format_smolstr;
+
 use crate::bad_request::BadRequest;
 use crate::bad_request::outermost;
 use crate::bad_request::route_name;
 use crate::bad_request::stream_wish;
 use crate::change::RequestChange;
 use crate::conversation::Delivery;
+use crate::json::write::quoted;
 use crate::members::{Edit, Member, behind_opening};
 use crate::refusal_code::RefusalCode;
 use crate::usage::MOST_BELIEVED;
@@ -102,19 +105,22 @@ impl ChatRequest {
         let (name, null) = if is_old { ("max_tokens", old) } else { ("max_completion_tokens", new) };
         match null {
             Some(place) => (name, (place.clone(), limit.to_string())),
-            None => (name, (self.opening..self.opening, format!("\"{name}\":{limit},"))),
+            None => {
+                let mut member = String::with_capacity(name.len() + 24);
+                ["\"", name, "\":", &format_smolstr!("{limit}"), ","].iter().for_each(|part| member.push_str(part));
+                (name, (self.opening..self.opening, member))
+            }
         }
     }
 
     /// What changes on the way to an upstream of the same dialect, by place: `model` is its own name for the model, and in a stream it
     /// `asks_usage`.
-    ///
-    /// # Panics
-    /// Never: a text always has a JSON form.
     #[must_use]
     pub fn edits(&self, model: &str, asks_usage: bool) -> Vec<Edit> {
-        let model = serde_json::to_string(model).expect("a text has a JSON form");
-        let mut edits = vec![(self.model_place.clone(), model)];
+        let mut quoted_model = String::with_capacity(model.len() + 2);
+        quoted(model, &mut quoted_model);
+        let mut edits = Vec::with_capacity(4);
+        edits.push((self.model_place.clone(), quoted_model));
         edits.extend(self.usage_edit.clone().filter(|_| asks_usage));
         edits
     }

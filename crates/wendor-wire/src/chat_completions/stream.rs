@@ -9,6 +9,7 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 use serde_json::value::RawValue;
+use smallvec::SmallVec;
 
 use crate::chat_completions::calls::{Calls, Fragment, Place};
 use crate::chat_completions::usage;
@@ -84,7 +85,7 @@ pub(super) enum Mend {
 #[derive(Deserialize)]
 struct Chunk<'a> {
     #[serde(borrow, default)]
-    choices: Option<Vec<Choice<'a>>>,
+    choices: Option<SmallVec<[Choice<'a>; 1]>>,
     #[serde(borrow, default)]
     usage: Option<&'a RawValue>,
     #[serde(borrow, default)]

@@ -3,6 +3,9 @@
 
 use std::borrow::Cow;
 
+use smallvec::SmallVec;
+use smol_str::{SmolStr, format_smolstr};
+
 use crate::json::{Number, RawJson};
 use crate::members::{first_repeated, members};
 use crate::steps::spent;
@@ -21,7 +24,7 @@ pub struct Wrong {
 #[derive(Clone, Debug)]
 pub struct Node<'a> {
     raw: &'a str,
-    path: String,
+    path: SmolStr,
     repeats: Repeats,
 }
 
@@ -37,17 +40,17 @@ enum Repeats {
 impl<'a> Node<'a> {
     /// The value `raw`, which is valid JSON, at `path`.
     #[must_use]
-    pub fn new(raw: &'a str, path: impl Into<String>) -> Self {
+    pub fn new(raw: &'a str, path: impl Into<SmolStr>) -> Self {
         Self { raw, path: path.into(), repeats: Repeats::Last }
     }
 
     /// An app's body, which is valid JSON. In none of its objects that are read may a member stand twice.
     #[must_use]
     pub fn of_request(raw: &'a str) -> Self {
-        Self { raw, path: String::new(), repeats: Repeats::Wrong }
+        Self { raw, path: SmolStr::default(), repeats: Repeats::Wrong }
     }
 
-    fn inner(&self, raw: &'a str, path: String) -> Self {
+    fn inner(&self, raw: &'a str, path: SmolStr) -> Self {
         Self { raw, path, repeats: self.repeats }
     }
 
@@ -66,7 +69,7 @@ impl<'a> Node<'a> {
     /// It is something other than `expected`.
     #[must_use]
     pub fn wrong(&self, expected: impl Into<String>) -> Wrong {
-        Wrong { path: self.path.clone(), expected: expected.into() }
+        Wrong { path: self.path.to_string(), expected: expected.into() }
     }
 
     /// Whether it is a text.
@@ -130,10 +133,10 @@ impl<'a> Node<'a> {
     /// When it is something else.
     pub fn list(&self) -> Result<Vec<Node<'a>>, Wrong> {
         spent(self.raw.len());
-        let raws: Vec<&'a serde_json::value::RawValue> =
+        let raws: SmallVec<[&'a serde_json::value::RawValue; 4]> =
             serde_json::from_str(self.raw).map_err(|_| self.wrong("a list"))?;
         let node = |(index, raw): (usize, &'a serde_json::value::RawValue)| {
-            self.inner(raw.get(), format!("{}[{index}]", self.path))
+            self.inner(raw.get(), format_smolstr!("{}[{index}]", self.path))
         };
         Ok(raws.into_iter().enumerate().map(node).collect())
     }
@@ -167,8 +170,7 @@ impl<'a> Node<'a> {
 
     fn object_of(&self, named: impl Fn(Cow<'a, str>) -> Cow<'a, str>) -> Result<Object<'a>, Wrong> {
         let fields = members(self.raw.as_bytes()).map_err(|_| self.wrong("an object"))?;
-        let members: Vec<(Cow<'a, str>, &'a str)> =
-            fields.into_iter().map(|member| (named(member.name), member.value)).collect();
+        let members: Taken<'a> = fields.into_iter().map(|member| (named(member.name), member.value)).collect();
         if self.repeats == Repeats::Wrong
             && let Some(name) = first_repeated(members.iter().map(|(name, _)| &**name))
         {
@@ -180,11 +182,14 @@ impl<'a> Node<'a> {
     }
 }
 
+/// Names with their values.
+type Taken<'a> = SmallVec<[(Cow<'a, str>, &'a str); 8]>;
+
 /// An object whose members are taken one by one; what is left is unknown.
 #[derive(Clone, Debug)]
 pub struct Object<'a> {
-    path: String,
-    members: Vec<(Cow<'a, str>, &'a str)>,
+    path: SmolStr,
+    members: Taken<'a>,
     repeats: Repeats,
 }
 
@@ -198,7 +203,11 @@ impl<'a> Object<'a> {
     /// The path of a member.
     #[must_use]
     pub fn path_of(&self, name: &str) -> String {
-        if self.path.is_empty() { name.to_owned() } else { format!("{}.{name}", self.path) }
+        self.path_to(name).into()
+    }
+
+    fn path_to(&self, name: &str) -> SmolStr {
+        if self.path.is_empty() { name.into() } else { format_smolstr!("{}.{name}", self.path) }
     }
 
     /// Takes a member out; null counts as absent, and of repeated ones the last counts.
@@ -213,7 +222,7 @@ impl<'a> Object<'a> {
             !is_it
         });
         let raw_value = raw_value.filter(|raw| *raw != "null")?;
-        Some(Node { raw: raw_value, path: self.path_of(name), repeats: self.repeats })
+        Some(Node { raw: raw_value, path: self.path_to(name), repeats: self.repeats })
     }
 
     /// Takes a member that must be there.
@@ -283,9 +292,9 @@ impl<'a> Object<'a> {
     /// What was not taken, but for nulls: a member that is null says nothing.
     #[must_use]
     pub fn rest(self) -> Vec<Node<'a>> {
-        let paths = Object { path: self.path, members: Vec::new(), repeats: self.repeats };
+        let paths = Object { path: self.path, members: Taken::new(), repeats: self.repeats };
         let left = self.members.into_iter().filter(|(_, raw)| *raw != "null");
-        left.map(|(name, raw)| Node { raw, path: paths.path_of(&name), repeats: paths.repeats }).collect()
+        left.map(|(name, raw)| Node { raw, path: paths.path_to(&name), repeats: paths.repeats }).collect()
     }
 }
 

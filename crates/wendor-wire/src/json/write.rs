@@ -5,6 +5,8 @@
 use std::borrow::Cow;
 use std::fmt::Write;
 
+use smol_str::SmolStr;
+
 use crate::json::{Number, RawJson};
 use crate::steps::spent;
 
@@ -14,7 +16,7 @@ pub enum Json {
     /// Written as `null`.
     Null,
     /// A text, escaped when written.
-    Text(String),
+    Text(SmolStr),
     /// What is JSON already.
     Raw(Cow<'static, str>),
     /// Written in brackets, in this order.
@@ -92,7 +94,7 @@ impl Json {
     /// Written on one line.
     #[must_use]
     pub fn to_line(&self) -> String {
-        let mut out = String::with_capacity(128);
+        let mut out = String::with_capacity(256);
         self.write(&mut out);
         out
     }
@@ -206,19 +208,19 @@ pub fn holds_separator(text: &[u8]) -> bool {
 
 impl From<&str> for Json {
     fn from(text: &str) -> Self {
-        Self::Text(text.to_owned())
+        Self::Text(text.into())
     }
 }
 
 impl From<String> for Json {
     fn from(text: String) -> Self {
-        Self::Text(text)
+        Self::Text(text.into())
     }
 }
 
 impl From<&String> for Json {
     fn from(text: &String) -> Self {
-        Self::Text(text.clone())
+        Self::Text(text.into())
     }
 }
 

@@ -89,7 +89,7 @@ fn streamed_completions_are_asked_what_they_used(#[case] members: &str, #[case] 
     let request = AppRequest::read(endpoint, &body).unwrap();
     assert_eq!((request.delivery, request.choices), (Delivery::Streamed(usage), 2));
     let went: Value =
-        serde_json::from_slice(&request.for_same_dialect(&body, "own", &Rewriting::default()).concat()).unwrap();
+        serde_json::from_slice(&request.for_same_dialect(&body, "own", Rewriting::default()).concat()).unwrap();
     assert_eq!(
         (&went["stream_options"]["include_usage"], &went["model"], &went["echo"]),
         (&json!(true), &json!("own"), &json!(true))

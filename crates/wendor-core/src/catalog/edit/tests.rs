@@ -211,10 +211,12 @@ mod export {
         let numbers = (0..=20_000_u32, 0..=10_000_u32, -20_000..=20_000_i32, 1..9_000_u32);
         (texts, numbers, any::<bool>()).prop_map(|((text, value, user, stop), (heat, top, penalty, limit), is_fixed)| {
             let ten_thousandths = |number: i64| json!(Decimal::new(number, 4).normalize().to_string());
+            // Two opening braces of its own would be a variable that nobody gives.
+            let text = text.as_str().unwrap_or_default().replace('{', "(");
             json!({
-                "instructions": format!("{} {{{{ferry}}}} {{{{harbour}}}}", text.as_str().unwrap_or_default()).trim(),
+                "instructions": format!("{text} {{{{ferry}}}} {{{{harbour}}}}").trim(),
                 "variables": { "ferry": value }, "required": ["harbour"],
-                "examples": [{ "user": user, "assistant": "{{ferry}}" }],
+                "examples": [{ "user": user.as_str().unwrap_or_default().replace('{', "("), "assistant": "{{ferry}}" }],
                 "temperature": ten_thousandths(heat.into()), "top_p": ten_thousandths(top.into()), "seed": limit,
                 "presence_penalty": ten_thousandths(penalty.into()), "output_limit": limit, "stop": [stop, "\n\n"],
                 "fixed": if is_fixed { json!(["instructions", "stop"]) } else { json!([]) },

@@ -213,7 +213,7 @@ impl<'a> QuotaForm<'a> {
 
     fn read(self) -> Option<QuotaUse> {
         let window_start: DateTime<Utc> = DateTime::from_timestamp(self.window_start, 0)?;
-        Some(QuotaUse { quota: QuotaId::from_store(self.quota.to_owned()), window_start, amount: self.amount.read()? })
+        Some(QuotaUse { quota: QuotaId::from_store(self.quota), window_start, amount: self.amount.read()? })
     }
 }
 

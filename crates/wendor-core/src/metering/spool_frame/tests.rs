@@ -51,7 +51,7 @@ fn settled(record: Record) -> Settled {
     };
     let detail = RequestDetail { changes: vec![RequestChange::new("model", "a", "b")], ..RequestDetail::default() };
     let window_start = DateTime::from_timestamp(1_790_000_000, 0).unwrap();
-    let quota = QuotaId::from_store("timetables/requests/day".into());
+    let quota = QuotaId::from_store("timetables/requests/day");
     Settled { entry, detail: Some(detail), quotas: vec![QuotaUse { quota, window_start, amount: Decimal::ONE }] }
 }
 

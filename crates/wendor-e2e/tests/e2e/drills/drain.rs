@@ -59,7 +59,7 @@ fn entry(number: u32, begun: chrono::DateTime<Utc>) -> Spooled {
     let attempts = vec![attempt(Some(Failure::new(FailureKind::TimedOut, "no first token within 2s"))), attempt(None)];
     let detail = RequestDetail { attempts, reserved_cost: Some(part(9_000_000)), ..RequestDetail::default() };
     let quotas = ["requests/minute", "tokens/day", "cost/month"].map(|quota| QuotaUse {
-        quota: QuotaId::from_store(format!("{team}/{quota}")),
+        quota: QuotaId::from_store(&format!("{team}/{quota}")),
         window_start: chrono::DateTime::UNIX_EPOCH,
         amount: Decimal::ONE,
     });
