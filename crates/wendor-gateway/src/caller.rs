@@ -1,6 +1,8 @@
 //! From where a call comes, and under which address it was asked: the word of proxies counts where they are trusted
 //! ([`wendor_core::caller`]).
 
+use std::sync::Arc;
+
 use actix_web::HttpRequest;
 use actix_web::dev::RequestHead;
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
@@ -8,6 +10,7 @@ use wendor_core::caller::{Caller, Came, caller};
 
 use crate::app::App;
 use crate::settings::listening::Listening;
+use crate::sharing::Connection;
 
 const FORWARDED_FOR: HeaderName = HeaderName::from_static("x-forwarded-for");
 const FORWARDED_SCHEME: HeaderName = HeaderName::from_static("x-forwarded-proto");
@@ -31,13 +34,19 @@ pub fn address_of(request: &HttpRequest, app: &App) -> String {
     of(request, app).map(|caller| caller.address.to_string()).unwrap_or_default()
 }
 
+/// Whether the connection of a call is encrypted as far as here.
+#[must_use]
+pub fn is_encrypted_here(request: &HttpRequest) -> bool {
+    request.conn_data::<Arc<Connection>>().is_some_and(|connection| connection.is_encrypted())
+}
+
 /// Whether the way of a call was encrypted: to this service, to a proxy that is trusted and says so, or by the address under which people
 /// know it.
 #[must_use]
 pub fn is_encrypted(request: &HttpRequest, app: &App) -> bool {
     let by_proxy = || of(request, app).and_then(|caller| caller.is_encrypted);
     let by_address = || app.settings.listening.url_of_people().is_some_and(|url| url.is_encrypted());
-    request.app_config().secure() || by_proxy().unwrap_or_else(by_address)
+    is_encrypted_here(request) || by_proxy().unwrap_or_else(by_address)
 }
 
 /// The host that was asked: in its header, or where the later version of HTTP has it.

@@ -29,6 +29,7 @@ mod serve;
 pub mod settings;
 pub mod sharing;
 pub mod snapshot;
+mod sockets;
 pub mod spool;
 pub mod stopping;
 pub mod tasks;

@@ -5,12 +5,11 @@ use std::net::TcpListener;
 use std::sync::Arc;
 use std::time::Duration;
 
-use actix_tls::accept::rustls_0_23::TlsStream;
 use actix_web::dev::{Extensions, Server, fn_service};
 use actix_web::http::header;
 use actix_web::middleware::DefaultHeaders;
 use actix_web::rt::net::TcpStream;
-use actix_web::{App as WebApp, HttpResponse, HttpServer, guard, web};
+use actix_web::{App as WebApp, HttpResponse, guard, web};
 use tokio::sync::watch;
 use utoipa_actix_web::AppExt;
 
@@ -22,6 +21,7 @@ use crate::settings::Settings;
 use crate::settings::listening::{For, Listening};
 use crate::settings::timing::Timing;
 use crate::sharing::Connection;
+use crate::sockets::{self, Keeping};
 use crate::{admin, console, data_plane, vital};
 
 /// How long a write to an app may be blocked: a client that stopped reading without closing holds a stream no longer.
@@ -144,7 +144,7 @@ fn server(
     let (trust, hosts) = (app.trust.clone(), app.hosts.clone());
     let data = web::Data::from(app.clone());
     let openapi = web::Data::new(admin::Document::make());
-    let server = HttpServer::new(move || {
+    let web_app = move || {
         // In the order in which a path is compared: what apps ask for first.
         let (web_app, _) = WebApp::new()
             .configure(|config| of_apps(config, whom))
@@ -161,28 +161,24 @@ fn server(
             // One a worker: connections to upstreams never cross threads.
             .app_data(web::Data::new(Clients::new(trust.clone(), hosts.clone())))
             .configure(|config| nothing_else(config, whom))
-    })
-    .workers(workers)
-    .tcp_nodelay(true)
-    .keep_alive(IDLE_APP)
-    .h1_allow_half_closed(false)
-    .max_connections(connections.div_ceil(workers))
-    .client_request_timeout(timing.head)
-    .tls_handshake_timeout(timing.head)
-    .on_connect(move |connection, extensions| connected(connection, extensions, &open))
-    // What is still under way at the end of the grace is told, which takes a moment.
-    .shutdown_timeout((timing.grace + TOLD).as_secs().max(1))
-    .disable_signals();
-    let server = match certificate {
-        Some(certificate) => server.listen_rustls_0_23(listener, certificate.config())?,
-        None => server.listen(listener)?,
     };
+    let keeping = Keeping {
+        workers,
+        most: connections.div_ceil(workers),
+        idle: IDLE_APP,
+        head: timing.head,
+        // What is still under way at the end of the grace is told, which takes a moment.
+        grace_s: (timing.grace + TOLD).as_secs().max(1),
+    };
+    let connected =
+        move |stream: &TcpStream, is_encrypted, extensions: &mut _| connected(stream, is_encrypted, extensions, &open);
+    let server = sockets::serve(listener, certificate.map(Certificate::config), keeping, connected, web_app)?;
     let scheme = if certificate.is_some() { "https" } else { "http" };
     match whom {
         For::Management => tracing::info!(%address, scheme, "listening for management"),
         For::Apps | For::Everybody => tracing::info!(%address, scheme, "listening"),
     }
-    Ok(server.run())
+    Ok(server)
 }
 
 /// The path that most apps use, and those of watchers. Every other path of apps is told apart by [`data_plane::any`], which takes what
@@ -227,12 +223,8 @@ fn nothing_else(config: &mut web::ServiceConfig, whom: For) {
     }
 }
 
-fn connected(connection: &dyn std::any::Any, extensions: &mut Extensions, open: &prometheus::IntGauge) {
-    extensions.insert(Connection::accepted(open.clone()));
-    let below = connection.downcast_ref::<TlsStream<TcpStream>>().map(|encrypted| encrypted.get_ref().0);
-    // No write to an app stays blocked for ever.
-    if let Some(stream) = below.or_else(|| connection.downcast_ref::<TcpStream>()) {
-        // Where the system has no such option the write stays unbounded, as without this.
-        let _unset = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(BLOCKED_WRITE));
-    }
+fn connected(stream: &TcpStream, is_encrypted: bool, extensions: &mut Extensions, open: &prometheus::IntGauge) {
+    extensions.insert(Connection::accepted(open.clone(), is_encrypted));
+    // No write to an app stays blocked for ever. Where the system has no such option it does, as without this.
+    let _unset = socket2::SockRef::from(stream).set_tcp_user_timeout(Some(BLOCKED_WRITE));
 }

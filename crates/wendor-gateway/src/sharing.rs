@@ -91,15 +91,22 @@ impl Drop for Part {
 #[derive(Debug)]
 pub struct Connection {
     open: prometheus::IntGauge,
+    is_encrypted: bool,
     part: OnceLock<Part>,
 }
 
 impl Connection {
     /// Counts as open until it is dropped.
     #[must_use]
-    pub fn accepted(open: prometheus::IntGauge) -> Arc<Self> {
+    pub fn accepted(open: prometheus::IntGauge, is_encrypted: bool) -> Arc<Self> {
         open.inc();
-        Arc::new(Self { open, part: OnceLock::new() })
+        Arc::new(Self { open, is_encrypted, part: OnceLock::new() })
+    }
+
+    /// Whether it is encrypted as far as here.
+    #[must_use]
+    pub fn is_encrypted(&self) -> bool {
+        self.is_encrypted
     }
 
     /// A key of that team asks on it. Whoever asked first has it.

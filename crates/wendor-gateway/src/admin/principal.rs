@@ -18,6 +18,7 @@ use super::cookie::{COOKIES, is_own_page};
 use super::problem::Problem;
 use crate::app::App;
 use crate::caller::address_of;
+use crate::caller::is_encrypted_here;
 use crate::data_plane::admit::{Query, key_of, presented_key};
 use crate::data_plane::call::Call;
 
@@ -200,7 +201,7 @@ async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
     let key = key_of(
         &snapshot,
         presented_key(request.headers(), Query::of(&app, request.query_string())),
-        &Call::begin(&app, Dialect::ChatCompletions, request.head(), request.app_config().secure()),
+        &Call::begin(&app, Dialect::ChatCompletions, request.head(), is_encrypted_here(&request)),
     );
     key.map(|key| PersonOrApp::App(key.as_ref().clone()))
         .map_err(|_| Problem::NotSignedIn("neither a token nor a key in force came with this call".to_owned()))

@@ -21,6 +21,7 @@ use super::reached::{access_of, no_such_route, routes_of};
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
 use crate::app::App;
+use crate::caller::is_encrypted_here;
 use crate::snapshot::Snapshot;
 
 /// A body that only names a model is small.
@@ -36,7 +37,7 @@ const BODY_TIME: Duration = Duration::from_secs(10);
 pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let missing = || actix_web::error::ErrorInternalServerError("the state of the service is missing");
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect, request.head(), request.app_config().secure());
+    let call = Call::begin(&app, endpoint.dialect, request.head(), is_encrypted_here(request.request()));
     let wanted = match &endpoint.kind {
         Kind::Model(name) => Some(name.clone()),
         // Whoever has no key is told so before anything is read.
@@ -147,6 +148,7 @@ pub fn nothing_here(request: ServiceRequest, none: NoEndpoint) -> Result<Service
         NoEndpoint::NoSuchPath(dialect, nearest) => (dialect, Refusal::NoSuchPath(path, nearest)),
         NoEndpoint::WrongMethod(dialect, right) => (dialect, Refusal::WrongMethod(path, right)),
     };
-    let response = refusal.answer(&app, &Call::begin(&app, dialect, request.head(), request.app_config().secure()));
+    let response =
+        refusal.answer(&app, &Call::begin(&app, dialect, request.head(), is_encrypted_here(request.request())));
     Ok(request.into_response(response))
 }

@@ -66,6 +66,7 @@ use wendor_wire::dialect::Dialect;
 use wendor_wire::endpoint::{Endpoint, Hints, InPath, Kind, resolve};
 
 use crate::app::App;
+use crate::caller::is_encrypted_here;
 use crate::sharing::Connection;
 
 /// `/v1/chat/completions`, the path that most requests take. Its method is looked at here: a guard of the server's would cost every
@@ -121,7 +122,7 @@ fn hints(headers: &HeaderMap) -> Hints {
 async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<ServiceResponse, actix_web::Error> {
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
-    let call = Call::begin(&app, endpoint.dialect, request.head(), request.app_config().secure());
+    let call = Call::begin(&app, endpoint.dialect, request.head(), is_encrypted_here(request.request()));
     let mut asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
     asked.connection = request.request().conn_data::<Arc<Connection>>().cloned();
     let mut payload = request.take_payload();
