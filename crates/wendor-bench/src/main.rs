@@ -6,14 +6,19 @@
 //! - [`load`]: requests and streams
 //! - [`measures`]: what is measured
 //! - [`now`]: how long the page Now takes
+//! - [`reports`]: how long reports take over a large ledger, made up for it
+//! - [`kernel`]: system calls of a request, and [`budget`]: where its time goes
 //! - [`verdict`]: ratios, spreads, bars
 //! - [`report`]: the table and the page
 
+mod budget;
+mod kernel;
 mod load;
 mod machine;
 mod measures;
 mod now;
 mod report;
+mod reports;
 mod setup;
 mod verdict;
 
@@ -34,9 +39,15 @@ struct Bench {
     /// Write the page here.
     #[arg(long)]
     page: Option<PathBuf>,
-    /// Say where the time of a whole request goes, by function, instead of measuring.
+    /// Time reports over a ledger of so many millions of entries instead.
+    #[arg(long)]
+    reports: Option<u32>,
+    /// Say where the time of a whole request goes, step by step, instead of measuring.
     #[arg(long)]
     profile: bool,
+    /// Count the system calls of a whole request instead of measuring.
+    #[arg(long)]
+    counts: bool,
 }
 
 fn main() -> anyhow::Result<()> {
@@ -45,6 +56,12 @@ fn main() -> anyhow::Result<()> {
     machine::pin_all_but_gateways()?;
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
     runtime.block_on(async {
+        if let Some(millions) = options.reports {
+            return report::print(&reports::measure(millions).await?);
+        }
+        if options.counts {
+            return report::print_counts(&measures::counts().await?);
+        }
         if options.profile {
             return measures::profile().await;
         }

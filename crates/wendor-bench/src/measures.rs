@@ -1,7 +1,7 @@
 //! What is measured, each with its bar: the gateways in turn, round after round, rounds that the machine spoilt left out.
 
 use std::io::Write;
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use anyhow::{Context, anyhow};
@@ -9,11 +9,12 @@ use bytes::Bytes;
 use serde_json::json;
 use wendor_standins::server::Profile;
 
+use crate::kernel::{self, Counted};
 use crate::load::{self, Held, Target};
-use crate::machine::{Ticks, cpu_us, pin_gateway, resident_kb};
-use crate::report;
+use crate::machine::{Ticks, cpu_us, resident_kb};
 use crate::setup::{BATCH, Setup, Way};
 use crate::verdict::{Against, Found, median};
+use crate::{budget, report};
 
 /// Rounds in which the host took more than this of the machine are left out.
 const MOST_STOLEN: f64 = 0.05;
@@ -352,41 +353,48 @@ async fn after_close() -> anyhow::Result<Found> {
     })
 }
 
-/// Where the time of a whole request goes, by function.
+/// System calls and switches of a whole request.
+pub async fn counts() -> anyhow::Result<Vec<Counted>> {
+    eprintln!("System calls of a whole request ...");
+    let setup = Setup::begin(profile_of(40, 0, 0)).await?;
+    kernel::measure(&setup, &target(&setup, Way::Wendor, false, 0)?).await
+}
+
+/// Where the time of a whole request goes: by step, in microseconds and in times of the plain proxy's whole request, and by thread.
 pub async fn profile() -> anyhow::Result<()> {
     let setup = Setup::begin(profile_of(40, 0, 0)).await?;
-    let process = setup.process(Way::Wendor)?;
-    pin_gateway(process)?;
+    let plain = target(&setup, Way::Plain, false, 0)?;
+    let plain_us = cpu_of(&setup, Way::Plain, load::whole_for(&plain, CONNECTIONS, WHOLE_TIME)).await?;
     let target = target(&setup, Way::Wendor, false, 0)?;
     load::whole_for(&target, CONNECTIONS, Duration::from_secs(2)).await?;
+    let wendor_us = cpu_of(&setup, Way::Wendor, load::whole_for(&target, CONNECTIONS, WHOLE_TIME)).await?;
     let folder = tempfile::tempdir()?;
     let samples = folder.path().join("perf.data");
+    // By what every build has for unwinding, so that what is shipped is what is looked at.
     let mut sampling = Command::new("perf")
-        .args(["record", "-q", "-F", "1999", "-g", "-p", &process.to_string(), "-o"])
+        .args([
+            "record",
+            "-q",
+            "-F",
+            "797",
+            "--call-graph",
+            "dwarf,24000",
+            "-p",
+            &setup.process(Way::Wendor)?.to_string(),
+            "-o",
+        ])
         .arg(&samples)
         .args(["--", "sleep", "6"])
         .spawn()
         .context("perf is needed (Debian's linux-perf)")?;
     load::whole_for(&target, CONNECTIONS, Duration::from_secs(6)).await?;
     sampling.wait()?;
-    for sort in ["comm", "symbol"] {
-        let shown = Command::new("perf")
-            .args([
-                "report",
-                "--stdio",
-                "-q",
-                "--no-children",
-                "-g",
-                "none",
-                "--percent-limit",
-                "0.4",
-                "--sort",
-                sort,
-                "-i",
-            ])
-            .arg(&samples)
-            .output()?;
-        std::io::stdout().write_all(&shown.stdout)?;
-    }
+    let script = ["script", "--no-inline", "-F", "comm,ip,sym,dso", "-i"];
+    let shown = Command::new("perf").args(script).arg(&samples).stderr(Stdio::null()).output()?;
+    let shares = budget::shares(&String::from_utf8_lossy(&shown.stdout));
+    report::print_budget(&shares, plain_us, wendor_us)?;
+    let by_thread = ["report", "--stdio", "-q", "--no-children", "-g", "none", "--sort", "comm", "-i"];
+    let shown = Command::new("perf").args(by_thread).arg(&samples).stderr(Stdio::null()).output()?;
+    std::io::stdout().write_all(&shown.stdout)?;
     Ok(())
 }

@@ -2,6 +2,8 @@
 
 use std::io::Write;
 
+use crate::budget::Share;
+use crate::kernel::Counted;
 use crate::machine;
 use crate::verdict::{Against, Found};
 
@@ -45,6 +47,36 @@ pub fn print(found: &[Found]) -> anyhow::Result<()> {
         let line: Vec<String> =
             row.iter().enumerate().map(|(column, cell)| format!("{cell:<width$}", width = width(column))).collect();
         writeln!(out, "{}", line.join("  ").trim_end())?;
+    }
+    Ok(())
+}
+
+/// Prints what each step of a whole request takes.
+pub fn print_budget(shares: &[(&'static str, Share)], plain_us: f64, wendor_us: f64) -> anyhow::Result<()> {
+    let mut out = std::io::stdout().lock();
+    writeln!(out, "A whole request takes {wendor_us:.1} us, the plain proxy's {plain_us:.1} us.\n")?;
+    writeln!(out, "{:<20} {:>8} {:>8} {:>10} {:>22}", "step", "own, us", "kernel", "of all", "times the plain proxy")?;
+    for (step, share) in shares {
+        let Share { own, kernel } = *share;
+        let (all, us) = (share.all(), |part: f64| part * wendor_us);
+        let times = us(all) / plain_us;
+        writeln!(out, "{step:<20} {:>8.1} {:>8.1} {:>9.1}% {times:>22.2}", us(own), us(kernel), all * 100.0)?;
+    }
+    writeln!(out)?;
+    Ok(())
+}
+
+/// Prints the system calls of a request.
+pub fn print_counts(counted: &[Counted]) -> anyhow::Result<()> {
+    let mut out = std::io::stdout().lock();
+    for one in counted {
+        let Counted { connections, calls, switches, faults } = one;
+        writeln!(out, "{connections} connections, each of one request, the drain included:")?;
+        writeln!(out, "  {:.2} system calls, {switches:.2} switches, {faults:.2} page faults", one.all_calls())?;
+        let mut calls: Vec<(&String, &f64)> = calls.iter().filter(|(_, count)| **count >= 0.01).collect();
+        calls.sort_by(|(_, a), (_, b)| b.total_cmp(a));
+        let words: Vec<String> = calls.iter().map(|(name, count)| format!("{name} {count:.2}")).collect();
+        writeln!(out, "  {}", words.join(", "))?;
     }
     Ok(())
 }

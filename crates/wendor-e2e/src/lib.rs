@@ -2,14 +2,15 @@
 //! servers, and the client as people run it.
 //!
 //! - [`ferry`]: a whole installation for one test
+//! - [`filling`]: a past of any size
 //! - [`service`]: the service's process
-
 //! - [`wendor`]: the command line
 //! - [`site`]: another web site
 //! - [`waiting`]: asking until something is so
 
 pub mod browser;
 pub mod ferry;
+pub mod filling;
 pub mod service;
 pub mod site;
 pub mod waiting;

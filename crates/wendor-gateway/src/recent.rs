@@ -246,7 +246,7 @@ mod tests {
             let settled = Settled { entry: entry(number), detail: Some(RequestDetail::default()), quotas: vec![] };
             let mut frame = Vec::new();
             spool_frame::write_settled(&settled, &mut frame);
-            recent.settled(settled.entry.request.clone(), Bytes::from(frame));
+            recent.settled(settled.entry.request, Bytes::from(frame));
             settled.spooled()
         };
         let first = settle(0);

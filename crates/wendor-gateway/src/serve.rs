@@ -28,7 +28,9 @@ use crate::sharing::Crowd;
 use crate::snapshot::Snapshot;
 use crate::spool::{Claim, Place, Spool, SpoolError, SpoolReader};
 use crate::stopping::Stopping;
-use crate::tasks::{deliveries, events, guard, inventory, orphans, probe, retention, revision_watch, spool_drain};
+use crate::tasks::{
+    deliveries, events, guard, inventory, orphans, probe, retention, revision_watch, spool_drain, summing,
+};
 use crate::trust::{BadAuthorities, Trust};
 use crate::under_way::UnderWay;
 use crate::{credentials, listeners};
@@ -111,10 +113,12 @@ pub async fn serve(world: World) -> Result<(), ServeError> {
     let records = app.store.apart();
     let adopting = tokio::spawn(orphans::run(app.clone(), app.store.clone(), stop.clone()));
     let keeping = tokio::spawn(retention::run(app.clone(), stop.clone()));
+    let summing = tokio::spawn(summing::run(app.clone(), stop.clone()));
     let draining = tokio::spawn(spool_drain::run(app.clone(), records.clone(), reader, drain_ends));
     let served = listeners::run(app.clone(), listeners, certificates, stop).await;
     end_drain.send_replace(true);
-    let _joined = tokio::join!(watching, looking, probing, noting, guarding, delivering, adopting, keeping, draining);
+    let _joined =
+        tokio::join!(watching, looking, probing, noting, guarding, delivering, adopting, keeping, summing, draining);
     tracing::info!(pending = app.spool.pending(), "stopped");
     records.close().await;
     app.store.close().await;

@@ -229,7 +229,7 @@ mod tests {
     #[test]
     fn a_connection_is_of_whoever_asked_first() {
         let (sharing, gauge) = (Sharing::of(2), prometheus::IntGauge::new("open", "open").unwrap());
-        let connections: Vec<_> = (0..3).map(|_| Connection::accepted(gauge.clone())).collect();
+        let connections: Vec<_> = (0..3).map(|_| Connection::accepted(gauge.clone(), false)).collect();
         assert_eq!(gauge.get(), 3);
         let asked: Vec<bool> =
             connections.iter().map(|one| one.asked_by(&name("timetables"), &sharing, 0).is_ok()).collect();

@@ -27,7 +27,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, ReadBuf, Take};
 const DISCONNECTING: Duration = Duration::from_secs(1);
 
 /// The most that is read at once: more than a head and a usual question, much less than a large body.
-const READ_BYTES: u64 = 8 * 1024;
+const READ_BYTES: u64 = 4 * 1024;
 
 /// A connection that gives a few kilobytes at a time.
 #[derive(Debug)]
@@ -269,8 +269,8 @@ mod tests {
 
     #[rstest]
     #[case::a_question(400, &[400], 0)]
-    #[case::just_as_much(8_192, &[8_192], 1)]
-    #[case::a_large_body(20_000, &[8_192, 8_192, 3_616], 2)]
+    #[case::just_as_much(4_096, &[4_096], 1)]
+    #[case::a_large_body(10_000, &[4_096, 4_096, 1_808], 2)]
     #[tokio::test]
     async fn a_connection_gives_a_few_kilobytes_and_then_pauses(
         #[case] bytes: usize,

@@ -15,7 +15,7 @@
 //! - [`events`]: what happened, and whom it was told
 //! - [`partitions`]: the months that these come in, and how long each is kept
 //! - [`requests`]: reading requests back; [`past`]: in bulk
-//! - [`usage`]: figures over a range
+//! - [`usage`]: figures over a range; [`sums`]: of whole days, read in the place of their hours
 //! - [`quotas`]: what windows hold
 
 pub mod audit;
@@ -32,9 +32,11 @@ pub mod people;
 pub mod quotas;
 pub mod requests;
 pub mod revisions;
+mod rolled;
 mod rollups;
 mod row;
 mod store;
+pub mod sums;
 pub mod tokens;
 pub mod usage;
 

@@ -92,6 +92,8 @@ pub(crate) async fn add(
 ) -> Result<(), StoreError> {
     let mut rows = rows_of(entries);
     let keys = Keys::of(&rows);
+    // What sums these hours waits from here on, and counts no more.
+    sqlx::query("select usage_changes($1)").bind(&keys.hours).execute(&mut *connection).await?;
     sqlx::query(MAKE_ROWS)
         .bind(&keys.hours)
         .bind(&keys.teams)

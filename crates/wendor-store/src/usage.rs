@@ -5,21 +5,16 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use chrono::{DateTime, TimeDelta, Utc};
-use futures_util::TryStreamExt;
-use rust_decimal::Decimal;
-use sqlx::{FromRow, Postgres, QueryBuilder};
+use sqlx::Postgres;
 use wendor_core::catalog::former::Former;
 use wendor_core::metering::entry::{LedgerEntry, Record};
-use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
-use wendor_core::metering::sketch::Sketch;
+use wendor_core::metering::sums::Apart;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
-use wendor_wire::usage::TokenCounts;
 use wendor_wire::worded;
 
 use crate::requests::RequestFilter;
-use crate::row::count;
 use crate::{Store, StoreError};
 
 worded! {
@@ -77,6 +72,18 @@ impl Dimension {
         match self {
             Self::Minute | Self::Run | Self::End | Self::Label => true,
             Self::Team | Self::Route | Self::Offer | Self::Key | Self::Upstream | Self::Day | Self::Hour => false,
+        }
+    }
+
+    /// What must be told apart of whole hours.
+    fn apart(self) -> Apart {
+        let none = Apart::default();
+        match self {
+            Self::Team => Apart { team: true, ..none },
+            Self::Key => Apart { key: true, ..none },
+            Self::Route => Apart { route: true, ..none },
+            Self::Offer | Self::Upstream => Apart { offer: true, ..none },
+            Self::Day | Self::Hour | Self::Minute | Self::Run | Self::End | Self::Label => none,
         }
     }
 
@@ -142,33 +149,6 @@ pub fn minute_name(at: DateTime<Utc>) -> String {
     at.format("%Y-%m-%dT%H:%MZ").to_string()
 }
 
-/// Sums of one team on one day.
-#[derive(Clone, Debug, FromRow)]
-pub struct TeamDay {
-    /// Who.
-    pub team: String,
-    /// The day, UTC.
-    pub day: chrono::NaiveDate,
-    /// Requests admitted.
-    pub requests: Decimal,
-    /// Input tokens of all kinds.
-    pub input_tokens: Decimal,
-    /// Of that day, thinking included.
-    pub output_tokens: Decimal,
-    /// Money.
-    pub cost: Decimal,
-}
-
-impl TeamDay {
-    /// Adds those of another name of the same team.
-    pub fn add(&mut self, other: &Self) {
-        self.requests += other.requests;
-        self.input_tokens += other.input_tokens;
-        self.output_tokens += other.output_tokens;
-        self.cost += other.cost;
-    }
-}
-
 /// What narrows figures: what roll-ups are kept by, and nothing else.
 #[derive(Clone, Debug, Default)]
 pub struct UsageFilter {
@@ -215,82 +195,6 @@ pub struct UsageQuery {
     pub filter: UsageFilter,
 }
 
-/// The columns of [`RollUpRow`].
-const SELECT_HOURS: &str = "select hour, team, key, route, offer, requests, failures, cancelled, unpriced, estimated, checks, attempts, \
-    attempt_tokens_input, attempt_tokens_input_cached, attempt_tokens_cache_written, attempt_tokens_output, \
-    attempt_tokens_reasoning, attempt_tokens_preset, attempt_cost, images, tokens_input, tokens_input_cached, tokens_cache_written, \
-    tokens_output, tokens_reasoning, tokens_preset, cost, first_token, whole from usage_hour";
-
-#[derive(FromRow)]
-struct RollUpRow {
-    hour: DateTime<Utc>,
-    team: String,
-    key: String,
-    route: String,
-    offer: String,
-    requests: i64,
-    failures: i64,
-    cancelled: i64,
-    unpriced: i64,
-    estimated: i64,
-    checks: i64,
-    attempts: i64,
-    attempt_tokens_input: i64,
-    attempt_tokens_input_cached: i64,
-    attempt_tokens_cache_written: i64,
-    attempt_tokens_output: i64,
-    attempt_tokens_reasoning: i64,
-    attempt_tokens_preset: i64,
-    attempt_cost: Decimal,
-    images: i64,
-    tokens_input: i64,
-    tokens_input_cached: i64,
-    tokens_cache_written: i64,
-    tokens_output: i64,
-    tokens_reasoning: i64,
-    tokens_preset: i64,
-    cost: Decimal,
-    first_token: Vec<u8>,
-    whole: Vec<u8>,
-}
-
-impl RollUpRow {
-    fn sums(&self) -> Result<RollUp, StoreError> {
-        let sketch =
-            |bytes: &[u8]| Sketch::from_bytes(bytes).map_err(|error| StoreError::unreadable("usage_hour", error));
-        Ok(RollUp {
-            requests: count(self.requests, "requests")?,
-            failures: count(self.failures, "failures")?,
-            cancelled: count(self.cancelled, "cancelled")?,
-            unpriced: count(self.unpriced, "unpriced")?,
-            estimated: count(self.estimated, "estimated")?,
-            checks: count(self.checks, "checks")?,
-            attempts: count(self.attempts, "attempts")?,
-            attempt_tokens: TokenCounts {
-                input: count(self.attempt_tokens_input, "attempt_tokens_input")?,
-                input_cached: count(self.attempt_tokens_input_cached, "attempt_tokens_input_cached")?,
-                cache_written: count(self.attempt_tokens_cache_written, "attempt_tokens_cache_written")?,
-                output: count(self.attempt_tokens_output, "attempt_tokens_output")?,
-                reasoning: count(self.attempt_tokens_reasoning, "attempt_tokens_reasoning")?,
-                preset: count(self.attempt_tokens_preset, "attempt_tokens_preset")?,
-            },
-            attempt_cost: Money::new(self.attempt_cost),
-            images: count(self.images, "images")?,
-            tokens: TokenCounts {
-                input: count(self.tokens_input, "tokens_input")?,
-                input_cached: count(self.tokens_input_cached, "tokens_input_cached")?,
-                cache_written: count(self.tokens_cache_written, "tokens_cache_written")?,
-                output: count(self.tokens_output, "tokens_output")?,
-                reasoning: count(self.tokens_reasoning, "tokens_reasoning")?,
-                preset: count(self.tokens_preset, "tokens_preset")?,
-            },
-            cost: Money::new(self.cost),
-            first_token: sketch(&self.first_token)?,
-            whole: sketch(&self.whole)?,
-        })
-    }
-}
-
 impl UsageQuery {
     /// Figures of a range by one thing.
     #[must_use]
@@ -304,6 +208,22 @@ impl UsageQuery {
             None => first,
             Some(then) => format!("{first}{PAIR}{}", of(then)),
         }
+    }
+
+    /// What must be told apart of whole hours.
+    fn apart(&self) -> Apart {
+        let filter = &self.filter;
+        let narrowed = Apart {
+            team: filter.team.is_some(),
+            key: filter.key.is_some(),
+            route: filter.route.is_some(),
+            offer: filter.offer.is_some() || filter.upstream.is_some(),
+        };
+        self.then.iter().fold(narrowed.with(self.by.apart()), |apart, then| apart.with(then.apart()))
+    }
+
+    fn tells_hours(&self) -> bool {
+        [Some(self.by), self.then].contains(&Some(Dimension::Hour))
     }
 
     fn is_of_lines(&self) -> bool {
@@ -365,24 +285,6 @@ impl Store {
         Ok(sqlx::query_scalar("select min(hour) from usage_hour").fetch_one(&self.pool).await?)
     }
 
-    /// Sums by team and day of whole days, without latencies: what a month is judged by.
-    ///
-    /// # Errors
-    /// When the database is away.
-    pub async fn team_days(&self, from: chrono::NaiveDate, to: chrono::NaiveDate) -> Result<Vec<TeamDay>, StoreError> {
-        let days = sqlx::query_as(
-            "select team, (hour at time zone 'utc')::date as day, sum(requests) as requests,
-             sum(tokens_input + tokens_input_cached + tokens_cache_written) as input_tokens,
-             sum(tokens_output) as output_tokens, sum(cost) as cost
-             from usage_hour where hour >= $1 and hour < $2 group by team, day order by team, day",
-        )
-        .bind(from.and_time(chrono::NaiveTime::MIN).and_utc())
-        .bind(to.and_time(chrono::NaiveTime::MIN).and_utc())
-        .fetch_all(&self.pool)
-        .await?;
-        Ok(days)
-    }
-
     async fn fold_lines(
         &self,
         query: &UsageQuery,
@@ -406,28 +308,9 @@ impl Store {
         to: DateTime<Utc>,
         groups: &mut BTreeMap<String, RollUp>,
     ) -> Result<(), StoreError> {
-        let mut select = QueryBuilder::<Postgres>::new(SELECT_HOURS);
-        select.push(" where hour >= ");
-        select.push_bind(from).push(" and hour < ").push_bind(to);
-        let UsageFilter { team, key, route, offer, upstream, former } = &query.filter;
-        let narrow = [
-            (" and team = any(", team.as_ref().map(|team| former.teams_of(team))),
-            (" and key = any(", key.clone().map(|key| vec![key])),
-            (" and route = any(", route.as_ref().map(|route| former.routes_of(route))),
-            (" and offer = any(", offer.as_ref().map(|offer| former.offers_of(offer))),
-            (" and split_part(offer, '/', 1) = any(", upstream.as_ref().map(|upstream| former.upstreams_of(upstream))),
-        ];
-        for (condition, values) in narrow {
-            if let Some(values) = values {
-                select.push(condition).push_bind(values).push(")");
-            }
-        }
-        let mut rows = select.build_query_as::<RollUpRow>().fetch(&self.pool);
-        while let Some(row) = rows.try_next().await? {
-            let sums = row.sums()?;
-            let key = RollUpKey { hour: row.hour, team: row.team, key: row.key, route: row.route, offer: row.offer };
+        self.rolled(from..to, query.apart(), query.tells_hours(), &query.filter, |key, sums| {
             groups.entry(query.group_of(|by| by.of(&key, &query.filter.former))).or_default().merge(&sums);
-        }
-        Ok(())
+        })
+        .await
     }
 }

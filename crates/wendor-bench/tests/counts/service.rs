@@ -3,6 +3,7 @@
 use std::net::{SocketAddr, TcpListener};
 
 use tokio::sync::watch;
+use wendor_core::metering::entry::Spooled;
 use wendor_e2e::ferry::{Ferry, Wishes, catalogue};
 use wendor_gateway::clock::Clock;
 use wendor_gateway::settings::Layers;
@@ -24,7 +25,8 @@ pub struct Counted {
     server: ModelServer,
     address: SocketAddr,
     _stop: watch::Sender<bool>,
-    _runtime: tokio::runtime::Runtime,
+    store: Store,
+    runtime: tokio::runtime::Runtime,
 }
 
 impl Counted {
@@ -49,11 +51,15 @@ impl Counted {
             let _inside = runtime.enter();
             Store::new(settings.database_url.expose()).unwrap()
         };
+        let apart = {
+            let _inside = runtime.enter();
+            store.apart()
+        };
         let (stopping, stop) = watch::channel(false);
         let listeners = Listeners { apps: listener, management: None };
         let world = World { settings, listeners, store, clock: Clock::system(), process: 7, stop };
         runtime.spawn(serve(world));
-        let counted = Self { ferry, server, address, _stop: stopping, _runtime: runtime };
+        let counted = Self { ferry, server, address, _stop: stopping, store: apart, runtime };
         super::lockstep::App::connect(address).wait_until_drained();
         counted
     }
@@ -64,6 +70,12 @@ impl Counted {
 
     pub fn key(&self) -> &str {
         &self.ferry.key
+    }
+
+    /// Drains entries as the service does, on connections apart.
+    pub fn drain(&self, entries: &[Spooled]) {
+        let drained = self.runtime.block_on(self.store.drain(entries, None)).unwrap();
+        assert_eq!(drained, entries.len() as u64);
     }
 
     pub fn server(&self) -> &ModelServer {

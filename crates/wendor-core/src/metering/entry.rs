@@ -194,7 +194,7 @@ impl LedgerEntry {
         };
         Self {
             at,
-            entry_id: id.clone(),
+            entry_id: id,
             request: id,
             run: None,
             step: None,

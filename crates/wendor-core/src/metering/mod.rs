@@ -6,7 +6,7 @@
 //! - [`money`] and [`rate`]: amounts, rates, and where a request is priced
 //! - [`entry`], [`end`] and [`detail`]: a line of the ledger, how requests end, and what is kept beside a line for a shorter time
 //! - [`sketch`]: many durations as one mergeable sketch
-//! - [`rollup`]: the hourly sums
+//! - [`rollup`]: the hourly sums; [`sums`]: of these, by day and by fewer things
 //! - [`spool_frame`]: an entry as a frame of the spool
 //! - [`adjustment`]: what lines should have cost at another rate
 //! - [`why`]: why a period cost more or less than the one before
@@ -25,4 +25,5 @@ pub mod rollup;
 pub mod sketch;
 pub mod spool_frame;
 pub mod summary;
+pub mod sums;
 pub mod why;

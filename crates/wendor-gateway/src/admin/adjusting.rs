@@ -208,7 +208,7 @@ fn entry(app: &App, snapshot: &Snapshot, correction: &Correction, reason: &str, 
     });
     let entry = LedgerEntry {
         entry_id: app.ids.next(line.at),
-        request: line.request.clone(),
+        request: line.request,
         run: line.run.clone(),
         step: line.step.clone(),
         labels: line.labels.clone(),
@@ -217,7 +217,7 @@ fn entry(app: &App, snapshot: &Snapshot, correction: &Correction, reason: &str, 
         revision: snapshot.revision,
         cost: Some(correction.difference),
         record: Record::Adjustment(AdjustmentRecord { reason: reason.to_owned() }),
-        ..LedgerEntry::of_request(line.at, line.request.clone(), line.team.clone(), line.route.clone())
+        ..LedgerEntry::of_request(line.at, line.request, line.team.clone(), line.route.clone())
     };
     Settled { entry, detail: None, quotas: uses.collect() }
 }

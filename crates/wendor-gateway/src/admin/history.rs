@@ -7,7 +7,7 @@ use rust_decimal::Decimal;
 use wendor_core::quota::Measure;
 use wendor_core::watch::expected::{Daily, WEEKS};
 use wendor_store::StoreError;
-use wendor_store::usage::TeamDay;
+use wendor_store::sums::TeamDay;
 
 use crate::app::App;
 

@@ -119,7 +119,7 @@ impl Call<'_> {
     async fn asked(&self, question: PricedQuestion) -> Result<Came, NoAnswer> {
         let PricedQuestion { path, body, limit, worst, streamed } = question;
         let spending = self.spend(worst).await?;
-        let id = spending.id.clone();
+        let id = spending.id;
         let came = self.way.ask(&Question { model: self.model, offer: &self.offer, path, body, limit, id }).await;
         let seen = &came.seen;
         let usage = if came.body.is_empty() || streamed { None } else { vectors_usage(&came.body) };

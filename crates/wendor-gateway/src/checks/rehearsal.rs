@@ -84,7 +84,7 @@ impl Rehearsal<'_> {
         let spending = spending::begin(self.app, self.payer, Some(self.offer.clone()), worst).await;
         let spending = spending.map_err(|why| why.to_string())?;
         let limit = u32::try_from(limit).unwrap_or(u32::MAX);
-        let (id, body) = (spending.id.clone(), added.body.clone());
+        let (id, body) = (spending.id, added.body.clone());
         let came = way.ask(&Question { model, offer: &offered, path, body, limit, id }).await;
         let share = PresetShare::of(request.input_tokens, longer.input_tokens);
         let told = came.seen.answer.usage.and_then(Usage::counts);

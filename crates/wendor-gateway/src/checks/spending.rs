@@ -162,7 +162,7 @@ impl Spending<'_> {
             counted,
             cost,
             record: Record::Check(CheckRecord { streamed: end.streamed, end: how, latency }),
-            ..LedgerEntry::of_request(self.at, self.id.clone(), self.payer.team.clone(), route)
+            ..LedgerEntry::of_request(self.at, self.id, self.payer.team.clone(), route)
         };
         let attempt = self.offer.take().map(|offer| Attempt {
             offer,

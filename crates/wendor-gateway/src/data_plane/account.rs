@@ -220,9 +220,9 @@ impl Account {
     /// A line of the request, under its own id.
     #[must_use]
     pub fn line(&self, offer: Option<OfferName>, used: Used, record: Record) -> LedgerEntry {
-        let (at, request) = (self.call.arrived_at, self.call.id.clone());
+        let (at, request) = (self.call.arrived_at, self.call.id);
         let entry_id = match &record {
-            Record::Request(_) => request.clone(),
+            Record::Request(_) => request,
             Record::Attempt(_) | Record::Check(_) | Record::Adjustment(_) => self.app.ids.next(at),
         };
         LedgerEntry {

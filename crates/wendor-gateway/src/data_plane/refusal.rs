@@ -333,7 +333,7 @@ pub(super) fn remember(app: &App, call: &Call, caller: Caller, reason: RefusalCo
     tracing::debug!(request = %call.id, reason = reason.as_str(), key = key.as_deref(), "refused");
     // A key whose id could be read and that nobody issued is told by its cause.
     let is_issued = key.is_some() && reason != RefusalCode::UnknownKey;
-    let (at, request) = (call.arrived_at, call.id.clone());
+    let (at, request) = (call.arrived_at, call.id);
     app.recent.refused(RefusalSeen { at, request, key, is_issued, route, wanted, reason, param });
 }
 

@@ -58,10 +58,8 @@ fn head(status: u16, along: &Along, note: Option<&str>) -> HttpResponseBuilder {
     response.insert_header((HeaderName::from_static("wendor-offer"), along.offer.as_str()));
     response.insert_header((HeaderName::from_static("wendor-revision"), along.ticket.snapshot().revision_told()));
     // Nearly all are answered by the first, for which nothing has to be made.
-    let attempts = match along.ticket.tries() {
-        1 => HeaderValue::from_static("1"),
-        tries => HeaderValue::from(tries),
-    };
+    let tries = along.ticket.tries();
+    let attempts = if tries == 1 { HeaderValue::from_static("1") } else { HeaderValue::from(tries) };
     response.insert_header((HeaderName::from_static("wendor-attempts"), attempts));
     sunset(&mut response, along.ticket.account());
     if let Some(notes) = along.ticket.notes(note) {

@@ -48,13 +48,13 @@ fn drain(reader: &mut SpoolReader, limit: usize) -> Vec<RequestId> {
         if batch.entries.is_empty() {
             return ids;
         }
-        ids.extend(batch.entries.iter().map(|settled| settled.entry.request.clone()));
+        ids.extend(batch.entries.iter().map(|settled| settled.entry.request));
         reader.done(batch.place_after(batch.entries.len()), batch.entries.len()).unwrap();
     }
 }
 
 fn ids(numbers: std::ops::Range<u32>) -> Vec<RequestId> {
-    numbers.map(|number| settled(number).entry.request.clone()).collect()
+    numbers.map(|number| settled(number).entry.request).collect()
 }
 
 #[tokio::test]
@@ -73,7 +73,7 @@ async fn entries_are_drained_once_in_order_and_across_starts() {
     let (spool, mut reader) = open_with(folder.path(), Some(place), OPTIONS);
     append(&spool, 5..7).await;
     let mut pending = Vec::new();
-    assert_eq!(reader.each_pending(|settled| pending.push(settled.entry.request.clone())).unwrap(), 5);
+    assert_eq!(reader.each_pending(|settled| pending.push(settled.entry.request)).unwrap(), 5);
     assert_eq!(pending, ids(2..7));
     // The rest of the first segment is not all: the drain must not wait for more after it.
     let of_first_segment = reader.read(100).unwrap();

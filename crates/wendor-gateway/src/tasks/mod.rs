@@ -17,3 +17,4 @@ pub mod probe;
 pub mod retention;
 pub mod revision_watch;
 pub mod spool_drain;
+pub mod summing;

@@ -37,6 +37,9 @@ async fn keep(app: &App) -> Result<(), StoreError> {
         for partition in app.store.drop_partitions(table, before).await? {
             tracing::info!(partition, "a month was kept long enough: its partition is dropped");
         }
+        if table == Partitioned::RollUps {
+            app.store.forget_sums(before).await?;
+        }
     }
     Ok(())
 }

@@ -19,13 +19,13 @@ use wendor_wire::usage::TokenCounts;
 
 use crate::{at, fresh};
 
-fn request(whole_ms: u64) -> RequestRecord {
+pub fn request(whole_ms: u64) -> RequestRecord {
     let latency = Latency { first_token_ms: Some(20), whole_ms, ..Latency::default() };
     let lane = wendor_core::routing::queue::Lane::default();
     RequestRecord { attempts: 1, streamed: true, end: End::Proper, failure: None, latency, lane }
 }
 
-fn settled(number: u32, at: DateTime<Utc>) -> Spooled {
+pub fn settled(number: u32, at: DateTime<Utc>) -> Spooled {
     let id = RequestId::mint(at, 1, number);
     let cost =
         Cost { output: "0.000015".parse().map(wendor_core::metering::money::Money::new).unwrap(), ..Cost::default() };

@@ -8,6 +8,8 @@ mod events;
 mod ledger;
 #[cfg(test)]
 mod months;
+#[cfg(test)]
+mod sums;
 
 #[cfg(test)]
 use chrono::{DateTime, Utc};

@@ -152,7 +152,7 @@ pub(super) fn read(bytes: &[u8], has_preset: bool) -> Option<Spooled> {
     let offer = |(upstream, model)| OfferName::new(Name::parse(upstream).ok()?, model).ok();
     let entry = LedgerEntry {
         at: DateTime::from_timestamp_micros(body.at_us)?,
-        request: body.request.map_or_else(|| Some(entry_id.clone()), RequestId::parse)?,
+        request: body.request.map_or_else(|| Some(entry_id), RequestId::parse)?,
         entry_id,
         run: body.run.map(str::to_owned),
         step: body.step.map(str::to_owned),

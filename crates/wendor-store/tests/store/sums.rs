@@ -1,0 +1,211 @@
+//! Sums of whole hours and days: whatever of them there is, figures are those of the lines.
+
+use std::collections::BTreeMap;
+
+use chrono::{DateTime, TimeDelta, Utc};
+use rand::rngs::SmallRng;
+use rand::{RngExt, SeedableRng};
+use wendor_core::metering::entry::{LedgerEntry, Spooled};
+use wendor_core::metering::rollup::RollUp;
+use wendor_core::metering::sums::Span;
+use wendor_core::name::{Name, OfferName};
+use wendor_core::quota::window::Window;
+use wendor_store::Store;
+use wendor_store::usage::{Dimension, PAIR, UsageFilter, UsageQuery, day_name, hour_name};
+
+use crate::ledger::{request, settled};
+use crate::{at, fresh};
+
+const TEAMS: [&str; 2] = ["timetables", "freight-desk"];
+const ROUTES: [&str; 2] = ["night-sailings", "manifests"];
+const OFFERS: [&str; 3] = ["quarry/fulmar-large", "quarry/fulmar-mini", "quayside/dunlin-7b"];
+
+fn begin() -> DateTime<Utc> {
+    at("2026-11-23T22:00:00Z")
+}
+
+/// Of some days, with a key of each team.
+fn entries(random: &mut SmallRng, numbers: std::ops::Range<u32>) -> Vec<Spooled> {
+    numbers
+        .map(|number| {
+            let mut one = settled(number, begin() + TimeDelta::seconds(random.random_range(0..60 * 3_600)));
+            let team = random.random_range(0..2);
+            one.entry.team = Name::parse(TEAMS[team]).unwrap();
+            one.entry.key = format!("k{team}{}", random.random_range(0..2));
+            one.entry.route = Name::parse(ROUTES[random.random_range(0..2)]).unwrap();
+            one.entry.offer = OfferName::parse(OFFERS[random.random_range(0..3)]).ok();
+            one.entry.tokens.input = random.random_range(0..5_000);
+            one.entry.record = wendor_core::metering::entry::Record::Request(request(random.random_range(0..60_000)));
+            one
+        })
+        .collect()
+}
+
+fn name_of(by: Dimension, entry: &LedgerEntry) -> String {
+    let offer = entry.offer.as_ref();
+    match by {
+        Dimension::Team => entry.team.to_string(),
+        Dimension::Route => entry.route.to_string(),
+        Dimension::Offer => offer.map(ToString::to_string).unwrap_or_default(),
+        Dimension::Key => entry.key.clone(),
+        Dimension::Upstream => offer.map(|offer| offer.upstream().to_string()).unwrap_or_default(),
+        Dimension::Day => day_name(entry.at),
+        Dimension::Hour => hour_name(Window::Hour.around(entry.at).start),
+        Dimension::Minute | Dimension::Run | Dimension::End | Dimension::Label => unreachable!("these are of lines"),
+    }
+}
+
+fn is_left(filter: &UsageFilter, entry: &LedgerEntry) -> bool {
+    let offer = entry.offer.as_ref();
+    filter.team.as_ref().is_none_or(|team| *team == entry.team)
+        && filter.route.as_ref().is_none_or(|route| *route == entry.route)
+        && filter.key.as_ref().is_none_or(|key| *key == entry.key)
+        && filter.offer.as_ref().is_none_or(|wanted| offer == Some(wanted))
+        && filter.upstream.as_ref().is_none_or(|wanted| offer.is_some_and(|offer| offer.upstream() == wanted))
+}
+
+/// Every way to tell figures apart, with and without a second one, and every filter, over ranges that cut days and hours.
+fn queries() -> Vec<UsageQuery> {
+    let dimensions = [
+        Dimension::Team,
+        Dimension::Route,
+        Dimension::Offer,
+        Dimension::Key,
+        Dimension::Upstream,
+        Dimension::Day,
+        Dimension::Hour,
+    ];
+    let filters = [
+        UsageFilter::default(),
+        UsageFilter { team: Name::parse(TEAMS[0]).ok(), ..UsageFilter::default() },
+        UsageFilter { route: Name::parse(ROUTES[1]).ok(), ..UsageFilter::default() },
+        UsageFilter { key: Some("k10".to_owned()), ..UsageFilter::default() },
+        UsageFilter { offer: OfferName::parse(OFFERS[0]).ok(), ..UsageFilter::default() },
+        UsageFilter {
+            upstream: Name::parse("quarry").ok(),
+            team: Name::parse(TEAMS[1]).ok(),
+            ..UsageFilter::default()
+        },
+    ];
+    let ranges = [("23T22:00:00", "26T10:00:00"), ("24T00:00:00", "26T00:00:00"), ("23T23:20:00", "25T18:40:00")];
+    let mut queries = Vec::new();
+    for (number, by) in dimensions.into_iter().enumerate() {
+        for (other, filter) in filters.iter().enumerate() {
+            let (from, to) = ranges[(number + other) % ranges.len()];
+            let (from, to) = (at(&format!("2026-11-{from}Z")), at(&format!("2026-11-{to}Z")));
+            let alone = UsageQuery::of(from, to, by, filter.clone());
+            let then = Some(dimensions[(number + other + 1) % dimensions.len()]).filter(|then| *then != by);
+            queries.extend([alone.clone(), UsageQuery { then, ..alone }]);
+        }
+    }
+    queries
+}
+
+async fn are_right(store: &Store, entries: &[Spooled], when: &str) {
+    for query in queries() {
+        let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
+        for entry in entries.iter().map(|settled| &settled.entry) {
+            if (query.from..query.to).contains(&entry.at) && is_left(&query.filter, entry) {
+                let first = name_of(query.by, entry);
+                let name = query.then.map_or(first.clone(), |then| format!("{first}{PAIR}{}", name_of(then, entry)));
+                expected.entry(name).or_default().add(entry);
+            }
+        }
+        assert_eq!(store.usage(&query).await.unwrap(), expected, "{when}: {query:?}");
+    }
+    let days = store.team_days("2026-11-24".parse().unwrap(), "2026-11-27".parse().unwrap()).await.unwrap();
+    let requests: u64 = days.iter().map(|day| u64::try_from(day.requests).unwrap()).sum();
+    let expected = entries.iter().filter(|settled| settled.entry.at >= at("2026-11-24T00:00:00Z")).count() as u64;
+    assert_eq!(requests, expected, "{when}: by team and day");
+}
+
+async fn sum_all(store: &Store, now: DateTime<Utc>) -> Vec<(Span, DateTime<Utc>)> {
+    let mut summed = Vec::new();
+    while let Some(one) = store.sum_up(now).await.unwrap() {
+        summed.push(one);
+    }
+    summed
+}
+
+#[tokio::test]
+async fn figures_are_those_of_the_lines_whatever_is_summed() {
+    let (database, store) = fresh().await;
+    let mut random = SmallRng::seed_from_u64(19);
+    let mut all = entries(&mut random, 0..600);
+    store.drain(&all, None).await.unwrap();
+    are_right(&store, &all, "nothing is summed").await;
+    let now = at("2026-11-26T09:30:00Z");
+    let summed = sum_all(&store, now).await;
+    let of = |span| summed.iter().filter(|(of, _)| *of == span).count();
+    assert_eq!((of(Span::Day), of(Span::Hour)), (3, 9), "days that are over, and the hours of the one that is not");
+    are_right(&store, &all, "all is summed").await;
+    assert_eq!(sum_all(&store, now).await, [], "nothing is left to do");
+    let late = entries(&mut random, 600..640);
+    store.drain(&late, None).await.unwrap();
+    all.extend(late);
+    are_right(&store, &all, "some came late").await;
+    assert!(!sum_all(&store, now).await.is_empty());
+    are_right(&store, &all, "what came late is summed").await;
+    // What is read of whole days is their sums: without the roll-ups it is the same.
+    let mut connection = database.connect().await;
+    let gone = "delete from usage_hour where hour < '2026-11-26T00:00:00Z'";
+    sqlx::query(gone).execute(&mut connection).await.unwrap();
+    let (from, to) = (at("2026-11-24T00:00:00Z"), at("2026-11-26T00:00:00Z"));
+    let by_key = store.usage(&UsageQuery::of(from, to, Dimension::Key, UsageFilter::default())).await.unwrap();
+    let requests: u64 = by_key.values().map(|sums| sums.requests).sum();
+    assert_eq!(requests, all.iter().filter(|one| (from..to).contains(&one.entry.at)).count() as u64);
+}
+
+/// While entries come late from everywhere, sums are made of the same hours again and again: whichever are in use at the end are right.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_is_summed_while_it_changes_is_right_or_not_in_use() {
+    let (_database, store) = fresh().await;
+    let mut random = SmallRng::seed_from_u64(23);
+    let all = entries(&mut random, 0..900);
+    let now = at("2026-11-27T00:00:00Z");
+    let drains = all.chunks(300).map(|part| async {
+        for batch in part.chunks(4) {
+            store.drain(batch, None).await.unwrap();
+        }
+    });
+    let summing = async {
+        let mut times = 0;
+        while times < 60 {
+            // Where somebody changes them it comes to nothing, and is tried again.
+            times += usize::from(store.sum_up(now).await.unwrap().is_some());
+            tokio::task::yield_now().await;
+            if store.usage(&queries()[0]).await.unwrap().values().map(|sums| sums.requests).sum::<u64>() == 900 {
+                return;
+            }
+        }
+    };
+    tokio::join!(futures_util::future::join_all(drains), summing);
+    are_right(&store, &all, "at the end").await;
+}
+
+#[tokio::test]
+async fn an_hour_that_somebody_changes_is_not_summed() {
+    let (database, store) = fresh().await;
+    store.drain(&[settled(1, at("2026-11-25T08:10:00Z"))], None).await.unwrap();
+    let now = at("2026-11-25T09:30:00Z");
+    let mut connection = database.connect().await;
+    let change = "begin; select usage_changes(array['2026-11-25T08:00:00Z'::timestamptz])";
+    sqlx::raw_sql(change).execute(&mut connection).await.unwrap();
+    assert_eq!(store.sum_up(now).await.unwrap(), None);
+    sqlx::raw_sql("commit").execute(&mut connection).await.unwrap();
+    assert_eq!(store.sum_up(now).await.unwrap(), Some((Span::Hour, at("2026-11-25T08:00:00Z"))));
+}
+
+#[tokio::test]
+async fn sums_are_forgotten_with_what_they_sum() {
+    let (database, store) = fresh().await;
+    let old = settled(1, at("2026-09-25T08:10:00Z"));
+    store.drain(&[old, settled(2, at("2026-11-24T08:10:00Z"))], None).await.unwrap();
+    sum_all(&store, at("2026-11-26T00:00:00Z")).await;
+    store.forget_sums(at("2026-11-10T12:00:00Z")).await.unwrap();
+    let mut connection = database.connect().await;
+    for first in ["select min(start) from usage_sum", "select min(start) from usage_summed"] {
+        let begun: DateTime<Utc> = sqlx::query_scalar(first).fetch_one(&mut connection).await.unwrap();
+        assert!(begun >= at("2026-11-01T00:00:00Z"), "{first}: {begun}");
+    }
+}
