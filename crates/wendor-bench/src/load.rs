@@ -9,7 +9,7 @@ use anyhow::{Context, anyhow};
 use bytes::Bytes;
 use http_body_util::{BodyExt, Full};
 use hyper::client::conn::http1::SendRequest;
-use hyper::{Request, header};
+use hyper::{Method, Request, header};
 use hyper_util::rt::TokioIo;
 use tokio::net::TcpStream;
 use tokio::task::JoinSet;
@@ -26,8 +26,10 @@ pub struct Target {
     pub path: &'static str,
     /// What a stream ends with, read as the end of its last frame.
     pub end: &'static str,
-    /// Sent unchanged with each request.
+    /// Sent unchanged with each request; where it is empty nothing is posted, only asked for.
     pub body: Bytes,
+    /// The status that each answer has to have.
+    pub status: u16,
 }
 
 /// One connection.
@@ -49,14 +51,17 @@ impl Client {
 
     async fn send(&mut self) -> anyhow::Result<hyper::Response<hyper::body::Incoming>> {
         self.sender.ready().await?;
-        let request = Request::post(self.target.path)
+        let method = if self.target.body.is_empty() { Method::GET } else { Method::POST };
+        let request = Request::builder()
+            .method(method)
+            .uri(self.target.path)
             .header(header::HOST, self.target.address.to_string())
             .header(header::CONTENT_TYPE, "application/json")
             .header(header::AUTHORIZATION, format!("Bearer {}", self.target.key))
             .body(Full::new(self.target.body.clone()))?;
         let response = self.sender.send_request(request).await?;
         match response.status().as_u16() {
-            200 => Ok(response),
+            status if status == self.target.status => Ok(response),
             status => {
                 let text = response.into_body().collect().await?.to_bytes();
                 Err(anyhow!("answered {status}: {}", String::from_utf8_lossy(&text)))

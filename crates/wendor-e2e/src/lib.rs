@@ -2,7 +2,7 @@
 //! servers, and the client as people run it.
 //!
 //! - [`ferry`]: a whole installation for one test
-//! - [`filling`]: a past of any size
+//! - [`filling`]: a past of any size; [`holding`]: a ledger that takes nothing for a while
 //! - [`service`]: the service's process
 //! - [`wendor`]: the command line
 //! - [`site`]: another web site
@@ -11,6 +11,7 @@
 pub mod browser;
 pub mod ferry;
 pub mod filling;
+pub mod holding;
 pub mod service;
 pub mod site;
 pub mod waiting;

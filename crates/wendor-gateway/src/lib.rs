@@ -22,6 +22,7 @@ pub mod guesses;
 pub mod health_changes;
 pub mod hosts;
 pub mod identity;
+pub mod keys;
 mod listeners;
 pub mod metrics;
 pub mod recent;

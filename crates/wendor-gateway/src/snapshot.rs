@@ -18,21 +18,22 @@ use wendor_core::name::Name;
 use wendor_core::quota::{Quota, QuotaId};
 use wendor_core::secret::Secret;
 use wendor_store::keys::StoredKey;
-use wendor_store::{Store, StoreError};
+use wendor_store::{Changes, Store, StoreError};
 use wendor_wire::seal::SealDomain;
 
 use crate::credentials::{Credential, Kept, Keyring};
 use crate::data_plane::outlet::Outlet;
 use crate::hosts::Hosts;
 use crate::identity::Identity;
+use crate::keys::Keys;
 
 /// One state of everything that requests are served by.
 #[derive(Clone, Debug, Default)]
 pub struct Snapshot {
-    /// Value of the change counter when it was read.
-    pub change: i64,
+    /// Changes up to which it was read.
+    pub changes: Changes,
     /// The same of its keys, which may be newer than the rest.
-    pub keys_change: i64,
+    pub keys_changes: Changes,
     /// Number of the revision; 0 before the first.
     pub revision: i64,
     /// The same as answers tell it, made once it is told.
@@ -44,21 +45,21 @@ pub struct Snapshot {
     /// The revision that this one undid by itself, and why.
     pub undid: Option<(i64, String)>,
     /// Upstreams, routes, teams.
-    pub catalogue: Catalogue,
-    /// Keys by their hash, revoked ones too, so that they are told apart.
-    pub keys: HashMap<KeyHash, Arc<AppKey>>,
+    pub catalogue: Arc<Catalogue>,
+    /// Keys.
+    pub keys: Keys,
     /// The rate card.
-    pub rates: RateCard,
+    pub rates: Arc<RateCard>,
     /// How each upstream of the catalogue is reached.
-    ways: HashMap<Name, Way>,
+    ways: Arc<HashMap<Name, Way>>,
     /// What must not leave in a body.
-    pub guarded: Guarded,
+    pub guarded: Arc<Guarded>,
     /// Upstreams whose kept credential no secret of the service opens.
     pub locked: Vec<Name>,
     /// Names that things had.
     pub former: Arc<Former>,
     /// In the order of each team's quotas.
-    quota_ids: HashMap<Name, Vec<QuotaId>>,
+    quota_ids: Arc<HashMap<Name, Vec<QuotaId>>>,
 }
 
 /// How an upstream is reached.
@@ -82,7 +83,7 @@ impl Snapshot {
     /// When the database is away or holds something unreadable.
     pub async fn read(store: &Store, keyring: &Keyring, hosts: &Hosts, now: DateTime<Utc>) -> Result<Self, StoreError> {
         // The counter first: a change while the rest is read makes it read again.
-        let change = store.change_counter().await?;
+        let changes = store.changes().await?;
         let current = store.current_revision().await?;
         let stored_keys = store.keys().await?;
         let rates = store.rate_card().await?;
@@ -90,7 +91,7 @@ impl Snapshot {
         let catalogue = catalogue.unwrap_or_default();
         let (revision, made_at) = in_force.as_ref().map_or((0, DateTime::UNIX_EPOCH), |of| (of.number, of.made_at));
         let (guard, undid) = in_force.map_or((None, None), |of| (of.guard, of.undid));
-        let keys = keys(stored_keys, &catalogue);
+        let keys = Keys::of(named(stored_keys, &catalogue));
         let former = Arc::new(Former::of(&catalogue));
         let kept = Kept::read(store, keyring, &catalogue).await?;
         let way = |(name, upstream): (&Name, &Upstream)| {
@@ -99,13 +100,13 @@ impl Snapshot {
             (name.clone(), Way::of(name, upstream, Sent { credential, previous, keyring, hosts }))
         };
         let ways: HashMap<Name, Way> = catalogue.upstreams.iter().map(way).collect();
-        let guarded = guarded(&ways);
-        let quota_ids = quota_ids(&catalogue);
+        let guarded = Arc::new(guarded(&ways));
+        let quota_ids = Arc::new(quota_ids(&catalogue));
         let locked = kept.locked(&catalogue);
-        let keys_change = change;
+        let (catalogue, rates, ways) = (Arc::new(catalogue), Arc::new(rates), Arc::new(ways));
         Ok(Self {
-            change,
-            keys_change,
+            changes,
+            keys_changes: changes,
             revision,
             revision_told: OnceLock::new(),
             made_at,
@@ -122,12 +123,23 @@ impl Snapshot {
         })
     }
 
-    /// The same with the keys as they are at `change`: whatever becomes of the rest, a revoked key opens nothing.
+    /// The same with the keys as they are after those `changes`, of which all since the last were of keys.
     ///
     /// # Errors
     /// When the database is away.
-    pub async fn with_keys(&self, store: &Store, change: i64) -> Result<Self, StoreError> {
-        Ok(Self { keys: keys(store.keys().await?, &self.catalogue), keys_change: change, ..self.clone() })
+    pub async fn with_changed_keys(&self, store: &Store, changes: Changes) -> Result<Self, StoreError> {
+        let changed = store.keys_changed_after(self.keys_changes.all).await?;
+        let keys = self.keys.with(named(changed, &self.catalogue));
+        Ok(Self { keys, changes, keys_changes: changes, ..self.clone() })
+    }
+
+    /// The same with all keys as they are after those `changes`: whatever becomes of the rest, a revoked key opens nothing.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn with_keys(&self, store: &Store, changes: Changes) -> Result<Self, StoreError> {
+        let keys = Keys::of(named(store.keys().await?, &self.catalogue));
+        Ok(Self { keys, keys_changes: changes, ..self.clone() })
     }
 
     /// The number of the revision, as answers tell it.
@@ -175,8 +187,8 @@ impl Snapshot {
     }
 }
 
-fn keys(stored: Vec<StoredKey>, catalogue: &Catalogue) -> HashMap<KeyHash, Arc<AppKey>> {
-    stored.into_iter().map(|stored| (stored.hash, Arc::new(named_as_now(stored.key, catalogue)))).collect()
+fn named(stored: Vec<StoredKey>, catalogue: &Catalogue) -> impl Iterator<Item = (KeyHash, AppKey)> {
+    stored.into_iter().map(|stored| (stored.hash, named_as_now(stored.key, catalogue)))
 }
 
 /// The key with the names that its team and its routes have now: it was issued under those of its day.

@@ -5,7 +5,7 @@ use sqlx::{Postgres, Transaction};
 use wendor_core::audit::verify::{Verdict, Verifier};
 use wendor_core::audit::{Action, Deed, Digest, Doer, Entry, Head};
 
-use crate::store::bump;
+use crate::store::{bump, bump_for_key};
 use crate::{Store, StoreError};
 
 /// Any number does, as long as nothing else locks with it: it orders those who write an entry.
@@ -16,9 +16,11 @@ const AT_ONCE: i64 = 2_000;
 
 /// Whether what was changed is read by every instance into memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Tell {
+pub(crate) enum Tell<'a> {
     /// It is.
     Everyone,
+    /// It is the key of this id and nothing else.
+    OfKey(&'a str),
     /// It is asked of the database when it is needed.
     Nobody,
 }
@@ -71,13 +73,15 @@ impl TryFrom<EntryRow> for Entry {
 /// Ends a change: what was done goes into the audit, instances are told where they must be, and all of it is kept or none.
 pub(crate) async fn commit(
     mut transaction: Transaction<'_, Postgres>,
-    tell: Tell,
+    tell: Tell<'_>,
     doer: &Doer,
     deed: &Deed,
 ) -> Result<(), StoreError> {
     // In this order everywhere: the counter's row and the audit's lock are held by one after the other.
-    if tell == Tell::Everyone {
-        bump(&mut transaction).await?;
+    match tell {
+        Tell::Everyone => bump(&mut transaction).await?,
+        Tell::OfKey(id) => bump_for_key(&mut transaction, id).await?,
+        Tell::Nobody => {}
     }
     write(&mut transaction, doer, deed).await?;
     Ok(transaction.commit().await?)

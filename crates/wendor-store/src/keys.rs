@@ -92,7 +92,7 @@ impl Store {
         }
         let after = json!({ "team": key.team, "label": key.label, "routes": routes, "lane": key.lane.as_str(), "expires_at": key.expires_at.map(|at| at.trunc_subsecs(0)) });
         let deed = Deed::of(Action::KeyIssued, format!("key {}", text.id)).after(after);
-        commit(transaction, Tell::Everyone, doer, &deed).await
+        commit(transaction, Tell::OfKey(&text.id), doer, &deed).await
     }
 
     /// All keys, by team and then newest first; revoked ones too, since they are told apart when they are presented.
@@ -104,6 +104,21 @@ impl Store {
             "select id, hash, team, label, routes, issued_at, issued_by, expires_at, revoked_at, lane
              from app_key order by team, issued_at desc, id",
         )
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter().map(StoredKey::try_from).collect()
+    }
+
+    /// The keys that were changed after the change of that number.
+    ///
+    /// # Errors
+    /// When the database is away or a row cannot be read.
+    pub async fn keys_changed_after(&self, change: i64) -> Result<Vec<StoredKey>, StoreError> {
+        let rows: Vec<KeyRow> = sqlx::query_as(
+            "select id, hash, team, label, routes, issued_at, issued_by, expires_at, revoked_at, lane
+             from app_key where changed > $1",
+        )
+        .bind(change)
         .fetch_all(&self.pool)
         .await?;
         rows.into_iter().map(StoredKey::try_from).collect()
@@ -135,7 +150,7 @@ impl Store {
         let deed = Deed::of(Action::KeyRevoked, format!("key {id}"))
             .before(json!({ "team": team, "revoked": false }))
             .after(json!({ "team": team, "revoked": true }));
-        commit(transaction, Tell::Everyone, doer, &deed).await?;
+        commit(transaction, Tell::OfKey(id), doer, &deed).await?;
         Ok(revoked_at)
     }
 }

@@ -41,4 +41,4 @@ pub mod tokens;
 pub mod usage;
 
 pub use error::StoreError;
-pub use store::{SchemaState, Store, crosses_network_plainly};
+pub use store::{Changes, SchemaState, Store, crosses_network_plainly};

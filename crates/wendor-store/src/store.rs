@@ -192,8 +192,8 @@ impl Store {
     ///
     /// # Errors
     /// When the database is away.
-    pub async fn change_counter(&self) -> Result<i64, StoreError> {
-        Ok(sqlx::query_scalar("select value from change_counter").fetch_one(&self.pool).await?)
+    pub async fn changes(&self) -> Result<Changes, StoreError> {
+        Ok(sqlx::query_as("select value as all, of_keys from change_counter").fetch_one(&self.pool).await?)
     }
 
     /// Whether the database answers.
@@ -211,9 +211,36 @@ impl Store {
     }
 }
 
+/// How many changes there were.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, sqlx::FromRow)]
+pub struct Changes {
+    /// Of configuration, keys or rates.
+    pub all: i64,
+    /// Of these, of one key and of nothing else.
+    pub of_keys: i64,
+}
+
+impl Changes {
+    /// Whether all changes since then were of keys, as far as whoever made them said so.
+    #[must_use]
+    pub fn are_of_keys_since(self, before: Self) -> bool {
+        self.all - before.all == self.of_keys - before.of_keys
+    }
+}
+
 /// Tells every instance to look again; part of the transaction that changed something.
 pub(crate) async fn bump(connection: &mut sqlx::PgConnection) -> Result<(), StoreError> {
     sqlx::query("update change_counter set value = value + 1").execute(connection).await?;
+    Ok(())
+}
+
+/// The same where it is of one key alone, which gets the number of the change.
+pub(crate) async fn bump_for_key(connection: &mut sqlx::PgConnection, id: &str) -> Result<(), StoreError> {
+    let number: i64 =
+        sqlx::query_scalar("update change_counter set value = value + 1, of_keys = of_keys + 1 returning value")
+            .fetch_one(&mut *connection)
+            .await?;
+    sqlx::query("update app_key set changed = $2 where id = $1").bind(id).bind(number).execute(connection).await?;
     Ok(())
 }
 

@@ -36,6 +36,11 @@ impl Count {
         Self { allocations: self.allocations / of, bytes: self.bytes / of }
     }
 
+    /// With another.
+    pub fn and(self, other: Self) -> Self {
+        Self { allocations: self.allocations + other.allocations, bytes: self.bytes + other.bytes }
+    }
+
     /// What is beyond another.
     pub fn beyond(self, other: Self) -> Self {
         Self { allocations: self.allocations - other.allocations, bytes: self.bytes - other.bytes }

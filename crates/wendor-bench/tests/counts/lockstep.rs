@@ -4,6 +4,7 @@
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::sync::{Arc, Condvar, Mutex};
+use std::time::Duration;
 
 const HEAD_OF_WHOLE: &str = "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\n";
 const WHOLE: &str = r#"{"id":"chatcmpl-1","object":"chat.completion","created":1790000000,"model":"dunlin-70b","choices":[{"index":0,"message":{"role":"assistant","content":"The last boat to Stack Isle leaves at 21:40 on Sundays, from the North Pier, and does not take cars."},"finish_reason":"stop"}],"usage":{"prompt_tokens":31,"completion_tokens":40,"total_tokens":71}}"#;
@@ -111,6 +112,9 @@ fn declared(head: &[u8]) -> usize {
     digits.fold(0, |length, digit| length * 10 + usize::from(digit - b'0'))
 }
 
+/// Between two looks at what waits in the spool.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(50);
+
 /// What an app asks, ready to be sent.
 pub struct Question(String);
 
@@ -149,6 +153,7 @@ impl Question {
 
 /// An app with one connection.
 pub struct App {
+    address: SocketAddr,
     connection: TcpStream,
     buffer: Box<[u8; 64 * 1024]>,
 }
@@ -157,7 +162,7 @@ impl App {
     pub fn connect(address: SocketAddr) -> Self {
         let connection = TcpStream::connect(address).unwrap();
         connection.set_nodelay(true).unwrap();
-        Self { connection, buffer: Box::new([0; 64 * 1024]) }
+        Self { address, connection, buffer: Box::new([0; 64 * 1024]) }
     }
 
     /// Asks, and reads the whole answer.
@@ -187,15 +192,16 @@ impl App {
         }
     }
 
-    /// Waits until the service serves, and the database has every entry.
+    /// Waits until the service serves, and the database has every entry. Asked now and then alone: each time costs as much as a request.
     pub fn wait_until_drained(&mut self) {
         loop {
+            std::thread::sleep(BETWEEN_LOOKS);
             let asked = self.connection.write_all(b"GET /readyz HTTP/1.1\r\nhost: 127.0.0.1\r\n\r\n");
             match asked.ok().and_then(|()| message(&mut self.connection, &mut self.buffer[..])) {
                 Some(answer) if find(answer, b"\"spool_pending\":0,").is_some() => return,
                 Some(_) => {}
                 // What answers before the service does closes its connections.
-                None => *self = Self::connect(self.connection.peer_addr().unwrap()),
+                None => *self = Self::connect(self.address),
             }
         }
     }

@@ -5,6 +5,7 @@ use std::net::{SocketAddr, TcpListener};
 use tokio::sync::watch;
 use wendor_core::metering::entry::Spooled;
 use wendor_e2e::ferry::{Ferry, Wishes, catalogue};
+use wendor_e2e::holding::HeldLedger;
 use wendor_gateway::clock::Clock;
 use wendor_gateway::settings::Layers;
 use wendor_gateway::{Listeners, World, serve};
@@ -70,6 +71,16 @@ impl Counted {
 
     pub fn key(&self) -> &str {
         &self.ferry.key
+    }
+
+    /// What is settled from here on waits in the spool.
+    pub fn hold_ledger(&self) -> HeldLedger {
+        self.runtime.block_on(HeldLedger::of(&self.ferry.database.url))
+    }
+
+    /// It goes into the database all at once.
+    pub fn let_go(&self, held: HeldLedger) {
+        self.runtime.block_on(held.let_go());
     }
 
     /// Drains entries as the service does, on connections apart.

@@ -256,7 +256,7 @@ pub(super) async fn diff(
     let propose = |before: &Snapshot| {
         let proposal = wanted.proposal(before, today)?;
         let keys: Vec<KeyInUse> = working_keys(before, app.clock.now()).collect();
-        let mut rates = before.rates.clone();
+        let mut rates = RateCard::clone(&before.rates);
         for (offer, rate) in &proposal.rates {
             rates.add(offer.clone(), rate.clone());
         }

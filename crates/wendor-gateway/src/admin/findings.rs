@@ -189,7 +189,7 @@ fn near_limits(app: &App, snapshot: &Snapshot, eyes: Eyes<'_>, history: &History
 /// What was refused in the last hour for want of a route or of room in a quota.
 fn refused(app: &App, snapshot: &Snapshot, eyes: Eyes<'_>) -> Vec<Finding> {
     let team_of = |key: Option<&String>| {
-        let key = key.and_then(|id| snapshot.keys.values().find(|key| key.id == *id));
+        let key = key.and_then(|id| snapshot.keys.by_id(id));
         key.map(|key| key.team.to_string()).filter(|team| eyes.can_see(team))
     };
     let mut over_quota: BTreeMap<String, u64> = BTreeMap::new();

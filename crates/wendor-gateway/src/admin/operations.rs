@@ -282,7 +282,7 @@ pub(super) async fn refusals(principal: Principal, app: web::Data<App>) -> Resul
     let snapshot = app.now_serving();
     let team_of = |key: Option<&String>| {
         let id = key?;
-        snapshot.keys.values().find(|key| key.id == *id).map(|key| key.team.to_string())
+        snapshot.keys.by_id(id).map(|key| key.team.to_string())
     };
     let line = |seen: RefusalSeen| RefusalLine {
         at: seen.at,

@@ -11,7 +11,7 @@ use crate::app::App;
 pub(super) fn before_admission(app: &App, caller: &PersonOrApp, wanted: &RequestId) -> Option<Problem> {
     let seen = app.recent.refusal(wanted)?;
     let snapshot = app.now_serving();
-    let key = seen.key.as_ref().and_then(|id| snapshot.keys.values().find(|key| key.id == *id));
+    let key = seen.key.as_ref().and_then(|id| snapshot.keys.by_id(id));
     let may_see = match caller {
         PersonOrApp::Person(principal) => match key {
             Some(key) => principal.standing.can_see(key.team.as_str()),

@@ -311,7 +311,7 @@ fn asked(entry: &LedgerEntry) -> RequestRecord {
 
 fn shown(app: &App, entry: &LedgerEntry, detail: Option<RequestDetail>) -> RequestShown {
     let snapshot = app.now_serving();
-    let key_label = snapshot.keys.values().find(|key| key.id == entry.key).map(|key| key.label.clone());
+    let key_label = snapshot.keys.by_id(&entry.key).map(|key| key.label.clone());
     let detail_kept = detail.is_some();
     let RequestDetail { plan, attempts, waits, changes, asked_as, preset, rate, reserved_cost, cut } =
         detail.unwrap_or_default();

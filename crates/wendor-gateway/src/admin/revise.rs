@@ -182,7 +182,7 @@ impl Proposal {
         edit: impl FnOnce(&mut Catalogue, &RateCard) -> Result<Vec<(OfferName, Rate)>, Problem>,
         before: &Snapshot,
     ) -> Result<Self, Problem> {
-        let (mut catalogue, mut rates) = (before.catalogue.clone(), before.rates.clone());
+        let (mut catalogue, mut rates) = (Catalogue::clone(&before.catalogue), RateCard::clone(&before.rates));
         for (offer, rate) in edit(&mut catalogue, &before.rates)? {
             rates.add(offer, rate);
         }

@@ -171,7 +171,7 @@ pub(super) async fn callers(
     let route = named::route(&snapshot, &name)?;
     let since = app.clock.now() - TimeDelta::days(CALLER_DAYS);
     let callers = app.store.callers(&snapshot.former.routes_of(&route), since).await?;
-    let label = |id: &str| snapshot.keys.values().find(|key| key.id == id).map(|key| key.label.clone());
+    let label = |id: &str| snapshot.keys.by_id(id).map(|key| key.label.clone());
     let line = |caller: Caller| CallerLine {
         team: snapshot.former.team(&caller.team).to_owned(),
         label: label(&caller.key),

@@ -1,5 +1,7 @@
 //! Teams: what they may use, and how far each of their quotas is used.
 
+use std::collections::HashMap;
+
 use actix_web::{get, web};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -71,6 +73,10 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
     let (snapshot, now) = (app.now_serving(), app.clock.now());
     // What is configured and used is in memory: without the database only what is expected is missing.
     let history = History::read(&app, now).await.ok();
+    let mut good: HashMap<&Name, usize> = HashMap::new();
+    for key in snapshot.keys.values().filter(|key| key.state(now) == KeyState::Good) {
+        *good.entry(&key.team).or_default() += 1;
+    }
     let visible = snapshot.catalogue.teams.iter().filter(|(name, _)| principal.standing.can_see(name.as_str()));
     let line = |(name, team): (&Name, &Team)| TeamLine {
         name: name.to_string(),
@@ -78,7 +84,7 @@ pub(super) async fn list(principal: Principal, app: web::Data<App>) -> web::Json
             Access::AllRoutes => None,
             Access::Only(routes) => Some(routes.iter().map(ToString::to_string).collect()),
         },
-        keys: snapshot.keys.values().filter(|key| key.team == *name && key.state(now) == KeyState::Good).count(),
+        keys: good.get(name).copied().unwrap_or(0),
         streams: team
             .streams
             .of_team

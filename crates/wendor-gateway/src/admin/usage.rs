@@ -193,7 +193,7 @@ pub(super) async fn usage(
     lines.truncate(MOST_LINES);
     if query.by == Dimension::Key {
         let snapshot = app.now_serving();
-        let label_of = |id: &str| snapshot.keys.values().find(|key| key.id == id).map(|key| key.label.clone());
+        let label_of = |id: &str| snapshot.keys.by_id(id).map(|key| key.label.clone());
         lines.iter_mut().for_each(|line| line.label = label_of(&line.name));
     }
     let together = line("together", Some(&sum(&groups)), Some(&sum(&earlier)), base_query(&query));

@@ -89,7 +89,11 @@ pub const KNOWN: [Known; 44] = [
     },
     Known { name: "keep_ledger", default: "forever", about: "how long lines of the ledger are kept, by whole months" },
     Known { name: "keep_details", default: "90d", about: "how long plans and attempts are kept, by whole months" },
-    Known { name: "keep_rollups", default: "forever", about: "how long hourly sums are kept, by whole months" },
+    Known {
+        name: "keep_rollups",
+        default: "forever",
+        about: "how long hourly sums, and the sums of days made of them, are kept, by whole months",
+    },
     Known { name: "workers", default: "2", about: "threads that serve requests" },
     Known {
         name: "connections",

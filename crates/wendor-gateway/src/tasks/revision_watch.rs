@@ -41,17 +41,23 @@ pub async fn look(app: &App) -> Result<(), wendor_store::StoreError> {
     // One at a time: a look that began earlier must not put back what it read before a later one.
     let _turn = app.looking.lock().await;
     let (now, before) = (app.clock.now(), app.now_serving());
-    let change = app.store.change_counter().await?;
-    if change == before.change {
+    let changes = app.store.changes().await?;
+    if changes == before.changes {
         app.confirm(now);
+        return Ok(());
+    }
+    if changes.are_of_keys_since(before.changes) {
+        let snapshot = before.with_changed_keys(&app.store, changes).await?;
+        app.confirm(now);
+        app.snapshot.store(Arc::new(snapshot));
         return Ok(());
     }
     let snapshot = match Snapshot::read(&app.store, &app.keyring, &app.hosts, now).await {
         Ok(snapshot) => snapshot,
         Err(error) => {
             // A revision that cannot be read here must not keep a revoked key alive.
-            if !error.is_away() && before.keys_change != change {
-                app.snapshot.store(Arc::new(before.with_keys(&app.store, change).await?));
+            if !error.is_away() && before.keys_changes != changes {
+                app.snapshot.store(Arc::new(before.with_keys(&app.store, changes).await?));
                 tracing::error!(%error, "a change cannot be read: the revision of before goes on serving, with the keys as they are now");
             }
             return Err(error);

@@ -72,15 +72,21 @@ async fn a_key_is_kept_whole_and_revoked_once() {
     let (_database, store) = fresh().await;
     made(&store, 0).await.unwrap();
     let (text, key) = key_of("timetables");
-    let before = store.change_counter().await.unwrap();
+    let before = store.changes().await.unwrap();
     store.add_key(&text, &key, &doer()).await.unwrap();
     let kept = store.keys().await.unwrap().remove(0);
     assert_eq!((kept.key, kept.hash), (key, text.hash));
     let revoked_at = store.revoke_key(&text.id, &doer()).await.unwrap();
-    let after = store.change_counter().await.unwrap();
-    assert!(after >= before + 2, "{before} to {after}");
+    let after = store.changes().await.unwrap();
+    assert!(after.all >= before.all + 2, "{before:?} to {after:?}");
+    assert!(after.are_of_keys_since(before), "nobody need read anything else again");
+    let changed = store.keys_changed_after(before.all).await.unwrap();
+    assert_eq!(changed.iter().map(|changed| changed.hash).collect::<Vec<_>>(), [text.hash]);
+    assert!(store.keys_changed_after(after.all).await.unwrap().is_empty());
     assert_eq!(store.revoke_key(&text.id, &doer()).await.unwrap(), revoked_at);
-    assert_eq!(store.change_counter().await.unwrap(), after, "nothing was changed by the second time");
+    assert_eq!(store.changes().await.unwrap(), after, "nothing was changed by the second time");
+    made(&store, 1).await.unwrap();
+    assert!(!store.changes().await.unwrap().are_of_keys_since(after), "a revision is of more");
 }
 
 #[tokio::test]
