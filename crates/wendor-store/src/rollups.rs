@@ -92,7 +92,7 @@ pub(crate) async fn add(
 ) -> Result<(), StoreError> {
     let mut rows = rows_of(entries);
     let keys = Keys::of(&rows);
-    // What sums these hours waits from here on, and counts no more.
+    // The tables' triggers do it as well, behind each change: done first, two drains wait for each other here and never in a ring.
     sqlx::query("select usage_changes($1)").bind(&keys.hours).execute(&mut *connection).await?;
     sqlx::query(MAKE_ROWS)
         .bind(&keys.hours)

@@ -1,8 +1,8 @@
 //! Sums of whole hours and days ([`wendor_core::metering::sums`]): made behind the roll-ups that they sum, and read in their place.
 //!
-//! Whether a span's sums are right is told by a mark beside them. Whoever changes a roll-up takes the marks of its hour and day away in the
-//! same transaction, and shares a lock with others who do; whoever sums holds that lock alone. So a mark that is seen is right, and what is
-//! read with it in one snapshot equals the roll-ups.
+//! Whether a span's sums are right is told by a mark beside them. What changes a roll-up takes the marks of its hour and day away in the same
+//! transaction (by a trigger, so that it holds for every release), and shares a lock with others who do; whoever sums holds that lock alone.
+//! So a mark that is seen is right, and what is read with it in one snapshot equals the roll-ups.
 
 use std::ops::Range;
 
@@ -58,12 +58,19 @@ const TEAM_DAY: &str = " at time zone 'utc')::date as day, sum(requests) as requ
     sum(tokens_output) as output_tokens, sum(cost) as cost from ";
 
 impl Store {
-    /// Sums one span that is over and is not summed, the latest first. Gives which; `None` when nothing is left, or somebody else is at it.
+    /// Sums one span that is over and is not summed, the latest first, none of the months before that of `since`. Gives which; `None` when
+    /// nothing is left, or somebody else is at it.
     ///
     /// # Errors
     /// When the database is away or a row cannot be read.
-    pub async fn sum_up(&self, now: DateTime<Utc>) -> Result<Option<(Span, DateTime<Utc>)>, StoreError> {
+    pub async fn sum_up(
+        &self,
+        now: DateTime<Utc>,
+        since: Option<DateTime<Utc>>,
+    ) -> Result<Option<(Span, DateTime<Utc>)>, StoreError> {
         let Some(first) = self.first_hour().await? else { return Ok(None) };
+        // What is older may be left in no partition of its own: its sums would be forgotten again and again.
+        let first = since.map_or(first, |since| first.max(Window::Month.around(since).start));
         let mut transaction = self.pool.begin().await?;
         let until = now - AFTER;
         // Days have their hours summed with them, so that of hours only those of a day that is not over are looked for.

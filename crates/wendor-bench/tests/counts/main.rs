@@ -39,8 +39,26 @@ mod tests {
         bound: Count,
     }
 
-    fn row(what: &'static str, bound: Count, count: Count) -> Row {
-        Row { what, count, bound }
+    impl Row {
+        fn is_within(&self) -> bool {
+            self.count.allocations <= self.bound.allocations && self.count.bytes <= self.bound.bytes
+        }
+    }
+
+    /// Counts until one is within the bound, at most so often.
+    const TRIES: usize = 4;
+
+    /// What the service does beside requests (looking at upstreams, summing up) is counted with them and only ever adds, so one count within
+    /// the bound shows it: what each request or event costs is in every count.
+    fn row(what: &'static str, bound: Count, mut count: impl FnMut() -> Count) -> Row {
+        let mut row = Row { what, count: count(), bound };
+        for _ in 1..TRIES {
+            if row.is_within() {
+                break;
+            }
+            row.count = count();
+        }
+        row
     }
 
     fn at_most(allocations: f64, bytes: f64) -> Count {
@@ -140,13 +158,13 @@ mod tests {
         let key = service.key().to_owned();
         let rows = [
             // What is below stands for what is reached, and must not grow; 60 of a whole request are wanted.
-            row("a whole request, drain included", at_most(93.0, 40_000.0), whole_request(&service, &key)),
-            row("a refusal of an unknown key", at_most(33.0, 13_000.0), refusal(&service)),
+            row("a whole request, drain included", at_most(93.0, 40_000.0), || whole_request(&service, &key)),
+            row("a refusal of an unknown key", at_most(33.0, 13_000.0), || refusal(&service)),
             // Less than one in fifty is what others do meanwhile.
-            row("an event that passes", at_most(0.02, 20.0), event(&service, &Question::streamed(&key))),
-            row("an event that is translated", at_most(14.5, 1_250.0), event(&service, &Question::translated(&key))),
-            row("a settled entry", at_most(1.5, 1_200.0), settled_entry()),
-            row("a drained entry, of a thousand", at_most(2.5, 3_000.0), drained_entry(&service)),
+            row("an event that passes", at_most(0.02, 20.0), || event(&service, &Question::streamed(&key))),
+            row("an event that is translated", at_most(14.5, 1_250.0), || event(&service, &Question::translated(&key))),
+            row("a settled entry", at_most(1.5, 1_200.0), settled_entry),
+            row("a drained entry, of a thousand", at_most(2.5, 3_000.0), || drained_entry(&service)),
         ];
         let mut out = std::io::stdout().lock();
         for Row { what, count, bound } in &rows {
@@ -157,9 +175,7 @@ mod tests {
             )
             .unwrap();
         }
-        let above = rows
-            .iter()
-            .filter(|Row { count, bound, .. }| count.allocations > bound.allocations || count.bytes > bound.bytes);
+        let above = rows.iter().filter(|row| !row.is_within());
         assert_eq!(above.map(|row| row.what).collect::<Vec<_>>(), Vec::<&str>::new());
     }
 }

@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use chrono::{DateTime, TimeDelta, Utc};
 use listening::{CertificateFiles, Listening, Named, certificates, url};
 use timing::Timing;
 use values::{
@@ -158,6 +159,15 @@ impl Settings {
             Partitioned::Ledger => self.keep_ledger,
             Partitioned::Details => self.keep_details,
             Partitioned::RollUps => self.keep_rollups,
+        }
+    }
+
+    /// Since when what `table` has is kept at that instant; `None` where it is all kept.
+    #[must_use]
+    pub fn kept_since(&self, table: Partitioned, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+        match self.keeps(table) {
+            Keep::Forever => None,
+            Keep::For(time) => now.checked_sub_signed(TimeDelta::from_std(time).ok()?),
         }
     }
 }

@@ -3,13 +3,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use chrono::TimeDelta;
 use tokio::sync::watch;
 use wendor_store::StoreError;
 use wendor_store::partitions::Partitioned;
 
 use crate::app::App;
-use crate::settings::Keep;
 
 /// How often partitions are looked at: months pass slowly.
 const EVERY: Duration = Duration::from_secs(3_600);
@@ -32,8 +30,7 @@ async fn keep(app: &App) -> Result<(), StoreError> {
     let now = app.clock.now();
     app.store.make_partitions_ahead(now).await?;
     for table in Partitioned::ALL {
-        let Keep::For(time) = app.settings.keeps(table) else { continue };
-        let before = now - TimeDelta::from_std(time).unwrap_or(TimeDelta::MAX);
+        let Some(before) = app.settings.kept_since(table, now) else { continue };
         for partition in app.store.drop_partitions(table, before).await? {
             tracing::info!(partition, "a month was kept long enough: its partition is dropped");
         }

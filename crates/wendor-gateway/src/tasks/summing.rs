@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::watch;
+use wendor_store::partitions::Partitioned;
 
 use crate::app::App;
 
@@ -18,7 +19,9 @@ const PAUSE: Duration = Duration::from_millis(50);
 pub async fn run(app: Arc<App>, mut stop: watch::Receiver<bool>) {
     let mut is_failing = false;
     loop {
-        let wait = match app.store.sum_up(app.clock.now()).await {
+        let now = app.clock.now();
+        let since = app.settings.kept_since(Partitioned::RollUps, now);
+        let wait = match app.store.sum_up(now, since).await {
             Ok(Some(_)) => PAUSE,
             Ok(None) => EVERY,
             Err(error) => {
