@@ -76,16 +76,25 @@ impl Client {
 
     /// Sends one and reads its stream to the end, counting events. `seen` is told of each as it comes.
     pub async fn stream(&mut self, mut seen: impl FnMut(u64)) -> anyhow::Result<()> {
+        let last = self
+            .frames(|data| {
+                seen(data.windows(2).filter(|pair| pair == b"\n\n").map(|_| 1).sum());
+            })
+            .await?;
+        if last.ends_with(self.target.end.as_bytes()) { Ok(()) } else { Err(anyhow!("a stream did not end properly")) }
+    }
+
+    /// Sends one and reads its stream to the end. `seen` is told of each piece as it comes; gives the last.
+    pub async fn frames(&mut self, mut seen: impl FnMut(&Bytes)) -> anyhow::Result<Bytes> {
         let mut body = self.send().await?.into_body();
         let mut last = Bytes::new();
         while let Some(frame) = body.frame().await {
             if let Ok(data) = frame?.into_data() {
-                let events = data.windows(2).filter(|pair| pair == b"\n\n").count();
-                seen(u64::try_from(events)?);
+                seen(&data);
                 last = data;
             }
         }
-        if last.ends_with(self.target.end.as_bytes()) { Ok(()) } else { Err(anyhow!("a stream did not end properly")) }
+        Ok(last)
     }
 
     /// Sends one and waits for the first piece of content; the rest is read too.

@@ -28,6 +28,13 @@ pub fn resident_kb(pid: u32) -> anyhow::Result<f64> {
     Ok(line.trim().trim_end_matches(" kB").parse()?)
 }
 
+/// Handles that this process may have open.
+pub fn open_files() -> anyhow::Result<usize> {
+    let limits = std::fs::read_to_string("/proc/self/limits")?;
+    let line = limits.lines().find_map(|line| line.strip_prefix("Max open files")).context("no limit of open files")?;
+    Ok(line.split_whitespace().next().context("no limit of open files")?.parse()?)
+}
+
 /// The machine's time so far, in ticks: all of it, and what the host gave to others.
 #[derive(Clone, Copy, Debug)]
 pub struct Ticks {

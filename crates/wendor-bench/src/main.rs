@@ -7,10 +7,12 @@
 //! - [`measures`]: what is measured
 //! - [`now`]: how long the page Now takes
 //! - [`reports`]: how long reports take over a large ledger, made up for it
+//! - [`streams`]: very many streams at once, of the server of [`beats`]
 //! - [`kernel`]: system calls of a request, and [`budget`]: where its time goes
 //! - [`verdict`]: ratios, spreads, bars
 //! - [`report`]: the table and the page
 
+mod beats;
 mod budget;
 mod kernel;
 mod load;
@@ -20,6 +22,7 @@ mod now;
 mod report;
 mod reports;
 mod setup;
+mod streams;
 mod verdict;
 
 use std::path::PathBuf;
@@ -42,6 +45,9 @@ struct Bench {
     /// Time reports over a ledger of so many millions of entries instead.
     #[arg(long)]
     reports: Option<u32>,
+    /// Hold so many streams of one event a second open instead.
+    #[arg(long)]
+    streams: Option<usize>,
     /// Say where the time of a whole request goes, step by step, instead of measuring.
     #[arg(long)]
     profile: bool,
@@ -58,6 +64,9 @@ fn main() -> anyhow::Result<()> {
     runtime.block_on(async {
         if let Some(millions) = options.reports {
             return report::print(&reports::measure(millions).await?);
+        }
+        if let Some(count) = options.streams {
+            return report::print(&streams::measure(count).await?);
         }
         if options.counts {
             return report::print_counts(&measures::counts().await?);

@@ -103,7 +103,8 @@ fn profile_of(tokens: usize, tokens_per_second: u32, first_token_ms: u64) -> Pro
     }
 }
 
-fn target(setup: &Setup, way: Way, streamed: bool, padding: usize) -> anyhow::Result<Target> {
+/// What apps ask, on that way.
+pub fn target(setup: &Setup, way: Way, streamed: bool, padding: usize) -> anyhow::Result<Target> {
     let content = format!("When does the last boat to Stack Isle leave on Sundays? {}", "x".repeat(padding));
     let body = json!({
         "model": Setup::model(way), "stream": streamed, "temperature": 0.2,

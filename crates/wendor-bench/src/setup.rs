@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::process::{Child, Command, Stdio};
 
 use anyhow::{Context, anyhow};
-use wendor_e2e::ferry::{Ferry, Wishes};
+use wendor_e2e::ferry::{Ferry, Wishes, catalogue};
 use wendor_e2e::waiting::until;
 use wendor_standins::server::Profile;
 
@@ -31,6 +31,19 @@ const QUOTAS: &str = r#"
 /// How entries are made durable where nothing else is said: beside the answers, which do not wait for the disk.
 pub const BATCH: &str = "batch:10ms";
 
+fn wishes(quayside: Option<Profile>, sync: &str) -> Wishes {
+    Wishes {
+        quotas: QUOTAS.to_owned(),
+        patience: Some("60s"),
+        quayside,
+        streams: Some(100_000),
+        // Longer than any answer here: the plain proxy caps none.
+        output_cap: Some(100_000),
+        settings: vec![("WENDOR_WORKERS", "1".to_owned()), ("WENDOR_SPOOL_SYNC", sync.to_owned())],
+        ..Wishes::default()
+    }
+}
+
 /// Everything that runs for one measure.
 pub struct Setup {
     /// Wendor, its stand-in and its database.
@@ -46,18 +59,22 @@ impl Setup {
 
     /// The same, with entries made durable as `sync` says.
     pub async fn syncing(profile: Profile, sync: &str) -> anyhow::Result<Self> {
-        let wishes = Wishes {
-            quotas: QUOTAS.to_owned(),
-            patience: Some("60s"),
-            quayside: Some(profile),
-            streams: Some(100_000),
-            // Longer than any answer here: the plain proxy caps none.
-            output_cap: Some(100_000),
-            settings: vec![("WENDOR_WORKERS", "1".to_owned()), ("WENDOR_SPOOL_SYNC", sync.to_owned())],
-            ..Wishes::default()
-        };
-        let ferry = Ferry::with(wishes).await;
-        let plain = PlainProxy::start(ferry.quayside.address()).await?;
+        let ferry = Ferry::with(wishes(Some(profile), sync)).await;
+        let server = ferry.quayside.address();
+        Self::of(ferry, server, 16_384).await
+    }
+
+    /// Both before another server than the stand-in, for very many connections.
+    pub async fn before(server: SocketAddr) -> anyhow::Result<Self> {
+        let wishes = wishes(None, BATCH);
+        let mut ferry = Ferry::empty(&wishes).await;
+        ferry.apply(&catalogue(&server.to_string(), &ferry.quarry.address().to_string(), &wishes)).await;
+        ferry.key = ferry.issue_key("timetables").await;
+        Self::of(ferry, server, 65_536).await
+    }
+
+    async fn of(ferry: Ferry, server: SocketAddr, connections: u32) -> anyhow::Result<Self> {
+        let plain = PlainProxy::start(server, connections).await?;
         machine::pin_gateway(ferry.service.pid())?;
         machine::pin_gateway(plain.worker()?)?;
         Ok(Self { ferry, plain })
@@ -98,7 +115,8 @@ struct PlainProxy {
 }
 
 impl PlainProxy {
-    async fn start(upstream: SocketAddr) -> anyhow::Result<Self> {
+    /// It sets memory aside for so many connections.
+    async fn start(upstream: SocketAddr, connections: u32) -> anyhow::Result<Self> {
         let folder = tempfile::tempdir()?;
         let address = std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?;
         let path = folder.path().display();
@@ -109,7 +127,7 @@ impl PlainProxy {
         };
         let settings = format!(
             "daemon off; worker_processes 1; {user} pid {path}/pid; error_log {path}/error.log;
-             events {{ worker_connections 16384; }}
+             events {{ worker_connections {connections}; }}
              http {{
                access_log off; keepalive_requests 100000000; client_max_body_size 64m;
                client_body_temp_path {path}/body; proxy_temp_path {path}/proxy; fastcgi_temp_path {path}/f; uwsgi_temp_path {path}/u; scgi_temp_path {path}/s;

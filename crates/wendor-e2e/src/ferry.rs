@@ -145,8 +145,14 @@ impl Ferry {
         // As in earnest: the role that serves owns nothing.
         environment.push(("WENDOR_MIGRATE_URL".to_owned(), database.url.clone()));
         let spool = folder.path().join("spool");
-        let start =
-            Start { database_url: database.service_url.clone(), spool, environment, unread_after: None, socket: None };
+        let start = Start {
+            database_url: database.service_url.clone(),
+            spool,
+            environment,
+            unread_after: None,
+            socket: None,
+            files: None,
+        };
         let service = Service::start(&start).await;
         let usual = || Client::builder().no_proxy().build().expect("there is a client");
         let http = wishes.client.clone().unwrap_or_else(usual);

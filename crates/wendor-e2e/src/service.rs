@@ -54,6 +54,8 @@ pub struct Start {
     pub unread_after: Option<&'static str>,
     /// A socket that is held open for it, to listen on.
     pub socket: Option<Arc<TcpListener>>,
+    /// Open files that it may have at first, and those that it may ask for.
+    pub files: Option<(u32, u32)>,
 }
 
 impl Service {
@@ -109,13 +111,16 @@ impl Service {
     /// When it cannot be started.
     #[must_use]
     pub fn spawn(start: &Start) -> Self {
-        let mut command = match start.socket {
+        // The socket comes as standard input, and is put where sockets are handed over.
+        let hands_over = "exec 3<&0 </dev/null; export LISTEN_FDS=1 LISTEN_PID=$$; ";
+        let first = start.socket.is_some().then(|| hands_over.to_owned());
+        let first =
+            first.or_else(|| start.files.map(|(first, most)| format!("ulimit -Sn {first}; ulimit -Hn {most}; ")));
+        let mut command = match first {
             None => Command::new(binary()),
-            Some(_) => {
-                // The socket comes as standard input, and is put where sockets are handed over.
-                let hands_over = "exec 3<&0 </dev/null; export LISTEN_FDS=1 LISTEN_PID=$$; exec \"$0\" \"$@\"";
+            Some(first) => {
                 let mut shell = Command::new("bash");
-                shell.arg("-c").arg(hands_over).arg(binary());
+                shell.arg("-c").arg(format!("{first}exec \"$0\" \"$@\"")).arg(binary());
                 shell
             }
         };

@@ -14,6 +14,12 @@ mod counting {
         let stats = ALLOCATOR.stats();
         (stats.allocations + stats.reallocations, stats.bytes_allocated)
     }
+
+    /// What is given back so far: how often, how many bytes.
+    pub fn given_back() -> (usize, usize) {
+        let stats = ALLOCATOR.stats();
+        (stats.deallocations + stats.reallocations, stats.bytes_deallocated)
+    }
 }
 
 #[cfg(feature = "where")]
@@ -55,6 +61,22 @@ pub fn counted(done: impl FnOnce()) -> Count {
     let (allocations_then, bytes_then) = counting::so_far();
     let number = |count: usize| f64::from(u32::try_from(count).unwrap());
     Count { allocations: number(allocations_then - allocations), bytes: number(bytes_then - bytes) }
+}
+
+/// What is kept of it once that is done.
+#[cfg(not(feature = "where"))]
+pub fn kept(done: impl FnOnce()) -> Count {
+    let (calls, bytes) = counting::given_back();
+    let all = counted(done);
+    let (calls_then, bytes_then) = counting::given_back();
+    let number = |count: usize| f64::from(u32::try_from(count).unwrap());
+    all.beyond(Count { allocations: number(calls_then - calls), bytes: number(bytes_then - bytes) })
+}
+
+/// The same, by call stack; the file tells what is kept at the end apart.
+#[cfg(feature = "where")]
+pub fn kept(done: impl FnOnce()) -> Count {
+    counted(done)
 }
 
 /// The same, by call stack: of the one that `WENDOR_WHERE` numbers, written to `dhat-heap.json`, after which nothing more is done.

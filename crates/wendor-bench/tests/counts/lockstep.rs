@@ -27,12 +27,32 @@ struct Turns {
 pub struct ModelServer {
     address: SocketAddr,
     turns: Arc<(Mutex<Turns>, Condvar)>,
+    texts: Arc<Texts>,
+}
+
+/// What it sends, made once, so that a connection allocates nothing.
+#[derive(Debug)]
+struct Texts {
+    whole: String,
+    event: String,
+    last: String,
+}
+
+impl Texts {
+    fn new() -> Self {
+        Self {
+            whole: format!("{HEAD_OF_WHOLE}content-length: {}\r\n\r\n{WHOLE}", WHOLE.len()),
+            event: format!("{:x}\r\n{EVENT}\r\n", EVENT.len()),
+            last: format!("{:x}\r\n{LAST_EVENTS}\r\n0\r\n\r\n", LAST_EVENTS.len()),
+        }
+    }
 }
 
 impl ModelServer {
     pub fn start() -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let server = Self { address: listener.local_addr().unwrap(), turns: Arc::default() };
+        let texts = Arc::new(Texts::new());
+        let server = Self { address: listener.local_addr().unwrap(), turns: Arc::default(), texts };
         let own = server.clone();
         std::thread::spawn(move || {
             for connection in listener.incoming() {
@@ -52,6 +72,12 @@ impl ModelServer {
         *self.turns.0.lock().unwrap() = Turns { events, may_send: 0 };
     }
 
+    /// Every stream may go on to its end.
+    pub fn may_end(&self) {
+        self.turns.0.lock().unwrap().may_send = usize::MAX;
+        self.turns.1.notify_all();
+    }
+
     /// The app has all that was sent.
     fn next(&self) {
         self.turns.0.lock().unwrap().may_send += 1;
@@ -60,9 +86,7 @@ impl ModelServer {
 
     fn serve(&self, mut connection: TcpStream) {
         connection.set_nodelay(true).unwrap();
-        let whole = format!("{HEAD_OF_WHOLE}content-length: {}\r\n\r\n{WHOLE}", WHOLE.len());
-        let event = format!("{:x}\r\n{EVENT}\r\n", EVENT.len());
-        let last = format!("{:x}\r\n{LAST_EVENTS}\r\n0\r\n\r\n", LAST_EVENTS.len());
+        let Texts { whole, event, last } = &*self.texts;
         let mut buffer = [0; 16 * 1024];
         while let Some(request) = message(&mut connection, &mut buffer) {
             if !request.starts_with(b"POST") {
@@ -148,6 +172,35 @@ impl Question {
             "/v1/messages",
             r#"{"model":"harbour","stream":true,"max_tokens":4096,"messages":[{"role":"user","content":"When does the last boat to Stack Isle leave?"}]}"#,
         )
+    }
+}
+
+/// A stream that has begun and goes on when it may.
+pub struct OpenStream(TcpStream);
+
+impl OpenStream {
+    /// Opens one on a connection of its own, and has its first event.
+    pub fn open(address: SocketAddr, question: &Question, buffer: &mut [u8]) -> Self {
+        let mut connection = TcpStream::connect(address).unwrap();
+        connection.write_all(question.0.as_bytes()).unwrap();
+        let mut filled = 0;
+        while find(&buffer[..filled], b" boat").is_none() {
+            let read = connection.read(&mut buffer[filled..]).unwrap();
+            assert!(read > 0, "the stream ends");
+            filled += read;
+        }
+        Self(connection)
+    }
+
+    /// Waits for its end.
+    pub fn end(mut self, buffer: &mut [u8]) {
+        loop {
+            let read = self.0.read(buffer).unwrap();
+            assert!(read > 0, "the stream breaks off");
+            if buffer[..read].ends_with(b"0\r\n\r\n") {
+                return;
+            }
+        }
     }
 }
 

@@ -24,13 +24,14 @@ mod tests {
     use wendor_core::name::{Name, OfferName};
     use wendor_core::request_id::RequestId;
 
-    use super::allocations::{Count, counted};
-    use super::lockstep::{App, Question};
+    use super::allocations::{Count, counted, kept};
+    use super::lockstep::{App, OpenStream, Question};
     use super::service::Counted;
 
     /// Requests, or events, over which is counted: enough that what happens now and then does not show.
     const REQUESTS: usize = 2_000;
     const EVENTS: usize = 1_000;
+    const STREAMS: usize = 200;
 
     /// What is counted, with its bounds: allocations, and bytes, each of one.
     struct Row {
@@ -106,6 +107,24 @@ mod tests {
         many.beyond(few).each(EVENTS)
     }
 
+    /// What is kept while a stream is open, both its connections included.
+    fn open_stream(service: &Counted, question: &Question) -> Count {
+        let mut buffer = [0; 16 * 1024];
+        let mut of = |streams: usize| {
+            service.server().will_send(2);
+            let mut open = Vec::with_capacity(streams);
+            let opened =
+                || open.extend((0..streams).map(|_| OpenStream::open(service.address(), question, &mut buffer)));
+            let kept = kept(opened);
+            service.server().may_end();
+            open.into_iter().for_each(|stream| stream.end(&mut buffer));
+            App::connect(service.address()).wait_until_drained();
+            kept
+        };
+        of(STREAMS / 4);
+        of(STREAMS).each(STREAMS)
+    }
+
     /// Entries as requests leave them.
     fn settled(numbers: std::ops::Range<u32>) -> Vec<Settled> {
         let at: DateTime<Utc> = "2026-11-25T08:10:00Z".parse().unwrap();
@@ -163,6 +182,7 @@ mod tests {
             // Less than one in fifty is what others do meanwhile.
             row("an event that passes", at_most(0.02, 20.0), || event(&service, &Question::streamed(&key))),
             row("an event that is translated", at_most(14.5, 1_250.0), || event(&service, &Question::translated(&key))),
+            row("an open stream, kept", at_most(200.0, 30_000.0), || open_stream(&service, &Question::streamed(&key))),
             row("a settled entry", at_most(1.5, 1_200.0), settled_entry),
             row("a drained entry, of a thousand", at_most(2.5, 3_000.0), || drained_entry(&service)),
         ];

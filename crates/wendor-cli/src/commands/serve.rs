@@ -3,6 +3,7 @@
 use std::net::{SocketAddr, TcpListener};
 use std::os::unix::process::CommandExt;
 
+use rustix::process::{Resource, Rlimit};
 use serde::Serialize;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::watch;
@@ -23,6 +24,15 @@ const KEEPS_FREED: &str = "MIMALLOC_PURGE_DELAY";
 /// By how much the service's tasks stand behind its workers.
 const BEHIND: i32 = 10;
 
+/// Open files of a connection of an app, with the one to an upstream that it may need; and those of everything else: the database, the
+/// spool, the log.
+const FILES_A_CONNECTION: u64 = 2;
+const OTHER_FILES: u64 = 200;
+
+/// Connections that the system keeps until the service takes them, while many come at once. What a listener has otherwise, 128, is soon full,
+/// and an app whose connection is dropped tries again after a second.
+const NOT_YET_TAKEN: i32 = 4_096;
+
 /// What must be set before the service runs.
 ///
 /// 1. The allocator gives memory back when something else happens in the same thread some time later, which in a quiet night it
@@ -30,6 +40,8 @@ const BEHIND: i32 = 10;
 ///    once more with the one that gives back at once, unless someone has set it.
 /// 2. The tasks (drain, watch) work through what requests left behind, in bursts. Their threads give way to the workers, so that no
 ///    first token waits for them.
+/// 3. It may open as many files as the system allows it at most, not the thousand that processes begin with: connections are files, and one
+///    more than that would look like an upstream's failure.
 pub(super) fn prepare(threads: &mut tokio::runtime::Builder) {
     if std::env::var_os(KEEPS_FREED).is_none()
         && let Ok(own) = std::env::current_exe()
@@ -38,6 +50,9 @@ pub(super) fn prepare(threads: &mut tokio::runtime::Builder) {
         // Comes back only when it fails, and then the service does without.
         let _failed = again.args(std::env::args_os().skip(1)).env(KEEPS_FREED, "0").exec();
     }
+    let files = rustix::process::getrlimit(Resource::Nofile);
+    // Up to the second limit everybody may.
+    let _as_before = rustix::process::setrlimit(Resource::Nofile, Rlimit { current: files.maximum, ..files });
     threads.on_thread_start(|| {
         // On Linux this is the priority of the thread alone. Where it is not allowed all are equal.
         let _unchanged = rustix::process::nice(BEHIND);
@@ -59,6 +74,7 @@ pub(super) async fn run(args: ServeArgs, reader: Reader) -> Result<(), Failure> 
     }
     settings.listening.must_be_safe().map_err(Failure::NotUnderstood)?;
     log(&settings);
+    warn_of_few_files(settings.connections);
     // What it writes is for nobody else on this machine.
     rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
     wendor_gateway::data_plane::fault::log_panics();
@@ -68,6 +84,22 @@ pub(super) async fn run(args: ServeArgs, reader: Reader) -> Result<(), Failure> 
     tokio::spawn(stop_on_signal(stopping));
     let world = World { settings, listeners, store, clock: Clock::system(), process: rand::random(), stop };
     serve(world).await.map_err(|error| Failure::Own(error.to_string()))
+}
+
+/// Says so where the system allows too few open files for the connections that the settings allow.
+fn warn_of_few_files(connections: usize) {
+    let needed = FILES_A_CONNECTION * u64::try_from(connections).unwrap_or(u64::MAX / 4) + OTHER_FILES;
+    if let Some(most) = rustix::process::getrlimit(Resource::Nofile).maximum
+        && most < needed
+    {
+        tracing::warn!(
+            connections,
+            open_files_most = most,
+            "so many connections may take {needed} open files, and the system allows {most}: raise that (`ulimit -Hn`, `LimitNOFILE=` of \
+             a unit), or set `connections` to {}; beyond it connections, and attempts at upstreams, fail",
+            most.saturating_sub(OTHER_FILES) / FILES_A_CONNECTION
+        );
+    }
 }
 
 /// The sockets that the service listens on: those that whoever started it holds open for it (`LISTEN_FDS`, the apps' first), so that another
@@ -98,7 +130,12 @@ fn listeners(listening: &Listening) -> Result<Listeners, Failure> {
 }
 
 fn listener(flag: &str, address: SocketAddr) -> Result<TcpListener, Failure> {
-    TcpListener::bind(address).map_err(|error| {
+    let bound = TcpListener::bind(address).and_then(|bound| {
+        // Once more, for room that is larger.
+        rustix::net::listen(&bound, NOT_YET_TAKEN)?;
+        Ok(bound)
+    });
+    bound.map_err(|error| {
         Failure::Own(format!(
             "Cannot listen on {address}: {error}. Is another process using it? Choose another address with --{flag}."
         ))

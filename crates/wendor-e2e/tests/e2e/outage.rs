@@ -75,8 +75,14 @@ async fn a_database_that_is_not_there_yet_is_waited_for_and_said() {
     postgres.stop();
     let folder = tempfile::tempdir().unwrap();
     let spool = folder.path().join("spool");
-    let start =
-        Start { database_url: database.url.clone(), spool, environment: vec![], unread_after: None, socket: None };
+    let start = Start {
+        database_url: database.url.clone(),
+        spool,
+        environment: vec![],
+        unread_after: None,
+        socket: None,
+        files: None,
+    };
     let service = Service::spawn(&start);
     until("the service to say that it waits", || async {
         let line = service.logged_with("waiting for the database");

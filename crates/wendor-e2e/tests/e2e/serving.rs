@@ -3,6 +3,7 @@
 use bytes::Bytes;
 use rstest::rstest;
 use serde_json::{Value, json};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use wendor_core::request_id::RequestId;
 use wendor_e2e::ferry::{Ferry, header, question};
 use wendor_e2e::waiting::until;
@@ -237,4 +238,27 @@ async fn health_readiness_and_metrics_tell_what_is() {
     ] {
         assert!(metrics.contains(line), "{line} is not in\n{metrics}");
     }
+}
+
+/// Processes begin with few open files on most systems, and may have more.
+#[tokio::test]
+async fn more_connections_are_open_than_a_process_begins_with_files() {
+    let mut ferry = Ferry::begin().await;
+    ferry.start.files = Some((128, 1_024));
+    ferry.service.kill();
+    ferry.restart().await;
+    let address = ferry.service.url.trim_start_matches("http://").to_owned();
+    let connections = (0..200).map(|_| async {
+        let mut connection = tokio::net::TcpStream::connect(&address).await.unwrap();
+        connection.write_all(b"GET /livez HTTP/1.1\r\nhost: ferry\r\n\r\n").await.unwrap();
+        let mut said = [0; 12];
+        connection.read_exact(&mut said).await.unwrap();
+        assert_eq!(&said, b"HTTP/1.1 200");
+        connection
+    });
+    let held = futures_util::future::join_all(connections).await;
+    assert_eq!(ferry.ask(&question("night-sailings", false)).await.status(), 200);
+    assert_eq!(held.len(), 200);
+    let log = ferry.service.log();
+    assert!(log.contains("or set `connections` to 412"), "it is told that even the most is too little: {log}");
 }

@@ -84,7 +84,12 @@ pub struct Asked {
 impl Asked {
     /// Reads it. What is wrong is told in [`admit`], in the order of its steps.
     #[must_use]
-    pub fn read(headers: &HeaderMap, query: Query<'_>, endpoint: Endpoint) -> Self {
+    pub fn read(
+        headers: &HeaderMap,
+        query: Query<'_>,
+        endpoint: Endpoint,
+        connection: Option<Arc<Connection>>,
+    ) -> Self {
         let declared = headers.get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
         // Only a form has to keep it: it says where its parts end.
         let is_form = endpoint.kind == Kind::Passed(Passed::Transcriptions);
@@ -97,7 +102,7 @@ impl Asked {
             trace: headers.get(TRACE).and_then(|header| Trace::parse(header.to_str().ok()?)),
             beta: beta_headers(headers),
             declared_bytes: declared,
-            connection: None,
+            connection,
         }
     }
 }

@@ -123,13 +123,13 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
     let app = request.app_data::<web::Data<App>>().cloned().ok_or_else(missing)?.into_inner();
     let clients = request.app_data::<web::Data<Clients>>().cloned().ok_or_else(missing)?;
     let call = Call::begin(&app, endpoint.dialect, request.head(), is_encrypted_here(request.request()));
-    let mut asked = Asked::read(request.headers(), Query::of(&app, request.query_string()), endpoint);
-    asked.connection = request.request().conn_data::<Arc<Connection>>().cloned();
     let mut payload = request.take_payload();
+    // What is asked is in no variable of its own here: the state of a request would keep room for it to its end.
+    let serving = caught(serve(&app, &call, asked_by(&app, &request, endpoint), &mut payload, &clients));
     let_go_of_head(&mut request);
     let served = tokio::select! {
         biased;
-        served = caught(serve(&app, &call, asked, &mut payload, &clients)) => served,
+        served = serving => served,
         () = app.stopping.over() => Ok(Err(Refusal::Stopped)),
     };
     let mut response = match served {
@@ -145,6 +145,11 @@ async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<Servi
         response.head_mut().set_connection_type(ConnectionType::Close);
     }
     Ok(request.into_response(response))
+}
+
+fn asked_by(app: &App, request: &ServiceRequest, endpoint: Endpoint) -> Asked {
+    let connection = request.request().conn_data::<Arc<Connection>>().cloned();
+    Asked::read(request.headers(), Query::of(app, request.query_string()), endpoint, connection)
 }
 
 fn missing() -> actix_web::Error {
@@ -173,6 +178,27 @@ fn estimated_count(call: &Call, admitted: Admitted) -> HttpResponse {
     response.content_type("application/json").body(body)
 }
 
+/// A request with its plan.
+struct Planned {
+    admitted: Admitted,
+    /// Whether its answer may begin before an offer does.
+    may_be_late: bool,
+}
+
+/// Plans a request.
+///
+/// # Errors
+/// What it is answered where no offer is asked.
+fn planned(mut admitted: Admitted, call: &Call) -> Result<Planned, HttpResponse> {
+    fault::wanted_by_a_test("fault-in-plan", admitted.ticket.account().marks.run.as_deref());
+    plan::plan(&mut admitted);
+    if matches!(admitted.request.endpoint.kind, Kind::Count(_)) && admitted.ticket.plan().taken().next().is_none() {
+        return Err(estimated_count(call, admitted));
+    }
+    let may_be_late = late::may_be_late(&admitted.ticket);
+    Ok(Planned { admitted, may_be_late })
+}
+
 async fn serve(
     app: &Arc<App>,
     call: &Call,
@@ -180,13 +206,12 @@ async fn serve(
     payload: &mut Payload,
     clients: &web::Data<Clients>,
 ) -> Result<HttpResponse, Refusal> {
-    let mut admitted = admit::admit(app, call, asked, payload).await?;
-    fault::wanted_by_a_test("fault-in-plan", admitted.ticket.account().marks.run.as_deref());
-    plan::plan(&mut admitted);
-    if matches!(admitted.request.endpoint.kind, Kind::Count(_)) && admitted.ticket.plan().taken().next().is_none() {
-        return Ok(estimated_count(call, admitted));
-    }
-    if late::may_be_late(&admitted.ticket) {
+    // Nothing here borrows what is admitted: the state of a request would keep room for it twice.
+    let Planned { admitted, may_be_late } = match planned(admit::admit(app, call, asked, payload).await?, call) {
+        Ok(planned) => planned,
+        Err(answer) => return Ok(answer),
+    };
+    if may_be_late {
         // Boxed: a stream keeps its own state, and no whole answer the room for it.
         return Box::pin(late::answer(admitted, clients.clone())).await;
     }
