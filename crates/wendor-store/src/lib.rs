@@ -15,7 +15,7 @@
 //! - [`events`]: what happened, and whom it was told
 //! - [`partitions`]: the months that these come in, and how long each is kept
 //! - [`requests`]: reading requests back; [`past`]: in bulk
-//! - [`usage`]: figures over a range; [`sums`]: of whole days, read in the place of their hours
+//! - [`usage`]: figures over a range, of lines added by the database; [`sums`]: of whole days, read in the place of their hours
 //! - [`quotas`]: what windows hold
 
 pub mod audit;
@@ -26,6 +26,7 @@ pub mod events;
 pub mod inventory;
 pub mod keys;
 pub mod ledger;
+mod line_sums;
 pub mod partitions;
 pub mod past;
 pub mod people;

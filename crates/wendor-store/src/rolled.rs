@@ -25,6 +25,15 @@ pub(crate) struct RolledRow {
     key: String,
     route: String,
     offer: String,
+    #[sqlx(flatten)]
+    sums: SumColumns,
+    first_token: Vec<u8>,
+    whole: Vec<u8>,
+}
+
+/// What is summed, but for sketches.
+#[derive(FromRow)]
+pub(crate) struct SumColumns {
     requests: i64,
     failures: i64,
     cancelled: i64,
@@ -47,20 +56,21 @@ pub(crate) struct RolledRow {
     tokens_reasoning: i64,
     tokens_preset: i64,
     cost: Decimal,
-    first_token: Vec<u8>,
-    whole: Vec<u8>,
 }
 
 impl RolledRow {
     /// What it belongs to, and what it sums.
     pub(crate) fn read(self) -> Result<(RollUpKey, RollUp), StoreError> {
-        let sums = self.sums()?;
-        Ok((RollUpKey { hour: self.hour, team: self.team, key: self.key, route: self.route, offer: self.offer }, sums))
-    }
-
-    fn sums(&self) -> Result<RollUp, StoreError> {
         let sketch =
             |bytes: &[u8]| Sketch::from_bytes(bytes).map_err(|error| StoreError::unreadable("usage_hour", error));
+        let sums = self.sums.read(sketch(&self.first_token)?, sketch(&self.whole)?)?;
+        Ok((RollUpKey { hour: self.hour, team: self.team, key: self.key, route: self.route, offer: self.offer }, sums))
+    }
+}
+
+impl SumColumns {
+    /// The sums, with their sketches.
+    pub(crate) fn read(&self, first_token: Sketch, whole: Sketch) -> Result<RollUp, StoreError> {
         Ok(RollUp {
             requests: count(self.requests, "requests")?,
             failures: count(self.failures, "failures")?,
@@ -88,8 +98,8 @@ impl RolledRow {
                 preset: count(self.tokens_preset, "tokens_preset")?,
             },
             cost: Money::new(self.cost),
-            first_token: sketch(&self.first_token)?,
-            whole: sketch(&self.whole)?,
+            first_token,
+            whole,
         })
     }
 }

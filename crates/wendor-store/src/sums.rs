@@ -177,7 +177,7 @@ impl Store {
     }
 
     /// A transaction in which everything is as at one instant.
-    async fn reading(&self) -> Result<sqlx::Transaction<'static, Postgres>, StoreError> {
+    pub(crate) async fn reading(&self) -> Result<sqlx::Transaction<'static, Postgres>, StoreError> {
         let mut transaction = self.pool.begin().await?;
         sqlx::query("set transaction isolation level repeatable read, read only").execute(&mut *transaction).await?;
         Ok(transaction)

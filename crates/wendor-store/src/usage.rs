@@ -7,7 +7,7 @@ use std::sync::Arc;
 use chrono::{DateTime, TimeDelta, Utc};
 use sqlx::Postgres;
 use wendor_core::catalog::former::Former;
-use wendor_core::metering::entry::{LedgerEntry, Record};
+use wendor_core::metering::entry::LedgerEntry;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sums::Apart;
 use wendor_core::name::{Name, OfferName};
@@ -87,24 +87,6 @@ impl Dimension {
         }
     }
 
-    fn of_line(self, entry: &LedgerEntry, query: &UsageQuery) -> String {
-        let label = || entry.labels.get(query.label.as_deref()?);
-        match self {
-            Self::Minute => minute_name(entry.at),
-            Self::Run => entry.run.clone().unwrap_or_default(),
-            Self::Label => label().cloned().unwrap_or_default(),
-            Self::End => match &entry.record {
-                Record::Request(request) => request.end.as_str().to_owned(),
-                Record::Attempt(_) | Record::Check(_) | Record::Adjustment(_) => {
-                    entry.record.kind().as_str().to_owned()
-                }
-            },
-            Self::Team | Self::Route | Self::Offer | Self::Key | Self::Upstream | Self::Day | Self::Hour => {
-                self.of(&RollUpKey::of(entry), &query.filter.former)
-            }
-        }
-    }
-
     fn of(self, key: &RollUpKey, former: &Former) -> String {
         match self {
             Self::Team => former.team(&key.team).to_owned(),
@@ -168,7 +150,7 @@ pub struct UsageFilter {
 
 impl UsageFilter {
     /// The lines of the ledger that it leaves, from one instant to another.
-    fn lines(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> RequestFilter {
+    pub(crate) fn lines(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> RequestFilter {
         let Self { team, key, route, offer, upstream, former } = self.clone();
         let (from, to) = (Some(from), Some(to));
         RequestFilter { from, to, team, key, route, offer, upstream, former, ..RequestFilter::default() }
@@ -202,11 +184,11 @@ impl UsageQuery {
         Self { from, to, by, then: None, label: None, filter }
     }
 
-    fn group_of(&self, of: impl Fn(Dimension) -> String) -> String {
-        let first = of(self.by);
-        match self.then {
+    /// The name of a group by the names of what tells it apart.
+    pub(crate) fn named(&self, first: String, second: Option<String>) -> String {
+        match second {
             None => first,
-            Some(then) => format!("{first}{PAIR}{}", of(then)),
+            Some(second) => format!("{first}{PAIR}{second}"),
         }
     }
 
@@ -295,10 +277,7 @@ impl Store {
         if from >= to {
             return Ok(());
         }
-        self.each_entry(&query.filter.lines(from, to), |entry| {
-            groups.entry(query.group_of(|by| by.of_line(entry, query))).or_default().add(entry);
-        })
-        .await
+        self.line_sums(query, from..to, |name, sums| groups.entry(name).or_default().merge(&sums)).await
     }
 
     async fn fold_hours(
@@ -309,7 +288,8 @@ impl Store {
         groups: &mut BTreeMap<String, RollUp>,
     ) -> Result<(), StoreError> {
         self.rolled(from..to, query.apart(), query.tells_hours(), &query.filter, |key, sums| {
-            groups.entry(query.group_of(|by| by.of(&key, &query.filter.former))).or_default().merge(&sums);
+            let name = |by: Dimension| by.of(&key, &query.filter.former);
+            groups.entry(query.named(name(query.by), query.then.map(name))).or_default().merge(&sums);
         })
         .await
     }

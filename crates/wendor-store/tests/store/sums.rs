@@ -5,13 +5,17 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, TimeDelta, Utc};
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
-use wendor_core::metering::entry::{LedgerEntry, Spooled};
+use wendor_core::metering::end::End;
+use wendor_core::metering::entry::{
+    AdjustmentRecord, AttemptRecord, CheckRecord, Latency, LedgerEntry, Record, RequestRecord, Spooled,
+};
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::metering::sums::Span;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
 use wendor_store::Store;
-use wendor_store::usage::{Dimension, PAIR, UsageFilter, UsageQuery, day_name, hour_name};
+use wendor_store::usage::{Dimension, PAIR, UsageFilter, UsageQuery, day_name, hour_name, minute_name};
+use wendor_wire::usage::Counted;
 
 use crate::ledger::{request, settled};
 use crate::{at, fresh};
@@ -51,7 +55,80 @@ fn name_of(by: Dimension, entry: &LedgerEntry) -> String {
         Dimension::Upstream => offer.map(|offer| offer.upstream().to_string()).unwrap_or_default(),
         Dimension::Day => day_name(entry.at),
         Dimension::Hour => hour_name(Window::Hour.around(entry.at).start),
-        Dimension::Minute | Dimension::Run | Dimension::End | Dimension::Label => unreachable!("these are of lines"),
+        Dimension::Minute => minute_name(entry.at),
+        Dimension::Run => entry.run.clone().unwrap_or_default(),
+        Dimension::End => match &entry.record {
+            Record::Request(request) => request.end.as_str().to_owned(),
+            Record::Attempt(_) | Record::Check(_) | Record::Adjustment(_) => entry.record.kind().as_str().to_owned(),
+        },
+        Dimension::Label => entry.labels.get(LABEL).cloned().unwrap_or_default(),
+    }
+}
+
+/// The label by which figures are told apart here.
+const LABEL: &str = "feature";
+
+/// Of every kind, with every end, with and without prices, runs, labels.
+fn lines_of_all_kinds(random: &mut SmallRng) -> Vec<Spooled> {
+    let mut lines = entries(random, 0..400);
+    for line in &mut lines {
+        let entry = &mut line.entry;
+        entry.tokens.output = random.random_range(0..900);
+        entry.tokens.input_cached = random.random_range(0..50);
+        entry.tokens.cache_written = random.random_range(0..50);
+        entry.tokens.reasoning = random.random_range(0..9);
+        entry.tokens.preset = random.random_range(0..5);
+        entry.images.count = random.random_range(0..3);
+        entry.cost = entry.cost.filter(|_| random.random_bool(0.8));
+        if random.random_bool(0.3) {
+            entry.counted = Counted::Estimated;
+        }
+        entry.run = random.random_bool(0.6).then(|| format!("run-{}", random.random_range(0..5)));
+        if random.random_bool(0.7) {
+            entry.labels.insert(LABEL.to_owned(), ["search", "chat"][random.random_range(0..2)].to_owned());
+        }
+        let first_token_ms = random.random_bool(0.7).then(|| random.random_range(0..9_000));
+        let latency = Latency { first_token_ms, whole_ms: random.random_range(0..90_000), ..Latency::default() };
+        let end = End::ALL[random.random_range(0..End::ALL.len())];
+        entry.record = match random.random_range(0..10) {
+            0 => Record::Attempt(AttemptRecord { number: 1, streamed: true, failure: None, began_ms: 0, ended_ms: 4 }),
+            1 => Record::Check(CheckRecord { streamed: false, end, latency }),
+            2 => Record::Adjustment(AdjustmentRecord { reason: "a wrong rate".to_owned() }),
+            _ => Record::Request(RequestRecord { end, latency, ..request(0) }),
+        };
+    }
+    lines
+}
+
+/// By everything that tells lines apart, and by each pair of them, over ranges that hold no whole hour.
+#[tokio::test]
+async fn the_database_adds_lines_as_the_core_does() {
+    let (_database, store) = fresh().await;
+    let mut lines = lines_of_all_kinds(&mut SmallRng::seed_from_u64(29));
+    // All within two hours, of which none is whole in the range.
+    for (number, line) in lines.iter_mut().enumerate() {
+        let second = i64::try_from(number).unwrap() * 17;
+        line.entry.at = at("2026-11-23T23:05:00Z") + TimeDelta::seconds(second);
+    }
+    store.drain(&lines, None).await.unwrap();
+    let (from, to) = (at("2026-11-23T23:20:00Z"), at("2026-11-24T00:50:00Z"));
+    let filter = UsageFilter { team: Name::parse(TEAMS[0]).ok(), ..UsageFilter::default() };
+    for by in Dimension::ALL {
+        for then in std::iter::once(None).chain(Dimension::ALL.into_iter().filter(|then| *then != by).map(Some)) {
+            for filter in [UsageFilter::default(), filter.clone()] {
+                let label = Some(LABEL.to_owned());
+                let query = UsageQuery { then, label, ..UsageQuery::of(from, to, by, filter) };
+                let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
+                for entry in lines.iter().map(|line| &line.entry) {
+                    if (from..to).contains(&entry.at) && is_left(&query.filter, entry) {
+                        let first = name_of(by, entry);
+                        let name = then.map_or(first.clone(), |then| format!("{first}{PAIR}{}", name_of(then, entry)));
+                        expected.entry(name).or_default().add(entry);
+                    }
+                }
+                assert_eq!(store.usage(&query).await.unwrap(), expected, "{by:?} then {then:?}");
+            }
+        }
     }
 }
 
