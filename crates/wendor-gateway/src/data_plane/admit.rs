@@ -14,7 +14,6 @@ use hyper::header::{HeaderName, HeaderValue};
 use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
-use wendor_core::catalog::upstream::Offer;
 use wendor_core::held;
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::use_of::WorstCase;
@@ -22,7 +21,6 @@ use wendor_core::quota::{AtLimit, Measure, Quota};
 use wendor_core::serving::fit::{Content, Unfit, mislabelled_image};
 use wendor_core::serving::sending::is_choosy;
 use wendor_core::trace::Trace;
-use wendor_wire::address::Addresses;
 use wendor_wire::asked::AppRequest;
 use wendor_wire::bad_request::BadRequest;
 use wendor_wire::conversation::Delivery;
@@ -114,14 +112,6 @@ fn beta_headers(headers: &HeaderMap) -> Vec<(HeaderName, HeaderValue)> {
         Some((name, HeaderValue::from_bytes(value.as_bytes()).ok()?))
     };
     headers.iter().filter(|(name, _)| name.as_str().ends_with("-beta")).filter_map(own).collect()
-}
-
-/// What a request holds for an offer.
-pub fn content_for<'c>(content: &'c Arc<Content>, fetched: Option<&'c Fetched>, offer: &Offer) -> &'c Arc<Content> {
-    match fetched.filter(|_| offer.addresses == Addresses::Fetched) {
-        Some(fetched) => &fetched.content,
-        None => content,
-    }
 }
 
 /// Admits a request.

@@ -21,6 +21,7 @@ use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::client::legacy::connect::dns::Name as HostName;
 use hyper_util::rt::TokioExecutor;
 use wendor_core::catalog::route::Route;
+use wendor_core::catalog::upstream::Offer;
 use wendor_core::name::Name;
 use wendor_core::serving::fit::{Content, image_addresses, with_images};
 use wendor_wire::address::{Addresses, public};
@@ -54,6 +55,14 @@ pub struct Fetched {
     pub content: Arc<Content>,
     /// The memory that they take.
     _share: Part,
+}
+
+/// What a request holds for an offer.
+pub fn content_for<'c>(content: &'c Arc<Content>, fetched: Option<&'c Fetched>, offer: &Offer) -> &'c Arc<Content> {
+    match fetched.filter(|_| offer.addresses == Addresses::Fetched) {
+        Some(fetched) => &fetched.content,
+        None => content,
+    }
 }
 
 /// Finds hosts of the public network alone.

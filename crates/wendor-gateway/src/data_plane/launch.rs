@@ -21,11 +21,11 @@ use wendor_wire::failure::{Failure, FailureKind};
 use wendor_wire::told_limits::read_told;
 
 use super::account::{Account, output_cap};
-use super::admit::content_for;
 use super::body::ReadBody;
 use super::clients::Clients;
 use super::exchange::{Hearing, Reply, Try, exchange};
 use super::images::Fetched;
+use super::images::content_for;
 use super::outlet::{AttemptHeaders, Outlet};
 use super::pieces::Pieces;
 use super::plan::target_of;

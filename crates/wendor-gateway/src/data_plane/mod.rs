@@ -181,22 +181,19 @@ fn estimated_count(call: &Call, admitted: Admitted) -> HttpResponse {
 /// A request with its plan.
 struct Planned {
     admitted: Admitted,
+    /// Whether it asks for a count and no offer can be asked.
+    is_estimated: bool,
     /// Whether its answer may begin before an offer does.
     may_be_late: bool,
 }
 
-/// Plans a request.
-///
-/// # Errors
-/// What it is answered where no offer is asked.
-fn planned(mut admitted: Admitted, call: &Call) -> Result<Planned, HttpResponse> {
+fn planned(mut admitted: Admitted) -> Planned {
     fault::wanted_by_a_test("fault-in-plan", admitted.ticket.account().marks.run.as_deref());
     plan::plan(&mut admitted);
-    if matches!(admitted.request.endpoint.kind, Kind::Count(_)) && admitted.ticket.plan().taken().next().is_none() {
-        return Err(estimated_count(call, admitted));
-    }
+    let is_count = matches!(admitted.request.endpoint.kind, Kind::Count(_));
+    let is_estimated = is_count && admitted.ticket.plan().taken().next().is_none();
     let may_be_late = late::may_be_late(&admitted.ticket);
-    Ok(Planned { admitted, may_be_late })
+    Planned { admitted, is_estimated, may_be_late }
 }
 
 async fn serve(
@@ -207,10 +204,10 @@ async fn serve(
     clients: &web::Data<Clients>,
 ) -> Result<HttpResponse, Refusal> {
     // Nothing here borrows what is admitted: the state of a request would keep room for it twice.
-    let Planned { admitted, may_be_late } = match planned(admit::admit(app, call, asked, payload).await?, call) {
-        Ok(planned) => planned,
-        Err(answer) => return Ok(answer),
-    };
+    let Planned { admitted, is_estimated, may_be_late } = planned(admit::admit(app, call, asked, payload).await?);
+    if is_estimated {
+        return Ok(estimated_count(call, admitted));
+    }
     if may_be_late {
         // Boxed: a stream keeps its own state, and no whole answer the room for it.
         return Box::pin(late::answer(admitted, clients.clone())).await;

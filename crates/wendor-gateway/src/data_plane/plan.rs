@@ -17,8 +17,8 @@ use wendor_wire::opening::opening;
 use wendor_wire::verdict::Target;
 
 use super::account::Account;
-use super::admit::{Admitted, content_for};
-use super::images::Fetched;
+use super::admit::Admitted;
+use super::images::{Fetched, content_for};
 use crate::snapshot::Snapshot;
 
 /// A request as far as a plan depends on it.
