@@ -5,16 +5,21 @@
 //! - [`setup`]: the installation and the proxy
 //! - [`load`]: requests and streams
 //! - [`measures`]: what is measured
+//! - [`large`]: beside it a large catalogue
 //! - [`now`]: how long the page Now takes
 //! - [`reports`]: how long reports take over a large ledger, made up for it
 //! - [`streams`]: very many streams at once, of the server of [`beats`]
+//! - [`growth`]: how all of it grows, drawn by [`chart`]
 //! - [`kernel`]: system calls of a request, and [`budget`]: where its time goes
 //! - [`verdict`]: ratios, spreads, bars
 //! - [`report`]: the table and the page
 
 mod beats;
 mod budget;
+mod chart;
+mod growth;
 mod kernel;
+mod large;
 mod load;
 mod machine;
 mod measures;
@@ -48,6 +53,9 @@ struct Bench {
     /// Hold so many streams of one event a second open instead.
     #[arg(long)]
     streams: Option<usize>,
+    /// Draw how it grows into this folder instead.
+    #[arg(long)]
+    growth: Option<PathBuf>,
     /// Say where the time of a whole request goes, step by step, instead of measuring.
     #[arg(long)]
     profile: bool,
@@ -63,7 +71,10 @@ fn main() -> anyhow::Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
     runtime.block_on(async {
         if let Some(millions) = options.reports {
-            return report::print(&reports::measure(millions).await?);
+            return report::print(&reports::measure(millions * 1_000).await?);
+        }
+        if let Some(folder) = &options.growth {
+            return growth::measure(folder, options.streams.unwrap_or(streams::MOST)).await;
         }
         if let Some(count) = options.streams {
             return report::print(&streams::measure(count).await?);

@@ -76,6 +76,9 @@ pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>
     if wanted("first-token") {
         keep(&mut measured, first_token(rounds).await?);
     }
+    if wanted("large-catalogue") {
+        keep(&mut measured, crate::large::measure(rounds).await?);
+    }
     if wanted("after-close") {
         keep(&mut measured, [after_close().await?]);
     }
@@ -93,7 +96,8 @@ fn keep(all: &mut Vec<Found>, new: impl IntoIterator<Item = Found>) {
     }
 }
 
-fn profile_of(tokens: usize, tokens_per_second: u32, first_token_ms: u64) -> Profile {
+/// Answers of so many tokens, at that pace.
+pub fn profile_of(tokens: usize, tokens_per_second: u32, first_token_ms: u64) -> Profile {
     let quick = Profile::quick("quayside", &["dunlin-70b"]);
     Profile {
         answer_tokens: (tokens, tokens),
@@ -134,7 +138,7 @@ fn translated_target(setup: &Setup) -> anyhow::Result<Target> {
 }
 
 /// Runs rounds until enough are valid; gives what each found.
-async fn valid<T, F: Future<Output = anyhow::Result<T>>>(
+pub async fn valid<T, F: Future<Output = anyhow::Result<T>>>(
     rounds: usize,
     mut round: impl FnMut() -> F,
 ) -> anyhow::Result<Vec<T>> {
@@ -157,14 +161,14 @@ async fn valid<T, F: Future<Output = anyhow::Result<T>>>(
 }
 
 /// A ratio from rounds of both ways.
-fn compared(name: &'static str, unit: &'static str, pairs: &[(f64, f64)], bar: f64) -> Found {
+pub fn compared(name: &'static str, unit: &'static str, pairs: &[(f64, f64)], bar: f64) -> Found {
     let (plain, wendor): (Vec<f64>, Vec<f64>) = pairs.iter().copied().unzip();
     let rounds = pairs.iter().map(|(plain, wendor)| wendor / plain).collect();
     Found { name, unit, plain: Some(median(&plain)), wendor: median(&wendor), rounds, against: Against::Ratio, bar }
 }
 
 /// CPU of `work` by the process of `way`, with what it has left to do afterwards.
-async fn cpu_of(setup: &Setup, way: Way, work: impl Future<Output = anyhow::Result<u64>>) -> anyhow::Result<f64> {
+pub async fn cpu_of(setup: &Setup, way: Way, work: impl Future<Output = anyhow::Result<u64>>) -> anyhow::Result<f64> {
     let process = setup.process(way)?;
     let before = cpu_us(process)?;
     let count = work.await?;

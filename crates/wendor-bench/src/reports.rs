@@ -46,12 +46,12 @@ const ASKED: [(&str, &str); 14] = [
     ("the latest requests of a team", "/requests?limit=50&team=team-007"),
 ];
 
-/// Asks everything over a ledger of so many millions of entries.
-pub async fn measure(millions: u32) -> anyhow::Result<Vec<Found>> {
+/// Asks everything over a ledger of so many thousands of entries.
+pub async fn measure(thousands: u32) -> anyhow::Result<Vec<Found>> {
     let ferry = Ferry::empty(&Wishes::default()).await;
     ferry.apply(&catalogue()).await;
-    let past = Past { entries: millions * 1_000_000, days: DAYS, keys: KEYS, teams: TEAMS, routes: ROUTES, seed: 7 };
-    eprintln!("Reports over {millions} million entries: filling ...");
+    let past = Past { entries: thousands * 1_000, days: DAYS, keys: KEYS, teams: TEAMS, routes: ROUTES, seed: 7 };
+    eprintln!("Reports over {thousands} thousand entries: filling ...");
     let began = Instant::now();
     let filled = past.fill(&ferry.database.url, Utc::now()).await?;
     eprintln!("  {} entries and {} hourly roll-ups in {:?}", filled.entries, filled.rollups, began.elapsed());

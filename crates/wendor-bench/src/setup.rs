@@ -21,6 +21,17 @@ pub enum Way {
     Wendor,
 }
 
+impl Way {
+    /// How it is called.
+    pub fn told(self) -> &'static str {
+        match self {
+            Self::Direct => "the stand-in itself",
+            Self::Plain => "plain proxy",
+            Self::Wendor => "Wendor",
+        }
+    }
+}
+
 /// Quotas that are all counted and never reached.
 const QUOTAS: &str = r#"
   { measure = "requests", per = "minute", limit = 100000000 },

@@ -18,11 +18,17 @@ use crate::verdict::{Against, Found};
 /// Streams opened a second.
 const A_SECOND: u32 = 500;
 
+/// Streams where nobody says how many: what a process may have that is given twenty thousand handles.
+pub const MOST: usize = 9_800;
+
 /// How long they are watched once all are open.
 const WATCHED: Duration = Duration::from_secs(30);
 
 /// Handles of this process that are no streams.
 const OTHER_HANDLES: usize = 300;
+
+/// How long the gateway is left alone before it is looked at what stays.
+const LEFT_ALONE: Duration = Duration::from_secs(10);
 
 /// How long the apps may take to learn that a stream is over.
 const TOLD: Duration = Duration::from_secs(30);
@@ -44,6 +50,11 @@ struct Opened {
     streams: JoinSet<()>,
     /// Memory of the gateway at so many, in kilobytes.
     memory: Vec<(usize, f64)>,
+}
+
+/// A count as a figure.
+pub fn figure(count: usize) -> f64 {
+    u32::try_from(count).map_or(f64::INFINITY, f64::from)
 }
 
 /// At one of so many.
@@ -88,6 +99,13 @@ async fn open(target: &Target, count: usize, process: u32) -> anyhow::Result<Ope
 }
 
 impl Opened {
+    /// Delays since this was last asked, sorted.
+    fn delays(&self) -> Vec<f64> {
+        let mut delays = self.look(|seen| std::mem::take(&mut seen.delays));
+        delays.sort_by(f64::total_cmp);
+        delays
+    }
+
     fn look<T>(&self, look: impl FnOnce(&mut Seen) -> T) -> T {
         look(&mut self.seen.lock().unwrap_or_else(std::sync::PoisonError::into_inner))
     }
@@ -125,7 +143,9 @@ pub async fn measure(count: usize) -> anyhow::Result<Vec<Found>> {
 }
 
 /// What was seen of one way.
-struct One {
+pub struct One {
+    /// Memory of the gateway at so many open streams, in kilobytes.
+    pub memory: Vec<(usize, f64)>,
     failed: f64,
     delay: [f64; 3],
     cpu_percent: f64,
@@ -135,30 +155,25 @@ struct One {
     left_mb: f64,
 }
 
-async fn one(way: Way, count: usize) -> anyhow::Result<One> {
-    eprintln!("{count} streams through {way:?}, {A_SECOND} more a second ...");
+/// So many streams through one gateway.
+pub async fn one(way: Way, count: usize) -> anyhow::Result<One> {
+    eprintln!("{count} streams through {}, {A_SECOND} more a second ...", way.told());
     let server = Beats::start().await?;
     let setup = Setup::before(server.address()).await?;
     let (process, target) = (setup.process(way)?, target(&setup, way, true, 0)?);
-    let opened = open(&target, count, process).await?;
-    let mut opening = opened.look(|seen| std::mem::take(&mut seen.delays));
-    opening.sort_by(f64::total_cmp);
+    let mut opened = open(&target, count, process).await?;
+    let opening = opened.delays();
     let cpu = cpu_us(process)?;
     tokio::time::sleep(WATCHED).await;
     let cpu_percent = (cpu_us(process)? - cpu) / WATCHED.as_secs_f64() / 10_000.0;
-    let mut delays = opened.look(|seen| std::mem::take(&mut seen.delays));
-    delays.sort_by(f64::total_cmp);
+    let delays = opened.delays();
     let wanted = count * usize::try_from(WATCHED.as_secs())?;
     ensure!(delays.len() * 100 >= wanted * 97, "{} events came where {wanted} were to come", delays.len());
     let failed = opened.look(|seen| std::mem::take(&mut seen.over));
     if let Some(first) = failed.first() {
         eprintln!("  one of {} that failed: {first}", failed.len());
     }
-    let during = resident_kb(process)?;
-    let before = opened.memory.first().context("it was looked at before")?.1;
-    for (open, kb) in &opened.memory {
-        eprintln!("  {open} open: {:.1} MB", kb / 1_024.0);
-    }
+    opened.memory.push((count, resident_kb(process)?));
     let ended = Instant::now();
     drop(server);
     let open = count - failed.len();
@@ -168,25 +183,31 @@ async fn one(way: Way, count: usize) -> anyhow::Result<One> {
     let (told_s, told) = (ended.elapsed().as_secs_f64(), opened.look(|seen| seen.over.len()));
     drop(opened.streams);
     if way == Way::Wendor {
-        setup.ferry.drained().await;
-        let today = chrono::Utc::now().date_naive();
-        let (from, to) = (today - chrono::TimeDelta::days(1), today + chrono::TimeDelta::days(1));
-        let usage = setup.ferry.get(&format!("/usage?by=team&from={from}T00:00:00Z&to={to}T00:00:00Z")).await;
-        ensure!(
-            usage["together"]["requests"] == count,
-            "of {count} streams stand in the ledger: {}",
-            usage["together"]
-        );
+        all_are_recorded(&setup, count).await?;
     }
-    tokio::time::sleep(Duration::from_secs(10)).await;
-    let count = f64::from(u32::try_from(count)?);
+    tokio::time::sleep(LEFT_ALONE).await;
+    let memory = opened.memory;
+    let at = |place: Option<&(usize, f64)>| place.map(|(_, kb)| *kb).context("memory was looked at");
+    let (before, during) = (at(memory.first())?, at(memory.last())?);
     Ok(One {
-        failed: f64::from(u32::try_from(failed.len())?),
+        memory,
+        failed: figure(failed.len()),
         delay: [at_percent(&delays, 50), at_percent(&delays, 99), at_percent(&opening, 99)],
         cpu_percent,
-        memory_kb: (during - before) / count,
-        not_told: f64::from(u32::try_from(open - told)?),
+        memory_kb: (during - before) / figure(count),
+        not_told: figure(open - told),
         told_s,
         left_mb: (resident_kb(process)? - before) / 1_024.0,
     })
+}
+
+/// Every stream stands in the ledger.
+async fn all_are_recorded(setup: &Setup, count: usize) -> anyhow::Result<()> {
+    setup.ferry.drained().await;
+    let today = chrono::Utc::now().date_naive();
+    let (from, to) = (today - chrono::TimeDelta::days(1), today + chrono::TimeDelta::days(1));
+    let usage = setup.ferry.get(&format!("/usage?by=team&from={from}T00:00:00Z&to={to}T00:00:00Z")).await;
+    let all = &usage["together"];
+    ensure!(all["requests"] == count, "of {count} streams stand in the ledger: {all}");
+    Ok(())
 }

@@ -166,6 +166,27 @@ pub async fn days_to_sum(url: &str) -> anyhow::Result<i64> {
     Ok(left.fetch_one(&mut connection).await?)
 }
 
+/// Puts so many keys of as many teams in, as if they had been issued; nobody has their texts.
+///
+/// # Errors
+/// When the database refuses.
+pub async fn keys(url: &str, count: u32, teams: u32) -> anyhow::Result<()> {
+    let mut connection = PgConnection::connect(url).await?;
+    let numbers: Vec<i64> = (0..i64::from(count)).collect();
+    let owners: Vec<String> = (0..count).map(|number| team(number % teams)).collect();
+    sqlx::query::<Postgres>(
+        "insert into app_key (id, hash, team, label, issued_at, issued_by)
+         select 'f' || lpad(number::text, 7, '0'), sha256(number::text::bytea), team, 'batch ' || number, now(), 'harbour-master'
+         from unnest($1::bigint[], $2::text[]) as made (number, team)",
+    )
+    .bind(numbers)
+    .bind(owners)
+    .execute(&mut connection)
+    .await?;
+    sqlx::query::<Postgres>("analyze app_key").execute(&mut connection).await?;
+    Ok(())
+}
+
 async fn copy(pool: &PgPool, statement: &str, lines: &str) -> anyhow::Result<()> {
     let mut into = pool.copy_in_raw(statement).await?;
     into.send(lines.as_bytes()).await?;

@@ -2,10 +2,11 @@
 
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
-use sqlx::FromRow;
+use sqlx::{FromRow, Postgres, QueryBuilder};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sketch::Sketch;
+use wendor_core::metering::sums::Apart;
 use wendor_wire::usage::TokenCounts;
 
 use crate::StoreError;
@@ -16,6 +17,80 @@ pub(crate) const ROLLED: &str = "team, key, route, offer, requests, failures, ca
     attempt_tokens_input, attempt_tokens_input_cached, attempt_tokens_cache_written, attempt_tokens_output, \
     attempt_tokens_reasoning, attempt_tokens_preset, attempt_cost, images, tokens_input, tokens_input_cached, tokens_cache_written, \
     tokens_output, tokens_reasoning, tokens_preset, cost, first_token, whole";
+
+/// Of these, what is no sum: how many stand before the sums, and the sketches behind them.
+const NAMES: usize = 4;
+const SKETCHES: usize = 2;
+
+/// What of a [`RollUpKey`] groups of rows are told apart by.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Grouped {
+    pub apart: Apart,
+    /// By the instants that rows begin at, too.
+    pub time: bool,
+}
+
+/// Rows that are added to one another by the database: what comes from there is as many rows as there are groups.
+pub(crate) fn push_sums(select: &mut QueryBuilder<Postgres>, start: &str, grouped: Grouped) {
+    let Grouped { apart, time } = grouped;
+    select.push(if time { "" } else { "min(" }).push(start).push(if time { "" } else { ")" }).push(" as hour");
+    for (name, is_told) in names(apart) {
+        select.push(if is_told { ", " } else { ", '' as " }).push(name);
+    }
+    let columns: Vec<&str> = ROLLED.split(", ").collect();
+    for column in &columns[NAMES..columns.len() - SKETCHES] {
+        // Sums of whole numbers come as decimals, but there are no such many.
+        let back = if column.ends_with("cost") { "" } else { "::bigint" };
+        select.push(", sum(").push(column).push(")").push(back).push(" as ").push(column);
+    }
+    select.push(", array_agg(first_token) as first_token, array_agg(whole) as whole");
+}
+
+/// Ends what [`push_sums`] began.
+pub(crate) fn push_group_by(select: &mut QueryBuilder<Postgres>, start: &str, grouped: Grouped) {
+    let told = names(grouped.apart).into_iter().filter_map(|(name, is_told)| is_told.then_some(name));
+    for (number, column) in told.chain(grouped.time.then_some(start)).enumerate() {
+        select.push(if number == 0 { " group by " } else { ", " }).push(column);
+    }
+    // Without groups there is a row of nothing where there is nothing.
+    select.push(" having count(*) > 0");
+}
+
+fn names(apart: Apart) -> [(&'static str, bool); NAMES] {
+    [("team", apart.team), ("key", apart.key), ("route", apart.route), ("offer", apart.offer)]
+}
+
+/// Rows added to one another.
+#[derive(FromRow)]
+pub(crate) struct GroupedRow {
+    hour: DateTime<Utc>,
+    team: String,
+    key: String,
+    route: String,
+    offer: String,
+    #[sqlx(flatten)]
+    sums: SumColumns,
+    first_token: Vec<Vec<u8>>,
+    whole: Vec<Vec<u8>>,
+}
+
+impl GroupedRow {
+    /// What it belongs to, and what it sums.
+    pub(crate) fn read(self) -> Result<(RollUpKey, RollUp), StoreError> {
+        let merged = |all: &[Vec<u8>]| {
+            all.iter().try_fold(Sketch::default(), |mut merged, bytes| {
+                merged.merge(&sketch(bytes)?);
+                Ok::<_, StoreError>(merged)
+            })
+        };
+        let sums = self.sums.read(merged(&self.first_token)?, merged(&self.whole)?)?;
+        Ok((RollUpKey { hour: self.hour, team: self.team, key: self.key, route: self.route, offer: self.offer }, sums))
+    }
+}
+
+fn sketch(bytes: &[u8]) -> Result<Sketch, StoreError> {
+    Sketch::from_bytes(bytes).map_err(|error| StoreError::unreadable("usage_hour", error))
+}
 
 /// A row of roll-ups, or of sums of them.
 #[derive(FromRow)]
@@ -61,8 +136,6 @@ pub(crate) struct SumColumns {
 impl RolledRow {
     /// What it belongs to, and what it sums.
     pub(crate) fn read(self) -> Result<(RollUpKey, RollUp), StoreError> {
-        let sketch =
-            |bytes: &[u8]| Sketch::from_bytes(bytes).map_err(|error| StoreError::unreadable("usage_hour", error));
         let sums = self.sums.read(sketch(&self.first_token)?, sketch(&self.whole)?)?;
         Ok((RollUpKey { hour: self.hour, team: self.team, key: self.key, route: self.route, offer: self.offer }, sums))
     }

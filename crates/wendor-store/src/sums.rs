@@ -14,7 +14,7 @@ use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sums::{Apart, Source, Span, Summed, Sums, segments};
 use wendor_core::quota::window::{Window, WindowSpan};
 
-use crate::rolled::{ROLLED, RolledRow};
+use crate::rolled::{Grouped, GroupedRow, ROLLED, RolledRow, push_group_by, push_sums};
 use crate::row::{bigint, numeric};
 use crate::usage::UsageFilter;
 use crate::{Store, StoreError};
@@ -50,6 +50,17 @@ impl TeamDay {
         self.output_tokens += other.output_tokens;
         self.cost += other.cost;
     }
+}
+
+/// How sums of whole hours are told apart.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Told {
+    /// What comes back.
+    pub grouped: Grouped,
+    /// What sums must tell apart for that and for the filter.
+    pub needed: Apart,
+    /// Whether days must be told apart by their hours.
+    pub hours: bool,
 }
 
 /// What is selected of a day behind the instant of a row.
@@ -109,32 +120,34 @@ impl Store {
         Ok(())
     }
 
-    /// Hands rows that sum up to whole hours to `fold`, told apart as far as `needed`, from sums as far as there are.
+    /// Hands sums of whole hours to `fold`, by groups, from sums of days as far as there are. The filter needs told apart what it narrows.
     pub(crate) async fn rolled(
         &self,
         range: Range<DateTime<Utc>>,
-        needed: Apart,
-        tells_hours: bool,
+        told: Told,
         filter: &UsageFilter,
         mut fold: impl FnMut(RollUpKey, RollUp),
     ) -> Result<(), StoreError> {
         let mut transaction = self.reading().await?;
         let summed = summed(&mut transaction, &range).await?;
-        for (source, from, to) in segments(range, needed, tells_hours, &summed) {
+        let Told { grouped, needed, hours } = told;
+        for (source, from, to) in segments(range, needed, hours, &summed) {
+            let start = if source == Source::RollUps { "hour" } else { "start" };
             let mut select = QueryBuilder::<Postgres>::new("select ");
+            push_sums(&mut select, start, grouped);
             match source {
                 Source::Sums(span) => {
-                    select.push("start as hour, ").push(ROLLED).push(" from usage_sum where span = ");
-                    select.push_bind(span.as_str()).push(" and apart = ").push_bind(needed.code());
-                    select.push(" and start >= ").push_bind(from).push(" and start < ").push_bind(to);
+                    select.push(" from usage_sum where span = ").push_bind(span.as_str());
+                    select.push(" and apart = ").push_bind(needed.code()).push(" and ");
                 }
                 Source::RollUps => {
-                    select.push("hour, ").push(ROLLED).push(" from usage_hour where hour >= ");
-                    select.push_bind(from).push(" and hour < ").push_bind(to);
+                    select.push(" from usage_hour where ");
                 }
             }
+            select.push(start).push(" >= ").push_bind(from).push(" and ").push(start).push(" < ").push_bind(to);
             narrow(&mut select, filter);
-            let mut rows = select.build_query_as::<RolledRow>().fetch(&mut *transaction);
+            push_group_by(&mut select, start, grouped);
+            let mut rows = select.build_query_as::<GroupedRow>().fetch(&mut *transaction);
             while let Some(row) = rows.try_next().await? {
                 let (key, sums) = row.read()?;
                 fold(key, sums);

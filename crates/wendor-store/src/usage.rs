@@ -15,6 +15,8 @@ use wendor_core::quota::window::Window;
 use wendor_wire::worded;
 
 use crate::requests::RequestFilter;
+use crate::rolled::Grouped;
+use crate::sums::Told;
 use crate::{Store, StoreError};
 
 worded! {
@@ -192,8 +194,8 @@ impl UsageQuery {
         }
     }
 
-    /// What must be told apart of whole hours.
-    fn apart(&self) -> Apart {
+    /// How whole hours are told apart.
+    fn told(&self) -> Told {
         let filter = &self.filter;
         let narrowed = Apart {
             team: filter.team.is_some(),
@@ -201,11 +203,13 @@ impl UsageQuery {
             route: filter.route.is_some(),
             offer: filter.offer.is_some() || filter.upstream.is_some(),
         };
-        self.then.iter().fold(narrowed.with(self.by.apart()), |apart, then| apart.with(then.apart()))
-    }
-
-    fn tells_hours(&self) -> bool {
-        [Some(self.by), self.then].contains(&Some(Dimension::Hour))
+        let dimensions = || std::iter::once(self.by).chain(self.then);
+        let apart = dimensions().fold(Apart::default(), |apart, by| apart.with(by.apart()));
+        Told {
+            grouped: Grouped { apart, time: dimensions().any(|by| by.step().is_some()) },
+            needed: narrowed.with(apart),
+            hours: dimensions().any(|by| by == Dimension::Hour),
+        }
     }
 
     fn is_of_lines(&self) -> bool {
@@ -287,7 +291,7 @@ impl Store {
         to: DateTime<Utc>,
         groups: &mut BTreeMap<String, RollUp>,
     ) -> Result<(), StoreError> {
-        self.rolled(from..to, query.apart(), query.tells_hours(), &query.filter, |key, sums| {
+        self.rolled(from..to, query.told(), &query.filter, |key, sums| {
             let name = |by: Dimension| by.of(&key, &query.filter.former);
             groups.entry(query.named(name(query.by), query.then.map(name))).or_default().merge(&sums);
         })

@@ -168,14 +168,13 @@ pub(super) async fn usage(
     let query = read(&principal, &app, &params)?;
     let shift = shift_of(query.from, query.to);
     let before = previous_period(&query, shift, app.clock.now());
-    let groups = app.store.usage(&query).await?;
+    let (groups, earlier) = tokio::try_join!(app.store.usage(&query), app.store.usage(&before))?;
     if groups.is_empty() {
         let filter = &query.filter;
         let (team, upstream) = (filter.team.as_ref(), filter.upstream.as_ref());
         let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
         named::must_be_there(&principal, &app, named::Narrowed { team, upstream, route, offer, key }).await?;
     }
-    let earlier = app.store.usage(&before).await?;
     let of_time = query.then.filter(|then| then.step().is_some()).unwrap_or(query.by);
     let weekday = same_weekday(of_time, shift);
     let earlier_weekday = if weekday == shift {
