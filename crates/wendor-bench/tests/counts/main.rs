@@ -121,7 +121,8 @@ mod tests {
             App::connect(service.address()).wait_until_drained();
             kept
         };
-        of(STREAMS / 4);
+        // One alone before, for what is kept once: its connection to the upstream is one of the next.
+        of(1);
         of(STREAMS).each(STREAMS)
     }
 
@@ -182,7 +183,7 @@ mod tests {
             // Less than one in fifty is what others do meanwhile.
             row("an event that passes", at_most(0.02, 20.0), || event(&service, &Question::streamed(&key))),
             row("an event that is translated", at_most(14.5, 1_250.0), || event(&service, &Question::translated(&key))),
-            row("an open stream, kept", at_most(200.0, 30_000.0), || open_stream(&service, &Question::streamed(&key))),
+            row("an open stream, kept", at_most(45.5, 46_000.0), || open_stream(&service, &Question::streamed(&key))),
             row("a settled entry", at_most(1.5, 1_200.0), settled_entry),
             row("a drained entry, of a thousand", at_most(2.5, 3_000.0), || drained_entry(&service)),
         ];
