@@ -18,7 +18,7 @@ const CONNECTIONS: [usize; 8] = [1, 2, 3, 4, 8, 16, 32, 64];
 const TIME: Duration = Duration::from_secs(3);
 
 /// Sizes of the ledger, in thousands of entries.
-const THOUSANDS: [u32; 3] = [250, 1_000, 4_000];
+const THOUSANDS: [u32; 4] = [50, 200, 500, 1_250];
 
 /// Reports of which the time is drawn.
 const REPORTS: [&str; 5] =
