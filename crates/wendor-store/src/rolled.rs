@@ -60,14 +60,28 @@ fn names(apart: Apart) -> [(&'static str, bool); NAMES] {
     [("team", apart.team), ("key", apart.key), ("route", apart.route), ("offer", apart.offer)]
 }
 
-/// Rows added to one another.
+/// What a row belongs to.
 #[derive(FromRow)]
-pub(crate) struct GroupedRow {
+struct KeyColumns {
     hour: DateTime<Utc>,
     team: String,
     key: String,
     route: String,
     offer: String,
+}
+
+impl KeyColumns {
+    fn read(self) -> RollUpKey {
+        let Self { hour, team, key, route, offer } = self;
+        RollUpKey { hour, team, key, route, offer }
+    }
+}
+
+/// Rows added to one another.
+#[derive(FromRow)]
+pub(crate) struct GroupedRow {
+    #[sqlx(flatten)]
+    key: KeyColumns,
     #[sqlx(flatten)]
     sums: SumColumns,
     first_token: Vec<Vec<u8>>,
@@ -84,7 +98,7 @@ impl GroupedRow {
             })
         };
         let sums = self.sums.read(merged(&self.first_token)?, merged(&self.whole)?)?;
-        Ok((RollUpKey { hour: self.hour, team: self.team, key: self.key, route: self.route, offer: self.offer }, sums))
+        Ok((self.key.read(), sums))
     }
 }
 
@@ -95,11 +109,8 @@ fn sketch(bytes: &[u8]) -> Result<Sketch, StoreError> {
 /// A row of roll-ups, or of sums of them.
 #[derive(FromRow)]
 pub(crate) struct RolledRow {
-    hour: DateTime<Utc>,
-    team: String,
-    key: String,
-    route: String,
-    offer: String,
+    #[sqlx(flatten)]
+    key: KeyColumns,
     #[sqlx(flatten)]
     sums: SumColumns,
     first_token: Vec<u8>,
@@ -137,7 +148,7 @@ impl RolledRow {
     /// What it belongs to, and what it sums.
     pub(crate) fn read(self) -> Result<(RollUpKey, RollUp), StoreError> {
         let sums = self.sums.read(sketch(&self.first_token)?, sketch(&self.whole)?)?;
-        Ok((RollUpKey { hour: self.hour, team: self.team, key: self.key, route: self.route, offer: self.offer }, sums))
+        Ok((self.key.read(), sums))
     }
 }
 
