@@ -29,7 +29,7 @@ const DAYS: u32 = 62;
 const TOLD_PERCENT: usize = 95;
 
 /// What is asked, by what it is called: over the last thirty days where it has a range.
-const ASKED: [(&str, &str); 14] = [
+const ASKED: [(&str, &str); 22] = [
     ("the page Now", "/now"),
     ("a month by team", "/usage?{month}&by=team"),
     ("a month by route", "/usage?{month}&by=route"),
@@ -42,7 +42,15 @@ const ASKED: [(&str, &str); 14] = [
     ("a week by hour", "/usage?{week}&by=hour"),
     ("why a month cost more", "/usage/why?{month}"),
     ("a day by label", "/usage?{day}&by=label:feature"),
+    ("a month by label", "/usage?{month}&by=label:feature"),
+    ("a month by label and day", "/usage?{month}&by=label:feature,day"),
+    ("a month by a label of 300 values", "/usage?{month}&by=label:customer"),
+    ("the same of a team", "/usage?{month}&by=label:customer&team=team-007"),
+    ("a month by end", "/usage?{month}&by=end"),
+    ("a day by run", "/usage?{day}&by=run"),
     ("a day of a team by run", "/usage?{day}&by=run&team=team-007"),
+    ("a month of a team by run", "/usage?{month}&by=run&team=team-007"),
+    ("24 hours to now by label", "/usage?{last}&by=label:feature"),
     ("the latest requests of a team", "/requests?limit=50&team=team-007"),
 ];
 
@@ -103,7 +111,12 @@ fn with_ranges(call: &str) -> String {
         let from = today - TimeDelta::days(days);
         format!("from={from}T00:00:00Z&to={today}T00:00:00Z")
     };
-    call.replace("{month}", &range(30)).replace("{week}", &range(7)).replace("{day}", &range(1))
+    let now = Utc::now();
+    let last = format!("from={}&to={}", (now - TimeDelta::days(1)).format("%FT%TZ"), now.format("%FT%TZ"));
+    call.replace("{last}", &last)
+        .replace("{month}", &range(30))
+        .replace("{week}", &range(7))
+        .replace("{day}", &range(1))
 }
 
 /// Teams and routes of the past.

@@ -2,9 +2,11 @@
 //! roll-ups that a drain would have made of them.
 
 use std::fmt::Write;
+use std::ops::Range;
 
 use anyhow::Context;
 use chrono::{DateTime, Months, TimeDelta, Utc};
+use futures_util::{StreamExt, TryStreamExt};
 use rand::rngs::SmallRng;
 use rand::{RngExt, SeedableRng};
 use sqlx::postgres::PgPoolCopyExt;
@@ -62,9 +64,15 @@ pub fn route(number: u32) -> String {
     format!("route-{number:03}")
 }
 
-/// Runs of each key, and what apps name in a label.
-const RUNS_OF_A_KEY: u32 = 40;
+/// Runs of each key in an hour.
+const RUNS_OF_AN_HOUR: u32 = 2;
+
+/// What apps name in a label, and for whom they ask in another.
 const FEATURES: [&str; 4] = ["search", "summary", "chat", "translation"];
+const CUSTOMERS: u32 = 300;
+
+/// Hours that are put in side by side.
+const AT_ONCE: usize = 3;
 
 impl Past {
     /// Puts it in, an hour at a time, up to the last whole hour before `now`.
@@ -84,31 +92,36 @@ impl Past {
             }
             month = month.checked_add_months(Months::new(1)).context("a month has a next one")?;
         }
-        let mut random = SmallRng::seed_from_u64(self.seed);
-        let mut filled = Filled::default();
-        let mut number = 0;
-        for hour in 0..hours {
+        let per_hour = self.entries / hours;
+        let put_in = (0..hours).map(|hour| {
             let start = begin + TimeDelta::hours(i64::from(hour));
-            let count = self.entries / hours + u32::from(hour < self.entries % hours);
-            let entries: Vec<LedgerEntry> = (0..count)
-                .map(|_| {
-                    number += 1;
-                    self.entry(start, number, &mut random)
-                })
-                .collect();
-            let rows = rows_of(&entries);
-            filled.entries += u64::from(count);
-            filled.rollups += u64::try_from(rows.len())?;
-            let mut lines = String::new();
-            entries.iter().try_for_each(|entry| write_entry(entry, &mut lines))?;
-            copy(&pool, LEDGER, &lines).await?;
-            let mut lines = String::new();
-            rows.iter().try_for_each(|(key, sums)| write_rollup(key, sums, &mut lines))?;
-            copy(&pool, ROLLUPS, &lines).await?;
+            let count = per_hour + u32::from(hour < self.entries % hours);
+            self.fill_hour(&pool, start, hour * (per_hour + 1)..hour * (per_hour + 1) + count)
+        });
+        let mut put_in = futures_util::stream::iter(put_in).buffer_unordered(AT_ONCE);
+        let mut filled = Filled::default();
+        while let Some(hour) = put_in.try_next().await? {
+            filled.entries += hour.entries;
+            filled.rollups += hour.rollups;
         }
+        drop(put_in);
         sqlx::query("analyze ledger, usage_hour").execute(&pool).await?;
         pool.close().await;
         Ok(filled)
+    }
+
+    /// Puts the entries of those numbers into an hour.
+    async fn fill_hour(&self, pool: &PgPool, start: DateTime<Utc>, numbers: Range<u32>) -> anyhow::Result<Filled> {
+        let mut random = SmallRng::seed_from_u64(self.seed ^ u64::from(numbers.start) << 8);
+        let entries: Vec<LedgerEntry> = numbers.map(|number| self.entry(start, number, &mut random)).collect();
+        let rows = rows_of(&entries);
+        let mut lines = String::new();
+        entries.iter().try_for_each(|entry| write_entry(entry, &mut lines))?;
+        copy(pool, LEDGER, &lines).await?;
+        let mut lines = String::new();
+        rows.iter().try_for_each(|(key, sums)| write_rollup(key, sums, &mut lines))?;
+        copy(pool, ROLLUPS, &lines).await?;
+        Ok(Filled { entries: u64::try_from(entries.len())?, rollups: u64::try_from(rows.len())? })
     }
 
     fn entry(&self, hour: DateTime<Utc>, number: u32, random: &mut SmallRng) -> LedgerEntry {
@@ -127,12 +140,13 @@ impl Past {
         let (first_token_ms, whole_ms) = (random.random_range(80..900), random.random_range(900..12_000));
         let latency = Latency { first_token_ms: Some(first_token_ms), whole_ms, ..Latency::default() };
         let end = if random.random_ratio(1, 60) { End::CutOff } else { End::Proper };
+        let customer = format!("customer-{:03}", random.random_range(0..CUSTOMERS));
         let feature = FEATURES[random.random_range(0..FEATURES.len())];
         LedgerEntry {
             key: format!("k{key:06}"),
             offer: OfferName::new(name(upstream), model).ok(),
-            run: Some(format!("run-{key}-{}", random.random_range(0..RUNS_OF_A_KEY))),
-            labels: [("feature".to_owned(), feature.to_owned())].into(),
+            run: Some(format!("run-{key}-{}-{}", hour.format("%m%d%H"), random.random_range(0..RUNS_OF_AN_HOUR))),
+            labels: [("feature".to_owned(), feature.to_owned()), ("customer".to_owned(), customer)].into(),
             tokens: TokenCounts { input, output, ..TokenCounts::default() },
             cost: Some(Cost { input: money(input, 1), output: money(output, 4), ..Cost::default() }),
             record: Record::Request(RequestRecord {
@@ -153,7 +167,7 @@ impl Past {
     }
 }
 
-/// Days of the past that are not summed up yet.
+/// Days of the past, and thirds of its months that are over, that are not summed up yet.
 ///
 /// # Errors
 /// When the database is away.
@@ -161,7 +175,9 @@ pub async fn days_to_sum(url: &str) -> anyhow::Result<i64> {
     let mut connection = PgConnection::connect(url).await?;
     let left = sqlx::query_scalar(
         "select count(*) from generate_series((select min(hour) from usage_hour), now() - interval '1 day', '1 day') as begun
-         where not exists (select from usage_summed where span = 'day' and start = date_trunc('day', begun, 'utc'))",
+         where not exists (select from usage_summed where span = 'day' and start = date_trunc('day', begun, 'utc'))
+             or (begun > (select min(hour) from usage_hour) + interval '11 days' and third_of(begun) < third_of(now())
+                 and not exists (select from usage_summed where span = 'third' and start = third_of(begun)))",
     );
     Ok(left.fetch_one(&mut connection).await?)
 }

@@ -15,7 +15,8 @@
 //! - [`events`]: what happened, and whom it was told
 //! - [`partitions`]: the months that these come in, and how long each is kept
 //! - [`requests`]: reading requests back; [`past`]: in bulk
-//! - [`usage`]: figures over a range, of lines added by the database; [`sums`]: of whole days, read in the place of their hours
+//! - [`usage`]: figures over a range, of lines added by the database; [`sums`]: of whole hours, days and thirds of
+//!   months, read in their place
 //! - [`quotas`]: what windows hold
 
 pub mod audit;
@@ -37,6 +38,8 @@ mod rolled;
 mod rollups;
 mod row;
 mod store;
+mod summed_lines;
+mod summing;
 pub mod sums;
 pub mod tokens;
 pub mod usage;

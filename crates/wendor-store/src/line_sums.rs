@@ -6,7 +6,7 @@ use std::ops::Range;
 
 use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
-use sqlx::{FromRow, Postgres, QueryBuilder};
+use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
 use wendor_core::catalog::former::Former;
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::EntryKind;
@@ -37,7 +37,8 @@ const SUMS: &str = "count(*) filter (where kind = 'request') as requests,
     coalesce(sum(line_cost), 0) as cost, ";
 
 /// Of a line; null where it has no price.
-const LINE_COST: &str = "cost_input + cost_input_cached + cost_cache_written + cost_output + coalesce(cost_images, 0)";
+pub(crate) const LINE_COST: &str =
+    "cost_input + cost_input_cached + cost_cache_written + cost_output + coalesce(cost_images, 0)";
 
 /// The two names of a group; the second is empty where there is none.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, FromRow)]
@@ -46,10 +47,9 @@ struct GroupName {
     second: String,
 }
 
+/// What [`push_summed_lines`] gives.
 #[derive(FromRow)]
-struct Summed {
-    #[sqlx(flatten)]
-    name: GroupName,
+pub(crate) struct SummedLines {
     #[sqlx(flatten)]
     sums: SumColumns,
     /// A kind of one of its lines, or an end, that this release does not know and cannot count.
@@ -57,14 +57,23 @@ struct Summed {
     unknown_end: Option<String>,
 }
 
-impl Summed {
-    fn read(self) -> Result<(GroupName, RollUp), StoreError> {
-        let unknown = [("ledger.kind", self.unknown_kind), ("ledger.ended", self.unknown_end)];
-        if let Some((column, value)) = unknown.into_iter().find_map(|(column, value)| Some((column, value?))) {
+impl SummedLines {
+    /// The sums, with the sketches of the same lines.
+    pub(crate) fn read(&self, first_token: Sketch, whole: Sketch) -> Result<RollUp, StoreError> {
+        let unknown = [("ledger.kind", &self.unknown_kind), ("ledger.ended", &self.unknown_end)];
+        if let Some((column, value)) = unknown.into_iter().find_map(|(column, value)| Some((column, value.as_ref()?))) {
             return Err(StoreError::unreadable(column, value));
         }
-        Ok((self.name, self.sums.read(Sketch::default(), Sketch::default())?))
+        self.sums.read(first_token, whole)
     }
+}
+
+#[derive(FromRow)]
+struct Summed {
+    #[sqlx(flatten)]
+    name: GroupName,
+    #[sqlx(flatten)]
+    summed: SummedLines,
 }
 
 /// How many lines of a group took just so long.
@@ -86,47 +95,63 @@ impl Store {
         mut fold: impl FnMut(String, RollUp),
     ) -> Result<(), StoreError> {
         let mut transaction = self.reading().await?;
-        let mut groups: BTreeMap<GroupName, RollUp> = BTreeMap::new();
-        {
-            let mut select = QueryBuilder::<Postgres>::new("select ");
-            select.push(SUMS);
-            push_ends(&mut select);
-            push_names(&mut select, query);
-            select.push(" from (select kind, ended, images, tokens_estimated, tokens_input, tokens_input_cached, tokens_cache_written, ");
-            select.push("tokens_output, tokens_reasoning, tokens_preset, ").push(LINE_COST).push(" as line_cost, ");
-            push_groups(&mut select, query);
-            select.push(" from ledger where true");
-            query.filter.lines(range.start, range.end).narrow(&mut select);
-            select.push(") as line group by by_first, by_second");
-            let mut rows = select.build_query_as::<Summed>().fetch(&mut *transaction);
-            while let Some(summed) = rows.try_next().await? {
-                let (name, sums) = summed.read()?;
-                groups.insert(name, sums);
-            }
-        }
-        {
-            let mut select = QueryBuilder::<Postgres>::new("select is_first_token, ms, count(*) as lines, ");
-            push_names(&mut select, query);
-            select.push(" from (select first_token_ms, whole_ms, ");
-            push_groups(&mut select, query);
-            select.push(" from ledger where kind = 'request'");
-            query.filter.lines(range.start, range.end).narrow(&mut select);
-            select.push(") as line cross join lateral (values (true, first_token_ms), (false, whole_ms)) as took (is_first_token, ms) ");
-            select.push("where ms is not null group by by_first, by_second, is_first_token, ms");
-            let mut rows = select.build_query_as::<Took>().fetch(&mut *transaction);
-            while let Some(Took { name, is_first_token, ms, lines }) = rows.try_next().await? {
-                let sums = groups.entry(name).or_default();
-                let sketch = if is_first_token { &mut sums.first_token } else { &mut sums.whole };
-                sketch.add_times(count(ms, "ledger.whole_ms")?, count(lines, "ledger")?);
-            }
-        }
-        let former = &query.filter.former;
-        for (GroupName { first, second }, sums) in groups {
-            let name = |by: Dimension, name: String| by.present(name, former);
-            fold(query.named(name(query.by, first), query.then.map(|then| name(then, second))), sums);
-        }
-        Ok(())
+        read(&mut transaction, query, range, &mut fold).await
     }
+}
+
+/// The same within a transaction.
+pub(crate) async fn read(
+    connection: &mut PgConnection,
+    query: &UsageQuery,
+    range: Range<DateTime<Utc>>,
+    fold: &mut impl FnMut(String, RollUp),
+) -> Result<(), StoreError> {
+    let mut groups: BTreeMap<GroupName, RollUp> = BTreeMap::new();
+    {
+        let mut select = QueryBuilder::<Postgres>::new("select ");
+        push_summed_lines(&mut select);
+        select.push(", ");
+        push_names(&mut select, query);
+        select.push(" from (select kind, ended, images, tokens_estimated, tokens_input, tokens_input_cached, tokens_cache_written, ");
+        select.push("tokens_output, tokens_reasoning, tokens_preset, ").push(LINE_COST).push(" as line_cost, ");
+        push_groups(&mut select, query);
+        select.push(" from ledger where true");
+        query.filter.lines(range.start, range.end).narrow(&mut select);
+        select.push(") as line group by by_first, by_second");
+        let mut rows = select.build_query_as::<Summed>().fetch(&mut *connection);
+        while let Some(summed) = rows.try_next().await? {
+            let Summed { name, summed } = summed;
+            groups.insert(name, summed.read(Sketch::default(), Sketch::default())?);
+        }
+    }
+    {
+        let mut select = QueryBuilder::<Postgres>::new("select is_first_token, ms, count(*) as lines, ");
+        push_names(&mut select, query);
+        select.push(" from (select first_token_ms, whole_ms, ");
+        push_groups(&mut select, query);
+        select.push(" from ledger where kind = 'request'");
+        query.filter.lines(range.start, range.end).narrow(&mut select);
+        select.push(") as line cross join lateral (values (true, first_token_ms), (false, whole_ms)) as took (is_first_token, ms) ");
+        select.push("where ms is not null group by by_first, by_second, is_first_token, ms");
+        let mut rows = select.build_query_as::<Took>().fetch(&mut *connection);
+        while let Some(Took { name, is_first_token, ms, lines }) = rows.try_next().await? {
+            let sums = groups.entry(name).or_default();
+            let sketch = if is_first_token { &mut sums.first_token } else { &mut sums.whole };
+            sketch.add_times(count(ms, "ledger.whole_ms")?, count(lines, "ledger")?);
+        }
+    }
+    let former = &query.filter.former;
+    for (GroupName { first, second }, sums) in groups {
+        let name = |by: Dimension, name: String| by.present(name, former);
+        fold(query.named(name(query.by, first), query.then.map(|then| name(then, second))), sums);
+    }
+    Ok(())
+}
+
+/// Every sum of lines, but for their times.
+pub(crate) fn push_summed_lines(select: &mut QueryBuilder<Postgres>) {
+    select.push(SUMS);
+    push_ends(select);
 }
 
 /// What is counted by how requests ended, and what cannot be counted.
@@ -140,7 +165,7 @@ fn push_ends(select: &mut QueryBuilder<Postgres>) {
     select.push(")) as failures, count(*)").push(of_requests).push("= ").push_bind(End::Cancelled.as_str());
     select.push(") as cancelled, max(kind) filter (where kind <> all(").push_bind(kinds);
     select.push(")) as unknown_kind, max(ended)").push(of_requests).push("<> all(").push_bind(words(|_| true));
-    select.push(")) as unknown_end, ");
+    select.push(")) as unknown_end");
 }
 
 /// What tells lines apart, as `by_first` and `by_second`.

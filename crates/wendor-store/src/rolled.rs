@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
+use sqlx::query_builder::Separated;
 use sqlx::{FromRow, Postgres, QueryBuilder};
 use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
@@ -10,17 +11,19 @@ use wendor_core::metering::sums::Apart;
 use wendor_wire::usage::TokenCounts;
 
 use crate::StoreError;
-use crate::row::count;
+use crate::row::{bigint, count, numeric};
 
-/// The columns of a [`RolledRow`] behind its hour.
-pub(crate) const ROLLED: &str = "team, key, route, offer, requests, failures, cancelled, unpriced, estimated, checks, attempts, \
-    attempt_tokens_input, attempt_tokens_input_cached, attempt_tokens_cache_written, attempt_tokens_output, \
+/// The columns of what is summed, in the order of [`push_values`].
+pub(crate) const SUMMED: &str = "requests, failures, cancelled, unpriced, estimated, checks, attempts, attempt_tokens_input, \
+    attempt_tokens_input_cached, attempt_tokens_cache_written, attempt_tokens_output, \
     attempt_tokens_reasoning, attempt_tokens_preset, attempt_cost, images, tokens_input, tokens_input_cached, tokens_cache_written, \
     tokens_output, tokens_reasoning, tokens_preset, cost, first_token, whole";
 
-/// Of these, what is no sum: how many stand before the sums, and the sketches behind them.
-const NAMES: usize = 4;
+/// The last of these are sketches, which the database does not add.
 const SKETCHES: usize = 2;
+
+/// What a [`RollUpKey`] has beside its hour.
+const NAMES: usize = 4;
 
 /// What of a [`RollUpKey`] groups of rows are told apart by.
 #[derive(Clone, Copy, Debug)]
@@ -37,13 +40,49 @@ pub(crate) fn push_sums(select: &mut QueryBuilder<Postgres>, start: &str, groupe
     for (name, is_told) in names(apart) {
         select.push(if is_told { ", " } else { ", '' as " }).push(name);
     }
-    let columns: Vec<&str> = ROLLED.split(", ").collect();
-    for column in &columns[NAMES..columns.len() - SKETCHES] {
+    push_added(select);
+}
+
+/// What is summed of rows, each column added up, and lists of their sketches.
+pub(crate) fn push_added(select: &mut QueryBuilder<Postgres>) {
+    let columns: Vec<&str> = SUMMED.split(", ").collect();
+    for column in &columns[..columns.len() - SKETCHES] {
         // Sums of whole numbers come as decimals, but there are no such many.
         let back = if column.ends_with("cost") { "" } else { "::bigint" };
         select.push(", sum(").push(column).push(")").push(back).push(" as ").push(column);
     }
     select.push(", array_agg(first_token) as first_token, array_agg(whole) as whole");
+}
+
+/// The values of some rows as lists, a column each, as [`SUMMED`] names them.
+pub(crate) fn push_values(list: &mut Separated<Postgres, &str>, rows: &[&RollUp]) {
+    let counts = |of: fn(&RollUp) -> u64| rows.iter().map(|sums| bigint(of(sums))).collect::<Vec<i64>>();
+    let money = |of: fn(&RollUp) -> Decimal| rows.iter().map(|sums| numeric(of(sums))).collect::<Vec<_>>();
+    let sketches = |of: fn(&RollUp) -> Vec<u8>| rows.iter().map(|sums| of(sums)).collect::<Vec<_>>();
+    list.push_bind(counts(|sums| sums.requests))
+        .push_bind(counts(|sums| sums.failures))
+        .push_bind(counts(|sums| sums.cancelled))
+        .push_bind(counts(|sums| sums.unpriced))
+        .push_bind(counts(|sums| sums.estimated))
+        .push_bind(counts(|sums| sums.checks))
+        .push_bind(counts(|sums| sums.attempts))
+        .push_bind(counts(|sums| sums.attempt_tokens.input))
+        .push_bind(counts(|sums| sums.attempt_tokens.input_cached))
+        .push_bind(counts(|sums| sums.attempt_tokens.cache_written))
+        .push_bind(counts(|sums| sums.attempt_tokens.output))
+        .push_bind(counts(|sums| sums.attempt_tokens.reasoning))
+        .push_bind(counts(|sums| sums.attempt_tokens.preset))
+        .push_bind(money(|sums| sums.attempt_cost.amount()))
+        .push_bind(counts(|sums| sums.images))
+        .push_bind(counts(|sums| sums.tokens.input))
+        .push_bind(counts(|sums| sums.tokens.input_cached))
+        .push_bind(counts(|sums| sums.tokens.cache_written))
+        .push_bind(counts(|sums| sums.tokens.output))
+        .push_bind(counts(|sums| sums.tokens.reasoning))
+        .push_bind(counts(|sums| sums.tokens.preset))
+        .push_bind(money(|sums| sums.cost.amount()))
+        .push_bind(sketches(|sums| sums.first_token.to_packed()))
+        .push_bind(sketches(|sums| sums.whole.to_packed()));
 }
 
 /// Ends what [`push_sums`] began.
@@ -83,22 +122,34 @@ pub(crate) struct GroupedRow {
     #[sqlx(flatten)]
     key: KeyColumns,
     #[sqlx(flatten)]
-    sums: SumColumns,
-    first_token: Vec<Vec<u8>>,
-    whole: Vec<Vec<u8>>,
+    added: AddedColumns,
 }
 
 impl GroupedRow {
     /// What it belongs to, and what it sums.
     pub(crate) fn read(self) -> Result<(RollUpKey, RollUp), StoreError> {
+        Ok((self.key.read(), self.added.read()?))
+    }
+}
+
+/// What [`push_added`] gives.
+#[derive(FromRow)]
+pub(crate) struct AddedColumns {
+    #[sqlx(flatten)]
+    sums: SumColumns,
+    first_token: Vec<Vec<u8>>,
+    whole: Vec<Vec<u8>>,
+}
+
+impl AddedColumns {
+    pub(crate) fn read(&self) -> Result<RollUp, StoreError> {
         let merged = |all: &[Vec<u8>]| {
             all.iter().try_fold(Sketch::default(), |mut merged, bytes| {
                 merged.merge(&sketch(bytes)?);
                 Ok::<_, StoreError>(merged)
             })
         };
-        let sums = self.sums.read(merged(&self.first_token)?, merged(&self.whole)?)?;
-        Ok((self.key.read(), sums))
+        self.sums.read(merged(&self.first_token)?, merged(&self.whole)?)
     }
 }
 

@@ -9,13 +9,14 @@ use sqlx::Postgres;
 use wendor_core::catalog::former::Former;
 use wendor_core::metering::entry::LedgerEntry;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
-use wendor_core::metering::sums::Apart;
+use wendor_core::metering::sums::{Apart, Kept, Span};
 use wendor_core::name::{Name, OfferName};
 use wendor_core::quota::window::Window;
 use wendor_wire::worded;
 
 use crate::requests::RequestFilter;
 use crate::rolled::Grouped;
+use crate::summed_lines::OfLines;
 use crate::sums::Told;
 use crate::{Store, StoreError};
 
@@ -39,7 +40,7 @@ worded! {
         Hour = "hour",
         /// By minute, UTC: from the ledger's lines alone.
         Minute = "minute",
-        /// The app's run: from the ledger's lines alone, as the rest.
+        /// The app's run: from the ledger's lines or sums of them, as the rest.
         Run = "run",
         /// How requests ended; what is no request stands under its kind.
         End = "end",
@@ -203,17 +204,55 @@ impl UsageQuery {
             route: filter.route.is_some(),
             offer: filter.offer.is_some() || filter.upstream.is_some(),
         };
-        let dimensions = || std::iter::once(self.by).chain(self.then);
-        let apart = dimensions().fold(Apart::default(), |apart, by| apart.with(by.apart()));
-        Told {
-            grouped: Grouped { apart, time: dimensions().any(|by| by.step().is_some()) },
-            needed: narrowed.with(apart),
-            hours: dimensions().any(|by| by == Dimension::Hour),
-        }
+        let apart = self.dimensions().fold(Apart::default(), |apart, by| apart.with(by.apart()));
+        let needed = narrowed.with(apart);
+        Told { grouped: Grouped { apart, time: self.tells_time() }, needed, kept: Kept::of(needed).within(self.step()) }
+    }
+
+    fn dimensions(&self) -> impl Iterator<Item = Dimension> {
+        std::iter::once(self.by).chain(self.then)
+    }
+
+    fn tells_time(&self) -> bool {
+        self.dimensions().any(|by| by.step().is_some())
+    }
+
+    /// The longest spans that tell its steps of time apart; nothing where any do.
+    fn step(&self) -> Option<Span> {
+        let steps = self.dimensions().filter_map(|by| match by {
+            Dimension::Hour => Some(Span::Hour),
+            Dimension::Day => Some(Span::Day),
+            Dimension::Minute
+            | Dimension::Team
+            | Dimension::Route
+            | Dimension::Offer
+            | Dimension::Key
+            | Dimension::Upstream
+            | Dimension::Run
+            | Dimension::End
+            | Dimension::Label => None,
+        });
+        steps.min()
     }
 
     fn is_of_lines(&self) -> bool {
-        self.by.is_of_lines() || self.then.is_some_and(Dimension::is_of_lines)
+        self.dimensions().any(Dimension::is_of_lines)
+    }
+
+    /// How sums of lines answer it; nothing where they do not tell apart what it asks for.
+    fn of_lines(&self) -> Option<OfLines> {
+        let UsageFilter { team: _, key, route, offer, upstream, former: _ } = &self.filter;
+        let is_narrowed = key.is_some() || route.is_some() || offer.is_some() || upstream.is_some();
+        let is_summed = |by: Dimension| matches!(by, Dimension::Run | Dimension::End | Dimension::Label);
+        let by = self.dimensions().find(|by| is_summed(*by)).filter(|_| !is_narrowed)?;
+        let is_told = |other: Dimension| other == by || matches!(other, Dimension::Hour | Dimension::Day);
+        let kept = Kept { thirds: false, days: true, hours: true }.within(self.step());
+        self.dimensions().all(is_told).then_some(OfLines { by, time: self.tells_time(), kept })
+    }
+
+    /// The name of the label where it is told apart by one; empty for everything else.
+    pub(crate) fn label_of(&self, by: Dimension) -> &str {
+        self.label.as_deref().filter(|_| by == Dimension::Label).unwrap_or_default()
     }
 }
 
@@ -227,12 +266,19 @@ impl Store {
         let first_hour = Window::Hour.around(query.from);
         let first_whole = if first_hour.start == query.from { query.from } else { first_hour.end };
         let last_whole = Window::Hour.around(query.to).start;
-        if first_whole >= last_whole || query.is_of_lines() {
+        let of_lines = query.of_lines();
+        if first_whole >= last_whole || (query.is_of_lines() && of_lines.is_none()) {
             self.fold_lines(query, query.from, query.to, &mut groups).await?;
             return Ok(groups);
         }
         self.fold_lines(query, query.from, first_whole, &mut groups).await?;
-        self.fold_hours(query, first_whole, last_whole, &mut groups).await?;
+        match of_lines {
+            Some(of) => {
+                let fold = |name, sums: RollUp| groups.entry(name).or_default().merge(&sums);
+                self.fold_summed_lines(query, of, first_whole..last_whole, fold).await?;
+            }
+            None => self.fold_hours(query, first_whole, last_whole, &mut groups).await?,
+        }
         self.fold_lines(query, last_whole, query.to, &mut groups).await?;
         Ok(groups)
     }

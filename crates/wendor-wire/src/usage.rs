@@ -43,6 +43,19 @@ impl TokenCounts {
         }
     }
 
+    /// What is left of them without `other`, which is a part of them.
+    #[must_use]
+    pub fn without(self, other: Self) -> Self {
+        Self {
+            input: self.input.saturating_sub(other.input),
+            input_cached: self.input_cached.saturating_sub(other.input_cached),
+            cache_written: self.cache_written.saturating_sub(other.cache_written),
+            output: self.output.saturating_sub(other.output),
+            reasoning: self.reasoning.saturating_sub(other.reasoning),
+            preset: self.preset.saturating_sub(other.preset),
+        }
+    }
+
     /// What an answer that did not come to its end used: its output as reported or as estimated, whichever is more, since what is
     /// reported on the way is not all of it; its input as reported, which is known from the beginning, or else as estimated.
     ///

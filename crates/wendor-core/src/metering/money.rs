@@ -80,6 +80,13 @@ impl std::ops::Add for Money {
     }
 }
 
+impl std::ops::Sub for Money {
+    type Output = Self;
+    fn sub(self, other: Self) -> Self {
+        self + Self(-other.0)
+    }
+}
+
 impl std::iter::Sum for Money {
     fn sum<I: Iterator<Item = Self>>(amounts: I) -> Self {
         amounts.fold(Self::ZERO, |sum, amount| sum + amount)

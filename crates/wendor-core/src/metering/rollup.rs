@@ -123,6 +123,25 @@ impl RollUp {
         self.first_token.merge(&other.first_token);
         self.whole.merge(&other.whole);
     }
+
+    /// Takes away what is of `other`, which is a part of it: what is left is the sum of all the rest.
+    pub fn take_away(&mut self, other: &Self) {
+        let less = |own: &mut u64, part: u64| *own = own.saturating_sub(part);
+        less(&mut self.requests, other.requests);
+        less(&mut self.failures, other.failures);
+        less(&mut self.cancelled, other.cancelled);
+        less(&mut self.unpriced, other.unpriced);
+        less(&mut self.estimated, other.estimated);
+        less(&mut self.checks, other.checks);
+        less(&mut self.attempts, other.attempts);
+        less(&mut self.images, other.images);
+        self.attempt_tokens = self.attempt_tokens.without(other.attempt_tokens);
+        self.attempt_cost = self.attempt_cost - other.attempt_cost;
+        self.tokens = self.tokens.without(other.tokens);
+        self.cost = self.cost - other.cost;
+        self.first_token.take_away(&other.first_token);
+        self.whole.take_away(&other.whole);
+    }
 }
 
 /// The rows of a batch of entries, in the order of their keys.
@@ -213,6 +232,12 @@ mod tests {
                 merged.entry(key).or_default().merge(&row);
             }
             prop_assert_eq!(&merged, &whole);
+            // What is taken away again leaves what was there before.
+            for (key, row) in rows_of(second) {
+                merged.get_mut(&key).unwrap().take_away(&row);
+            }
+            merged.retain(|_, row| *row != RollUp::default());
+            prop_assert_eq!(&merged, &rows_of(first));
             let requests: u64 = whole.values().map(|row| row.requests).sum();
             let attempts: u64 = whole.values().map(|row| row.attempts).sum();
             prop_assert_eq!(requests + attempts, entries.len() as u64);

@@ -10,6 +10,9 @@ const PRECISION_BITS: u32 = 5;
 /// First byte of the stored form.
 const FORM: u8 = 1;
 
+/// First byte of the packed form.
+const PACKED: u8 = 2;
+
 /// A mergeable sketch of durations: how many are in each bucket that has any, in the order of buckets. A report merges tens of thousands of
 /// them, which is one passage through both.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -17,7 +20,7 @@ pub struct Sketch(Vec<(u16, u64)>);
 
 /// Stored bytes are not a sketch.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("stored latency sketch of {0} bytes cannot be read: its form is not {FORM}")]
+#[error("stored latency sketch of {0} bytes cannot be read: its form is neither {FORM} nor {PACKED}, or it is cut off")]
 pub struct BadSketch(usize);
 
 impl Sketch {
@@ -48,6 +51,16 @@ impl Sketch {
         }
     }
 
+    /// Takes away what is of `other`, of which nothing else is left here.
+    pub fn take_away(&mut self, other: &Self) {
+        for (bucket, count) in &other.0 {
+            if let Ok(at) = self.0.binary_search_by_key(bucket, |(own, _)| *own) {
+                self.0[at].1 = self.0[at].1.saturating_sub(*count);
+            }
+        }
+        self.0.retain(|(_, count)| *count > 0);
+    }
+
     /// How many durations it holds.
     #[must_use]
     pub fn count(&self) -> u64 {
@@ -76,15 +89,50 @@ impl Sketch {
         bytes
     }
 
-    /// Reads the stored form.
+    /// The packed form, a quarter as long: a version byte, then of each how many buckets lie between it and the one before, and its count,
+    /// both as unsigned LEB128.
+    #[must_use]
+    pub fn to_packed(&self) -> Vec<u8> {
+        let mut bytes = Vec::with_capacity(1 + self.0.len() * 3);
+        bytes.push(PACKED);
+        let mut next = 0;
+        for (bucket, count) in &self.0 {
+            push_number(&mut bytes, u64::from(bucket - next));
+            push_number(&mut bytes, *count);
+            // The last bucket of all is far below the largest number.
+            next = bucket.saturating_add(1);
+        }
+        bytes
+    }
+
+    /// Reads the stored or the packed form.
     ///
     /// # Errors
     /// [`BadSketch`] when the version is another one, bytes are missing, or buckets are not in order.
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, BadSketch> {
-        let (form, pairs) = bytes.split_first().ok_or(BadSketch(0))?;
+        let read = match bytes.split_first() {
+            Some((&FORM, pairs)) => Self::from_pairs(pairs),
+            Some((&PACKED, numbers)) => Self::from_numbers(numbers),
+            Some(_) | None => None,
+        };
+        read.ok_or(BadSketch(bytes.len()))
+    }
+
+    fn from_numbers(mut numbers: &[u8]) -> Option<Self> {
+        let mut buckets = Vec::with_capacity(numbers.len() / 2);
+        let mut next = 0u64;
+        while !numbers.is_empty() {
+            let bucket = next.checked_add(take_number(&mut numbers)?)?;
+            buckets.push((u16::try_from(bucket).ok()?, take_number(&mut numbers)?));
+            next = bucket + 1;
+        }
+        Some(Self(buckets))
+    }
+
+    fn from_pairs(pairs: &[u8]) -> Option<Self> {
         let pairs = pairs.chunks_exact(10);
-        if *form != FORM || !pairs.remainder().is_empty() {
-            return Err(BadSketch(bytes.len()));
+        if !pairs.remainder().is_empty() {
+            return None;
         }
         let read = |pair: &[u8]| {
             let (bucket, count) = pair.split_first_chunk::<2>()?;
@@ -92,7 +140,30 @@ impl Sketch {
         };
         let buckets = pairs.map(read).collect::<Option<Vec<_>>>();
         let is_in_order = |buckets: &Vec<(u16, u64)>| buckets.is_sorted_by(|one, next| one.0 < next.0);
-        buckets.filter(is_in_order).map(Self).ok_or(BadSketch(bytes.len()))
+        buckets.filter(is_in_order).map(Self)
+    }
+}
+
+/// Seven bits a byte, the lowest first; all but the last have the highest bit.
+fn push_number(bytes: &mut Vec<u8>, mut number: u64) {
+    while let Some(low) = u8::try_from(number & 0x7f).ok().filter(|_| number > 0x7f) {
+        bytes.push(low | 0x80);
+        number >>= 7;
+    }
+    bytes.extend(u8::try_from(number));
+}
+
+fn take_number(bytes: &mut &[u8]) -> Option<u64> {
+    let (mut number, mut shift) = (0u64, 0);
+    loop {
+        let (byte, rest) = bytes.split_first()?;
+        *bytes = rest;
+        let part = u64::from(byte & 0x7f);
+        number |= part.checked_shl(shift).filter(|shifted| *shifted >> shift == part)?;
+        if byte & 0x80 == 0 {
+            return Some(number);
+        }
+        shift += 7;
     }
 }
 
@@ -135,8 +206,18 @@ mod tests {
             let of = |values: &[u64]| { let mut sketch = Sketch::default(); values.iter().for_each(|value| sketch.add(*value)); sketch };
             let mut merged = of(&right);
             merged.merge(&of(&left));
-            prop_assert_eq!(&merged, &of(&[left, right].concat()));
-            prop_assert_eq!(Sketch::from_bytes(&merged.to_bytes()), Ok(merged));
+            prop_assert_eq!(&merged, &of(&[&left[..], &right].concat()));
+            prop_assert_eq!(Sketch::from_bytes(&merged.to_bytes()), Ok(merged.clone()));
+            prop_assert_eq!(Sketch::from_bytes(&merged.to_packed()), Ok(merged.clone()));
+            merged.take_away(&of(&left));
+            prop_assert_eq!(merged, of(&right));
+        }
+
+        #[test]
+        fn bytes_that_are_no_packed_form_are_refused_or_read_in_order(bytes in prop::collection::vec(any::<u8>(), 0..40)) {
+            if let Ok(Sketch(buckets)) = Sketch::from_bytes(&[&[PACKED], &bytes[..]].concat()) {
+                prop_assert!(buckets.is_sorted_by(|one, next| one.0 < next.0));
+            }
         }
     }
 
@@ -156,10 +237,14 @@ mod tests {
         let mut sketch = Sketch::default();
         sketch.add(40);
         let bytes = sketch.to_bytes();
-        let another_form = [&[bytes[0] + 1], &bytes[1..]].concat();
+        let another_form = [&[PACKED + 1], &bytes[1..]].concat();
         let of_bad = |bytes: &[u8]| Sketch::from_bytes(bytes).is_err();
         let twice = [&bytes[..], &bytes[1..]].concat();
         assert!(of_bad(&[]) && of_bad(&another_form) && of_bad(&bytes[..bytes.len() - 1]) && !of_bad(&bytes));
         assert!(of_bad(&twice), "buckets out of order");
+        let packed = sketch.to_packed();
+        assert!(!of_bad(&packed) && of_bad(&packed[..packed.len() - 1]), "a count is missing");
+        let too_long = [&[PACKED][..], &[0xff; 10]].concat();
+        assert!(of_bad(&too_long), "a number of more than 64 bits");
     }
 }

@@ -1,16 +1,17 @@
 //! Sums of roll-ups over whole hours and days by fewer things than roll-ups tell apart, and of which of them a range is made: so that a
 //! report over months reads thousands of rows where roll-ups are millions.
 //!
-//! A range becomes [`segments`]: whole days that are summed, whole hours that are, and hours of which only roll-ups tell. Figures are the
-//! same whichever they are read from, since sums are folded from roll-ups by the same arithmetic.
+//! A range becomes [`segments`]: whole thirds of months that are summed, whole days and hours that are, and hours of which only roll-ups
+//! tell, or the ledger's lines. Figures are the same whichever they are read from, since all are folded by the same arithmetic.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, Datelike, TimeDelta, Utc};
+use wendor_wire::worded;
 
 use super::rollup::{RollUp, RollUpKey};
-use crate::quota::window::Window;
+use crate::quota::window::{Window, WindowSpan};
 
 /// What sums tell apart of who asks, for what, and where it is served. A key belongs to a team, so that what tells keys apart tells teams
 /// apart too.
@@ -72,13 +73,18 @@ impl Apart {
     }
 }
 
-/// A span of time that is summed whole.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Span {
-    /// An hour.
-    Hour,
-    /// A day, UTC.
-    Day,
+worded! {
+    /// A span of time that is summed whole; the larger is the later one.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+    pub enum Span {
+        /// An hour.
+        Hour = "hour",
+        /// A day, UTC.
+        Day = "day",
+        /// A third of a month of the calendar, UTC: from its 1st, its 11th and its 21st day on. A month is three of them, and the last of
+        /// them ends with it.
+        Third = "third",
+    }
 }
 
 /// What a code tells apart, as [`Apart::code`] writes it.
@@ -114,34 +120,73 @@ const OF_DAYS: [Apart; 12] = [
 const OF_HOURS: [Apart; 9] =
     [apart(""), apart("t"), apart("r"), apart("o"), apart("ro"), apart("tr"), apart("to"), apart("tro"), apart("k")];
 
+/// Days of the first two thirds of a month.
+const DAYS_OF_A_THIRD: u32 = 10;
+
 impl Span {
-    /// Both.
-    pub const ALL: [Self; 2] = [Self::Hour, Self::Day];
-
-    /// How it is written.
-    #[must_use]
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Hour => "hour",
-            Self::Day => "day",
-        }
-    }
-
     /// What it is summed by.
     #[must_use]
     pub fn apart(self) -> &'static [Apart] {
         match self {
             Self::Hour => &OF_HOURS,
-            Self::Day => &OF_DAYS,
+            Self::Day | Self::Third => &OF_DAYS,
         }
     }
 
-    /// Of the windows that it is one of.
+    /// The span that `at` lies in.
+    ///
+    /// ```
+    /// use wendor_core::metering::sums::Span;
+    /// let third = Span::Third.around("2026-02-24T09:30:12Z".parse().unwrap());
+    /// assert_eq!(third.start.to_rfc3339(), "2026-02-21T00:00:00+00:00");
+    /// assert_eq!(third.end.to_rfc3339(), "2026-03-01T00:00:00+00:00");
+    /// ```
     #[must_use]
-    pub fn window(self) -> Window {
+    pub fn around(self, at: DateTime<Utc>) -> WindowSpan {
         match self {
-            Self::Hour => Window::Hour,
-            Self::Day => Window::Day,
+            Self::Hour => Window::Hour.around(at),
+            Self::Day => Window::Day.around(at),
+            Self::Third => {
+                let month = Window::Month.around(at);
+                let before = (at.day0() / DAYS_OF_A_THIRD).min(2);
+                let after = |thirds: u32| month.start + TimeDelta::days(i64::from(thirds * DAYS_OF_A_THIRD));
+                WindowSpan { start: after(before), end: if before == 2 { month.end } else { after(before + 1) } }
+            }
+        }
+    }
+}
+
+/// Of which spans there are sums that tell something apart.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Kept {
+    /// Thirds of months.
+    pub thirds: bool,
+    /// Days.
+    pub days: bool,
+    /// Hours.
+    pub hours: bool,
+}
+
+impl Kept {
+    /// Those that tell `needed` apart.
+    #[must_use]
+    pub fn of(needed: Apart) -> Self {
+        let is_kept = |span: Span| span.apart().iter().any(|apart| apart.code() == needed.code());
+        Self { thirds: is_kept(Span::Third), days: is_kept(Span::Day), hours: is_kept(Span::Hour) }
+    }
+
+    /// Those of them that tell steps of time apart that are as long as one of `span`; all where it is none.
+    #[must_use]
+    pub fn within(self, span: Option<Span>) -> Self {
+        let is_within = |own: Span| span.is_none_or(|span| own <= span);
+        Self { thirds: self.thirds && is_within(Span::Third), days: self.days && is_within(Span::Day), ..self }
+    }
+
+    fn has(self, span: Span) -> bool {
+        match span {
+            Span::Hour => self.hours,
+            Span::Day => self.days,
+            Span::Third => self.thirds,
         }
     }
 }
@@ -165,45 +210,46 @@ impl Sums {
     }
 }
 
+/// So many sums are kept whatever there is to sum.
+const FEW: u64 = 1_000;
+
+/// Lines to a sum at least, where sums are more than few.
+const LINES_TO_A_SUM: u64 = 4;
+
+/// Whether sums of lines are worth their room: read in the place of the lines they are much less, which those of a label are not that has
+/// another value for each request.
+#[must_use]
+pub fn is_worth_it(sums: u64, lines: u64) -> bool {
+    sums <= FEW || sums.saturating_mul(LINES_TO_A_SUM) <= lines
+}
+
 /// From what a part of a range is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Source {
     /// Sums of whole spans.
     Sums(Span),
-    /// Roll-ups.
-    RollUps,
+    /// What these are made of.
+    Unsummed,
 }
 
 /// A part of a range: from its first instant to the first one after.
 pub type Segment = (Source, DateTime<Utc>, DateTime<Utc>);
 
-/// The spans that are summed, by where they begin.
-#[derive(Clone, Debug, Default)]
-pub struct Summed {
-    /// Hours.
-    pub hours: BTreeSet<DateTime<Utc>>,
-    /// Days.
-    pub days: BTreeSet<DateTime<Utc>>,
-}
+/// The spans that are summed, each by where it begins.
+pub type Summed = BTreeSet<(Span, DateTime<Utc>)>;
 
-/// Of what whole `hours` are read that tell `needed` apart, in order; `tells_hours` where hours of a day must be told
-/// apart as well.
+/// Of what whole `hours` are read, in order: the longest spans that are `kept` and `summed`.
 #[must_use]
-pub fn segments(hours: Range<DateTime<Utc>>, needed: Apart, tells_hours: bool, summed: &Summed) -> Vec<Segment> {
-    let is_kept = |span: Span| span.apart().iter().any(|apart| apart.code() == needed.code());
-    let (of_days, of_hours) = (is_kept(Span::Day) && !tells_hours, is_kept(Span::Hour));
+pub fn segments(hours: Range<DateTime<Utc>>, kept: Kept, summed: &Summed) -> Vec<Segment> {
     let mut segments: Vec<Segment> = Vec::new();
     let (mut at, to) = (hours.start, hours.end);
     while at < to {
-        let day = Window::Day.around(at);
-        let is_day = of_days && day.start == at && day.end <= to && summed.days.contains(&at);
-        let (source, end) = if is_day {
-            (Source::Sums(Span::Day), day.end)
-        } else if of_hours && summed.hours.contains(&at) {
-            (Source::Sums(Span::Hour), at + TimeDelta::hours(1))
-        } else {
-            (Source::RollUps, at + TimeDelta::hours(1))
-        };
+        let whole = [Span::Third, Span::Day, Span::Hour].into_iter().find_map(|span| {
+            let WindowSpan { start, end } = span.around(at);
+            let is_whole = kept.has(span) && start == at && end <= to && summed.contains(&(span, start));
+            is_whole.then_some((Source::Sums(span), end))
+        });
+        let (source, end) = whole.unwrap_or((Source::Unsummed, at + TimeDelta::hours(1)));
         match segments.last_mut() {
             Some((last, _, last_end)) if *last == source => *last_end = end,
             Some(_) | None => segments.push((source, at, end)),
@@ -224,33 +270,53 @@ mod tests {
     }
 
     fn summed(days: &[i64], hours: std::ops::Range<i64>) -> Summed {
-        Summed { days: days.iter().map(|day| hour(day * 24)).collect(), hours: hours.map(hour).collect() }
+        let days = days.iter().map(|day| (Span::Day, hour(day * 24)));
+        days.chain(hours.map(|at| (Span::Hour, hour(at)))).collect()
+    }
+
+    /// All of a month of thirty days, which begins at hour 0 of what is counted here.
+    fn a_month() -> Summed {
+        let thirds = [0, 10, 20].map(|day| (Span::Third, hour(day * 24)));
+        summed(&(0..31).collect::<Vec<_>>(), 0..31 * 24).into_iter().chain(thirds).collect()
     }
 
     const DAYS: Source = Source::Sums(Span::Day);
     const HOURS: Source = Source::Sums(Span::Hour);
-    const TEAM: Apart = apart("t");
-    const ALL: Apart = apart("kro");
+    const THIRDS: Source = Source::Sums(Span::Third);
+    const TEAM: Kept = Kept { thirds: true, days: true, hours: true };
+    const ALL: Kept = Kept { thirds: true, days: true, hours: false };
 
     #[rstest]
-    #[case::nothing_is_summed((0, 48), TEAM, false, summed(&[], 0..0), &[(Source::RollUps, 0, 48)])]
-    #[case::whole_days((0, 48), TEAM, false, summed(&[0, 1], 0..48), &[(DAYS, 0, 48)])]
-    #[case::parts_of_days((20, 30), TEAM, false, summed(&[0, 1], 0..48), &[(HOURS, 20, 30)])]
-    #[case::a_day_within((20, 72), TEAM, false, summed(&[0, 1, 2], 0..72), &[(HOURS, 20, 24), (DAYS, 24, 72)])]
-    #[case::hours_are_told_apart((0, 48), TEAM, true, summed(&[0, 1], 0..48), &[(HOURS, 0, 48)])]
-    #[case::a_day_that_changed((0, 72), TEAM, false, summed(&[0, 2], 0..30), &[(DAYS, 0, 24), (HOURS, 24, 30), (Source::RollUps, 30, 48), (DAYS, 48, 72)])]
-    #[case::hours_do_not_tell_it((20, 48), ALL, false, summed(&[0, 1], 0..48), &[(Source::RollUps, 20, 24), (DAYS, 24, 48)])]
-    #[case::an_empty_range((5, 5), TEAM, false, summed(&[0], 0..24), &[])]
+    #[case::nothing_is_summed((0, 48), TEAM, summed(&[], 0..0), &[(Source::Unsummed, 0, 48)])]
+    #[case::whole_days((0, 48), TEAM, summed(&[0, 1], 0..48), &[(DAYS, 0, 48)])]
+    #[case::parts_of_days((20, 30), TEAM, summed(&[0, 1], 0..48), &[(HOURS, 20, 30)])]
+    #[case::a_day_within((20, 72), TEAM, summed(&[0, 1, 2], 0..72), &[(HOURS, 20, 24), (DAYS, 24, 72)])]
+    #[case::hours_are_told_apart((0, 48), TEAM.within(Some(Span::Hour)), summed(&[0, 1], 0..48), &[(HOURS, 0, 48)])]
+    #[case::a_day_that_changed((0, 72), TEAM, summed(&[0, 2], 0..30), &[(DAYS, 0, 24), (HOURS, 24, 30), (Source::Unsummed, 30, 48), (DAYS, 48, 72)])]
+    #[case::hours_do_not_tell_it((20, 48), ALL, summed(&[0, 1], 0..48), &[(Source::Unsummed, 20, 24), (DAYS, 24, 48)])]
+    #[case::an_empty_range((5, 5), TEAM, summed(&[0], 0..24), &[])]
+    #[case::a_whole_month((0, 31 * 24), TEAM, a_month(), &[(THIRDS, 0, 31 * 24)])]
+    #[case::a_third_within((24, 21 * 24), TEAM, a_month(), &[(DAYS, 24, 240), (THIRDS, 240, 480), (DAYS, 480, 504)])]
+    #[case::the_last_third_ends_with_the_month((480, 30 * 24), TEAM, a_month(), &[(DAYS, 480, 720)])]
+    #[case::days_are_told_apart((0, 31 * 24), TEAM.within(Some(Span::Day)), a_month(), &[(DAYS, 0, 31 * 24)])]
     fn a_range_is_read_from_what_is_there(
         #[case] (from, to): (i64, i64),
-        #[case] needed: Apart,
-        #[case] tells_hours: bool,
+        #[case] kept: Kept,
         #[case] summed: Summed,
         #[case] expected: &[(Source, i64, i64)],
     ) {
         let expected: Vec<Segment> =
             expected.iter().map(|(source, from, to)| (*source, hour(*from), hour(*to))).collect();
-        assert_eq!(segments(hour(from)..hour(to), needed, tells_hours, &summed), expected);
+        assert_eq!(segments(hour(from)..hour(to), kept, &summed), expected);
+    }
+
+    #[rstest]
+    #[case::few_are_kept_whatever_they_sum(1_000, 1_000, true)]
+    #[case::a_label_with_a_value_for_each_request(1_001, 1_001, false)]
+    #[case::a_quarter(1_001, 4_004, true)]
+    #[case::more_than_a_quarter(1_001, 4_003, false)]
+    fn sums_are_kept_where_they_are_much_less_than_lines(#[case] sums: u64, #[case] lines: u64, #[case] is_kept: bool) {
+        assert_eq!(is_worth_it(sums, lines), is_kept);
     }
 
     fn any_apart() -> impl Strategy<Value = Apart> {
@@ -262,7 +328,7 @@ mod tests {
         #[test]
         fn segments_lie_end_to_end(from in 0i64..60, length in 0i64..90, days in prop::collection::btree_set(0i64..6, 0..6), needed in any_apart()) {
             let days: Vec<i64> = days.into_iter().collect();
-            let found = segments(hour(from)..hour(from + length), needed, false, &summed(&days, 10..80));
+            let found = segments(hour(from)..hour(from + length), Kept::of(needed), &summed(&days, 10..80));
             let mut at = hour(from);
             for (_, begins, ends) in found {
                 prop_assert!(begins == at && ends > begins);
@@ -271,10 +337,22 @@ mod tests {
             prop_assert_eq!(at, hour(from + length));
         }
 
-        /// Whatever figures are told apart by, days keep it.
+        /// Whatever figures are told apart by, days and thirds of months keep it.
         #[test]
         fn days_are_summed_by_everything(needed in any_apart()) {
-            prop_assert!(Span::Day.apart().iter().any(|apart| apart.code() == needed.code()));
+            let Kept { thirds, days, hours: _ } = Kept::of(needed);
+            prop_assert!(thirds && days);
+        }
+
+        /// Thirds lie end to end, each of whole days within one month.
+        #[test]
+        fn thirds_lie_end_to_end(hours in 0i64..40_000_000) {
+            let at = hour(hours);
+            let WindowSpan { start, end } = Span::Third.around(at);
+            prop_assert!(start <= at && at < end && Span::Third.around(end).start == end);
+            prop_assert_eq!(Span::Third.around(start), WindowSpan { start, end });
+            prop_assert!(start.month() == (end - TimeDelta::hours(1)).month() && (8..=11).contains(&(end - start).num_days()));
+            prop_assert_eq!(Window::Day.around(start).start, start);
         }
     }
 

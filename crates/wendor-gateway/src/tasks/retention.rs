@@ -34,8 +34,10 @@ async fn keep(app: &App) -> Result<(), StoreError> {
         for partition in app.store.drop_partitions(table, before).await? {
             tracing::info!(partition, "a month was kept long enough: its partition is dropped");
         }
-        if table == Partitioned::RollUps {
-            app.store.forget_sums(before).await?;
+        match table {
+            Partitioned::RollUps => app.store.forget_sums(before).await?,
+            Partitioned::Ledger => app.store.forget_line_sums(before).await?,
+            Partitioned::Details => {}
         }
     }
     Ok(())

@@ -118,15 +118,7 @@ async fn the_database_adds_lines_as_the_core_does() {
             for filter in [UsageFilter::default(), filter.clone()] {
                 let label = Some(LABEL.to_owned());
                 let query = UsageQuery { then, label, ..UsageQuery::of(from, to, by, filter) };
-                let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
-                for entry in lines.iter().map(|line| &line.entry) {
-                    if (from..to).contains(&entry.at) && is_left(&query.filter, entry) {
-                        let first = name_of(by, entry);
-                        let name = then.map_or(first.clone(), |then| format!("{first}{PAIR}{}", name_of(then, entry)));
-                        expected.entry(name).or_default().add(entry);
-                    }
-                }
-                assert_eq!(store.usage(&query).await.unwrap(), expected, "{by:?} then {then:?}");
+                assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{by:?} then {then:?}");
             }
         }
     }
@@ -178,22 +170,162 @@ fn queries() -> Vec<UsageQuery> {
     queries
 }
 
+/// What the core makes of the same lines.
+fn figures(query: &UsageQuery, entries: &[Spooled]) -> BTreeMap<String, RollUp> {
+    let mut figures: BTreeMap<String, RollUp> = BTreeMap::new();
+    for entry in entries.iter().map(|settled| &settled.entry) {
+        if (query.from..query.to).contains(&entry.at) && is_left(&query.filter, entry) {
+            let first = name_of(query.by, entry);
+            let name = query.then.map_or(first.clone(), |then| format!("{first}{PAIR}{}", name_of(then, entry)));
+            figures.entry(name).or_default().add(entry);
+        }
+    }
+    figures
+}
+
 async fn are_right(store: &Store, entries: &[Spooled], when: &str) {
     for query in queries() {
-        let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
-        for entry in entries.iter().map(|settled| &settled.entry) {
-            if (query.from..query.to).contains(&entry.at) && is_left(&query.filter, entry) {
-                let first = name_of(query.by, entry);
-                let name = query.then.map_or(first.clone(), |then| format!("{first}{PAIR}{}", name_of(then, entry)));
-                expected.entry(name).or_default().add(entry);
-            }
-        }
-        assert_eq!(store.usage(&query).await.unwrap(), expected, "{when}: {query:?}");
+        assert_eq!(store.usage(&query).await.unwrap(), figures(&query, entries), "{when}: {query:?}");
     }
     let days = store.team_days("2026-11-24".parse().unwrap(), "2026-11-27".parse().unwrap()).await.unwrap();
     let requests: u64 = days.iter().map(|day| u64::try_from(day.requests).unwrap()).sum();
     let expected = entries.iter().filter(|settled| settled.entry.at >= at("2026-11-24T00:00:00Z")).count() as u64;
     assert_eq!(requests, expected, "{when}: by team and day");
+}
+
+/// By run, end and label, alone and by step of time, with and without a team or something else that narrows them.
+fn queries_of_lines(ranges: &[(&str, &str)]) -> Vec<UsageQuery> {
+    let filters = [
+        UsageFilter::default(),
+        UsageFilter { team: Name::parse(TEAMS[0]).ok(), ..UsageFilter::default() },
+        UsageFilter { route: Name::parse(ROUTES[1]).ok(), ..UsageFilter::default() },
+    ];
+    let mut queries = Vec::new();
+    for by in [Dimension::Run, Dimension::End, Dimension::Label] {
+        for then in [None, Some(Dimension::Day), Some(Dimension::Hour), Some(Dimension::Team)] {
+            for (filter, (from, to)) in
+                filters.iter().flat_map(|filter| ranges.iter().map(move |range| (filter, range)))
+            {
+                let label = Some(LABEL.to_owned());
+                queries.push(UsageQuery { then, label, ..UsageQuery::of(at(from), at(to), by, filter.clone()) });
+            }
+        }
+    }
+    queries
+}
+
+#[tokio::test]
+async fn figures_by_run_end_and_label_are_those_of_the_lines_whatever_is_summed() {
+    let (database, store) = fresh().await;
+    let mut lines = lines_of_all_kinds(&mut SmallRng::seed_from_u64(31));
+    let late = lines.split_off(380);
+    let queries = queries_of_lines(&[
+        ("2026-11-23T22:00:00Z", "2026-11-26T10:00:00Z"),
+        ("2026-11-24T00:00:00Z", "2026-11-26T00:00:00Z"),
+        ("2026-11-23T23:20:00Z", "2026-11-25T18:40:00Z"),
+    ]);
+    let are_right = async |lines: &[Spooled], when: &str| {
+        for query in &queries {
+            assert_eq!(store.usage(query).await.unwrap(), figures(query, lines), "{when}: {query:?}");
+        }
+    };
+    store.drain(&lines, None).await.unwrap();
+    let now = at("2026-11-26T09:30:00Z");
+    sum_all(&store, now).await;
+    are_right(&lines, "all is summed").await;
+    store.drain(&late, None).await.unwrap();
+    lines.extend(late);
+    are_right(&lines, "some came late").await;
+    sum_all(&store, now).await;
+    are_right(&lines, "what came late is summed").await;
+    // What is read of whole days is their sums: without the lines it is the same.
+    let gone = "delete from ledger where at < '2026-11-26T00:00:00Z'";
+    sqlx::query(gone).execute(&mut database.connect().await).await.unwrap();
+    let filter = UsageFilter { team: Name::parse(TEAMS[0]).ok(), ..UsageFilter::default() };
+    for (by, filter) in
+        [(Dimension::Run, UsageFilter::default()), (Dimension::Label, filter.clone()), (Dimension::End, filter)]
+    {
+        let of_days = UsageQuery::of(at("2026-11-24T00:00:00Z"), at("2026-11-26T00:00:00Z"), by, filter);
+        let query = UsageQuery { label: Some(LABEL.to_owned()), ..of_days };
+        assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{query:?}");
+    }
+    store.forget_line_sums(at("2026-12-10T00:00:00Z")).await.unwrap();
+    let forgotten =
+        UsageQuery::of(at("2026-11-24T00:00:00Z"), at("2026-11-26T00:00:00Z"), Dimension::End, UsageFilter::default());
+    assert_eq!(store.usage(&forgotten).await.unwrap(), BTreeMap::new(), "with the lines their sums go");
+}
+
+/// A label that every request has a value of its own for would be as many sums as there are lines.
+#[tokio::test]
+async fn what_is_no_less_when_it_is_summed_is_read_from_the_lines() {
+    let (database, store) = fresh().await;
+    let mut random = SmallRng::seed_from_u64(37);
+    let mut lines = entries(&mut random, 0..1_100);
+    for (number, line) in lines.iter_mut().enumerate() {
+        line.entry.at = at("2026-11-24T00:00:00Z") + TimeDelta::seconds(i64::try_from(number).unwrap() * 70);
+        line.entry.run = Some(format!("run-{}", number / 10));
+        line.entry.labels.insert(LABEL.to_owned(), format!("ticket-{number}"));
+    }
+    store.drain(&lines, None).await.unwrap();
+    sum_all(&store, at("2026-11-25T00:30:00Z")).await;
+    let mut connection = database.connect().await;
+    let sums: Vec<(String, String, bool, i64)> = sqlx::query_as(
+        "select dimension, span, team <> '' as by_team, count(*) from line_sum
+         where span = 'day' group by 1, 2, 3 order by 1, 3",
+    )
+    .fetch_all(&mut connection)
+    .await
+    .unwrap();
+    let kept = |dimension: &str, by_team, count| (dimension.to_owned(), "day".to_owned(), by_team, count);
+    assert_eq!(sums[..2], [kept("end", false, 1), kept("end", true, 2)]);
+    assert!(sums[2..].iter().all(|(dimension, ..)| dimension == "run"), "{sums:?}");
+    for query in queries_of_lines(&[("2026-11-24T00:00:00Z", "2026-11-25T00:00:00Z")]) {
+        assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{query:?}");
+    }
+}
+
+/// A month is three sums, each of whole days.
+#[tokio::test]
+async fn thirds_of_months_are_read_in_the_place_of_their_days() {
+    let (database, store) = fresh().await;
+    let mut random = SmallRng::seed_from_u64(41);
+    let mut all = entries(&mut random, 0..200);
+    for line in &mut all {
+        line.entry.at = at("2026-10-18T00:00:00Z") + TimeDelta::seconds(random.random_range(0..27 * 86_400));
+    }
+    let late = all.split_off(199);
+    store.drain(&all, None).await.unwrap();
+    let now = at("2026-11-14T00:30:00Z");
+    let thirds = async || {
+        let summed = sum_all(&store, now).await;
+        summed.into_iter().filter(|(span, _)| *span == Span::Third).map(|(_, start)| start).collect::<Vec<_>>()
+    };
+    // Of the last third of October eleven days, of the one before it those from the 18th on alone.
+    assert_eq!(thirds().await, [at("2026-11-01T00:00:00Z"), at("2026-10-21T00:00:00Z")]);
+    let queries = || {
+        [Dimension::Key, Dimension::Offer, Dimension::Day].into_iter().flat_map(|by| {
+            let route = UsageFilter { route: Name::parse(ROUTES[0]).ok(), ..UsageFilter::default() };
+            [UsageFilter::default(), route]
+                .map(|filter| UsageQuery::of(at("2026-10-19T06:10:00Z"), at("2026-11-13T10:00:00Z"), by, filter))
+        })
+    };
+    let are_right = async |all: &[Spooled], when: &str| {
+        for query in queries() {
+            assert_eq!(store.usage(&query).await.unwrap(), figures(&query, all), "{when}: {query:?}");
+        }
+    };
+    are_right(&all, "all is summed").await;
+    let mut late = late;
+    late[0].entry.at = at("2026-10-31T23:59:00Z");
+    store.drain(&late, None).await.unwrap();
+    all.extend(late);
+    assert_eq!(thirds().await, [at("2026-10-21T00:00:00Z")], "of the day that changed");
+    are_right(&all, "what came late is summed").await;
+    let gone = "delete from usage_sum where span <> 'third' and start between '2026-10-21' and '2026-11-10' and apart in ('k', 'o', 'ro', 'kr')";
+    sqlx::query(gone).execute(&mut database.connect().await).await.unwrap();
+    let by_key =
+        UsageQuery::of(at("2026-10-21T00:00:00Z"), at("2026-11-11T00:00:00Z"), Dimension::Key, UsageFilter::default());
+    assert_eq!(store.usage(&by_key).await.unwrap(), figures(&by_key, &all), "thirds are read");
 }
 
 async fn sum_all(store: &Store, now: DateTime<Utc>) -> Vec<(Span, DateTime<Utc>)> {

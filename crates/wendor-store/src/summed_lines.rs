@@ -1,0 +1,288 @@
+//! Sums of whole hours and days of the ledger's lines, by run, by end and by each label: made with the sums of their roll-ups, right as long as
+//! these are, and read in the place of the lines.
+//!
+//! What has no run, or no such label, has no sum of its own: it is what all together have more than those that have one. All together are the
+//! sums by end, since every line has one.
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+
+use chrono::{DateTime, Utc};
+use futures_util::TryStreamExt;
+use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
+use wendor_core::metering::rollup::RollUp;
+use wendor_core::metering::sketch::Sketch;
+use wendor_core::metering::sums::{Kept, Source, Span, Summed, is_worth_it, segments};
+use wendor_core::quota::window::Window;
+
+use crate::line_sums::{self, LINE_COST, SummedLines, push_summed_lines};
+use crate::rolled::{AddedColumns, SUMMED, push_added, push_values};
+use crate::row::count;
+use crate::sums::summed;
+use crate::usage::{Dimension, UsageQuery};
+use crate::{Store, StoreError};
+
+/// What sums of lines are told apart by, once for all teams together where team is null, and once by team.
+const GROUPS: &str = ", dimension, label, coalesce(team, '') as team, value, count(*) as lines,
+    array_agg(first_token_ms) filter (where kind = 'request' and first_token_ms is not null) as first_token_ms,
+    array_agg(whole_ms) filter (where kind = 'request') as whole_ms";
+
+/// Each line once for its run, for its end and for each of its labels.
+const NAMED: &str = " cross join lateral (
+        select 'run' as dimension, '' as label, run as value where run is not null
+        union all select 'end', '', case kind when 'request' then ended else kind end
+        union all select 'label', own.label, own.value from jsonb_each_text(labels) as own (label, value) where own.value is not null
+    ) as named";
+
+const GROUPED: &str = " group by grouping sets ((dimension, label, value), (dimension, label, value, team))
+    having grouping(team) = 0 or dimension <> 'run'";
+
+/// Lines added up by one thing.
+#[derive(FromRow)]
+struct Group {
+    dimension: String,
+    label: String,
+    team: String,
+    value: String,
+    lines: i64,
+    #[sqlx(flatten)]
+    summed: SummedLines,
+    first_token_ms: Option<Vec<i64>>,
+    whole_ms: Option<Vec<i64>>,
+}
+
+impl Group {
+    fn sums(&self) -> Result<RollUp, StoreError> {
+        let sketch = |times: &Option<Vec<i64>>| {
+            let mut sketch = Sketch::default();
+            for ms in times.iter().flatten() {
+                sketch.add(count(*ms, "ledger.whole_ms")?);
+            }
+            Ok::<_, StoreError>(sketch)
+        };
+        self.summed.read(sketch(&self.first_token_ms)?, sketch(&self.whole_ms)?)
+    }
+}
+
+/// Keeps the sums of the lines of an hour or a day in the place of those of before.
+pub(crate) async fn keep(connection: &mut PgConnection, span: Span, start: DateTime<Utc>) -> Result<(), StoreError> {
+    for clear in [
+        "delete from line_sum where span = $1 and start = $2",
+        "delete from line_sum_left_out where span = $1 and start = $2",
+    ] {
+        sqlx::query(clear).bind(span.as_str()).bind(start).execute(&mut *connection).await?;
+    }
+    let mut select = QueryBuilder::<Postgres>::new("declare lines no scroll cursor for select ");
+    push_summed_lines(&mut select);
+    select.push(GROUPS).push(" from (select ledger.*, ").push(LINE_COST).push(" as line_cost from ledger where at >= ");
+    select.push_bind(start).push(" and at < ").push_bind(span.around(start).end).push(") as line");
+    select.push(NAMED).push(GROUPED);
+    select.build().persistent(false).execute(&mut *connection).await?;
+    // Rows and lines, by what is left out if there are too many of them.
+    let mut counts: BTreeMap<(String, String, bool), (u64, u64)> = BTreeMap::new();
+    loop {
+        let next = sqlx::query_as::<_, Group>("fetch 2000 from lines").persistent(false);
+        let groups = next.fetch_all(&mut *connection).await?;
+        if groups.is_empty() {
+            break;
+        }
+        for group in &groups {
+            let of = (group.dimension.clone(), group.label.clone(), !group.team.is_empty());
+            let (rows, lines) = counts.entry(of).or_default();
+            *rows += 1;
+            *lines += count(group.lines, "ledger")?;
+        }
+        insert(connection, span, start, &groups).await?;
+    }
+    sqlx::query("close lines").execute(&mut *connection).await?;
+    let is_left_out = |dimension: &str, rows, lines| dimension != Dimension::End.as_str() && !is_worth_it(rows, lines);
+    for ((dimension, label, by_team), (rows, lines)) in counts {
+        if !is_left_out(&dimension, rows, lines) {
+            continue;
+        }
+        leave_out(connection, (span, start), &dimension, &label, by_team).await?;
+    }
+    Ok(())
+}
+
+async fn insert(
+    connection: &mut PgConnection,
+    span: Span,
+    start: DateTime<Utc>,
+    groups: &[Group],
+) -> Result<(), StoreError> {
+    let text = |of: fn(&Group) -> &String| groups.iter().map(|group| of(group).clone()).collect::<Vec<String>>();
+    let sums = groups.iter().map(Group::sums).collect::<Result<Vec<RollUp>, StoreError>>()?;
+    let mut insert =
+        QueryBuilder::<Postgres>::new("insert into line_sum (span, start, dimension, label, team, value, ");
+    insert.push(SUMMED).push(") select ").push_bind(span.as_str()).push(", ").push_bind(start).push(", * from unnest(");
+    let mut lists = insert.separated(", ");
+    lists.push_bind(text(|group| &group.dimension)).push_bind(text(|group| &group.label));
+    lists.push_bind(text(|group| &group.team)).push_bind(text(|group| &group.value));
+    push_values(&mut lists, &sums.iter().collect::<Vec<_>>());
+    insert.push(")").build().execute(connection).await?;
+    Ok(())
+}
+
+async fn leave_out(
+    connection: &mut PgConnection,
+    (span, start): (Span, DateTime<Utc>),
+    dimension: &str,
+    label: &str,
+    by_team: bool,
+) -> Result<(), StoreError> {
+    for change in [
+        "delete from line_sum where span = $1 and start = $2 and dimension = $3 and label = $4 and (team <> '') = $5",
+        "insert into line_sum_left_out (span, start, dimension, label, by_team) values ($1, $2, $3, $4, $5)",
+    ] {
+        let change = sqlx::query(change).bind(span.as_str()).bind(start).bind(dimension).bind(label).bind(by_team);
+        change.execute(&mut *connection).await?;
+    }
+    Ok(())
+}
+
+/// How sums of lines answer a query.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct OfLines {
+    /// Run, end or label.
+    pub by: Dimension,
+    /// Whether steps of time are told apart as well.
+    pub time: bool,
+    /// The spans that can be read.
+    pub kept: Kept,
+}
+
+#[derive(FromRow)]
+struct Row {
+    hour: DateTime<Utc>,
+    value: String,
+    #[sqlx(flatten)]
+    added: AddedColumns,
+}
+
+impl Store {
+    /// Hands the sums of the lines of whole hours to `fold`, by the names of their groups.
+    pub(crate) async fn fold_summed_lines(
+        &self,
+        query: &UsageQuery,
+        of: OfLines,
+        range: Range<DateTime<Utc>>,
+        mut fold: impl FnMut(String, RollUp),
+    ) -> Result<(), StoreError> {
+        let mut transaction = self.reading().await?;
+        let mut summed = summed(&mut transaction, &range).await?;
+        without_left_out(&mut transaction, query, of, &range, &mut summed).await?;
+        for (source, from, to) in segments(range, of.kept, &summed) {
+            match source {
+                Source::Sums(span) => {
+                    Part { span, range: from..to, query, of }.read(&mut transaction, &mut fold).await?;
+                }
+                Source::Unsummed => line_sums::read(&mut transaction, query, from..to, &mut fold).await?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Forgets the sums of the lines of what was over before that instant, as the lines are forgotten.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn forget_line_sums(&self, before: DateTime<Utc>) -> Result<(), StoreError> {
+        let before = Window::Month.around(before).start;
+        for forget in ["delete from line_sum where start < $1", "delete from line_sum_left_out where start < $1"] {
+            sqlx::query(forget).bind(before).execute(&self.pool).await?;
+        }
+        Ok(())
+    }
+}
+
+async fn without_left_out(
+    connection: &mut PgConnection,
+    query: &UsageQuery,
+    of: OfLines,
+    range: &Range<DateTime<Utc>>,
+    summed: &mut Summed,
+) -> Result<(), StoreError> {
+    let left_out: Vec<(String, DateTime<Utc>)> = sqlx::query_as(
+        "select span, start from line_sum_left_out
+         where dimension = $1 and label = $2 and by_team = $3 and start >= $4 and start < $5",
+    )
+    .bind(of.by.as_str())
+    .bind(query.label_of(of.by))
+    .bind(query.filter.team.is_some() || of.by == Dimension::Run)
+    .bind(range.start)
+    .bind(range.end)
+    .fetch_all(connection)
+    .await?;
+    summed.retain(|(span, start)| !left_out.iter().any(|(out, at)| out == span.as_str() && at == start));
+    Ok(())
+}
+
+/// Sums of spans, read from a part of a range.
+struct Part<'a> {
+    span: Span,
+    range: Range<DateTime<Utc>>,
+    query: &'a UsageQuery,
+    of: OfLines,
+}
+
+impl Part<'_> {
+    async fn read(
+        &self,
+        connection: &mut PgConnection,
+        fold: &mut impl FnMut(String, RollUp),
+    ) -> Result<(), StoreError> {
+        let Self { query, of, .. } = self;
+        let name = |hour: DateTime<Utc>, value: &str| {
+            let name = |by: Dimension| by.step().map_or_else(|| value.to_owned(), |step| (step.name_of)(hour));
+            query.named(name(query.by), query.then.map(name))
+        };
+        // What is left of each step of time once all that has a value is taken away.
+        let mut left: BTreeMap<Option<DateTime<Utc>>, (DateTime<Utc>, RollUp)> = BTreeMap::new();
+        if of.by != Dimension::End {
+            self.rows(connection, Dimension::End, |hour, _, sums| {
+                left.entry(of.time.then_some(hour)).or_insert_with(|| (hour, RollUp::default())).1.merge(&sums);
+            })
+            .await?;
+        }
+        self.rows(connection, of.by, |hour, value, sums| {
+            if let Some((_, left)) = left.get_mut(&of.time.then_some(hour)) {
+                left.take_away(&sums);
+            }
+            fold(name(hour, &value), sums);
+        })
+        .await?;
+        for (hour, left) in left.into_values().filter(|(_, left)| *left != RollUp::default()) {
+            fold(name(hour, ""), left);
+        }
+        Ok(())
+    }
+
+    async fn rows(
+        &self,
+        connection: &mut PgConnection,
+        by: Dimension,
+        mut each: impl FnMut(DateTime<Utc>, String, RollUp),
+    ) -> Result<(), StoreError> {
+        let Self { span, range, query, of } = self;
+        let mut select = QueryBuilder::<Postgres>::new(if of.time { "select start" } else { "select min(start)" });
+        select.push(" as hour, value");
+        push_added(&mut select);
+        select.push(" from line_sum where span = ").push_bind(span.as_str());
+        select.push(" and dimension = ").push_bind(by.as_str());
+        select.push(" and label = ").push_bind(query.label_of(by));
+        match &query.filter.team {
+            Some(team) => select.push(" and team = any(").push_bind(query.filter.former.teams_of(team)).push(")"),
+            // Runs are there by team alone.
+            None if by == Dimension::Run => &mut select,
+            None => select.push(" and team = ''"),
+        };
+        select.push(" and start >= ").push_bind(range.start).push(" and start < ").push_bind(range.end);
+        select.push(if of.time { " group by value, start" } else { " group by value" });
+        let mut rows = select.build_query_as::<Row>().fetch(connection);
+        while let Some(Row { hour, value, added }) = rows.try_next().await? {
+            each(hour, value, added.read()?);
+        }
+        Ok(())
+    }
+}
