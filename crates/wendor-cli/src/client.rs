@@ -1,5 +1,6 @@
 //! The management API as the commands use it: one call, JSON both ways, problems as [`Failure`]s.
 
+use futures_util::StreamExt;
 use reqwest::{Client, Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -8,6 +9,7 @@ use wendor_gateway::admin::check_stream::WATCHED;
 
 use crate::asking;
 use crate::failure::Failure;
+use crate::output;
 use crate::profile::Profile;
 
 /// A client of one service.
@@ -23,6 +25,11 @@ pub struct Management {
 /// When the machine gives no TLS.
 pub fn http() -> Result<Client, Failure> {
     Client::builder().no_proxy().build().map_err(|error| Failure::Own(format!("cannot create an HTTP client: {error}")))
+}
+
+/// What of a query is given.
+fn given<'q>(query: &'q [(&'q str, Option<String>)]) -> Vec<(&'q str, &'q String)> {
+    query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect()
 }
 
 /// What a connection that failed says.
@@ -63,7 +70,7 @@ impl Management {
         let again = request.try_clone();
         match (self.send_once(request).await, again) {
             (Err(Failure::ConfirmFirst(why)), Some(again)) if asking::is_at_a_terminal() => {
-                crate::output::note(&why);
+                output::note(&why);
                 self.confirm().await?;
                 self.send_once(again).await
             }
@@ -108,16 +115,21 @@ impl Management {
     /// # Errors
     /// When it cannot be reached or says no.
     pub async fn get<T: DeserializeOwned>(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<T, Failure> {
-        let query: Vec<_> = query.iter().filter_map(|(name, value)| Some((*name, value.as_ref()?))).collect();
-        self.read(self.request(Method::GET, path).bearer_auth(self.profile.token()?).query(&query)).await
+        self.read(self.request(Method::GET, path).bearer_auth(self.profile.token()?).query(&given(query))).await
     }
 
-    /// `GET` of what is no JSON, piece by piece.
+    /// `GET` of something of any length, which is printed as it comes.
     ///
     /// # Errors
-    /// When it cannot be reached or says no.
-    pub async fn get_stream(&self, path: &str) -> Result<Response, Failure> {
-        self.send(self.request(Method::GET, path).bearer_auth(self.profile.token()?)).await
+    /// When it cannot be reached, says no, or is cut off: what was printed is not whole then.
+    pub async fn print(&self, path: &str, query: &[(&str, Option<String>)]) -> Result<(), Failure> {
+        let request = self.request(Method::GET, path).query(&given(query)).bearer_auth(self.profile.token()?);
+        let mut pieces = self.send(request).await?.bytes_stream();
+        let cut_off = "The connection to Wendor broke in the middle: what was printed is not whole. Ask again.";
+        while let Some(piece) = pieces.next().await {
+            output::print_bytes(&piece.map_err(|_| Failure::Unreachable(cut_off.to_owned()))?)?;
+        }
+        Ok(())
     }
 
     /// `POST` with a body.

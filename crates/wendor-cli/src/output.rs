@@ -66,8 +66,16 @@ pub fn print_answer(text: &str) -> Result<(), Failure> {
 /// # Errors
 /// [`Failure::OutputClosed`] when nobody reads any more.
 pub fn print_raw(text: &str) -> Result<(), Failure> {
+    print_bytes(text.as_bytes())
+}
+
+/// Writes a piece of something to standard output, as it came.
+///
+/// # Errors
+/// As [`print_raw`].
+pub fn print_bytes(piece: &[u8]) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
-    out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|error| {
+    out.write_all(piece).and_then(|()| out.flush()).map_err(|error| {
         // Whoever read has what they wanted.
         if error.kind() == ErrorKind::BrokenPipe {
             return Failure::OutputClosed;

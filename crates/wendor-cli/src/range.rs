@@ -39,6 +39,14 @@ pub fn read(args: &RangeArgs, now: DateTime<Utc>) -> Result<Option<Range>, Failu
     }
 }
 
+/// The same, and the last seven days where they say nothing.
+///
+/// # Errors
+/// When a time cannot be read.
+pub fn or_a_week(args: &RangeArgs, now: DateTime<Utc>) -> Result<Range, Failure> {
+    read(args, now)?.map_or_else(|| last_of("7d", now), Ok)
+}
+
 /// `7d` is the last seven days with today, whole ones; `24h` is up to now.
 fn last_of(text: &str, now: DateTime<Utc>) -> Result<Range, Failure> {
     let bad = || Failure::NotUnderstood(format!("invalid --last `{text}`: write `24h` or `7d`"));

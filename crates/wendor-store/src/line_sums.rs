@@ -37,8 +37,7 @@ const SUMS: &str = "count(*) filter (where kind = 'request') as requests,
     coalesce(sum(line_cost), 0) as cost, ";
 
 /// Of a line; null where it has no price.
-pub(crate) const LINE_COST: &str =
-    "cost_input + cost_input_cached + cost_cache_written + cost_output + coalesce(cost_images, 0)";
+const LINE_COST: &str = "cost_input + cost_input_cached + cost_cache_written + cost_output + coalesce(cost_images, 0)";
 
 /// The two names of a group; the second is empty where there is none.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, FromRow)]
@@ -47,9 +46,10 @@ struct GroupName {
     second: String,
 }
 
-/// What [`push_summed_lines`] gives.
 #[derive(FromRow)]
-pub(crate) struct SummedLines {
+struct Summed {
+    #[sqlx(flatten)]
+    name: GroupName,
     #[sqlx(flatten)]
     sums: SumColumns,
     /// A kind of one of its lines, or an end, that this release does not know and cannot count.
@@ -57,23 +57,14 @@ pub(crate) struct SummedLines {
     unknown_end: Option<String>,
 }
 
-impl SummedLines {
-    /// The sums, with the sketches of the same lines.
-    pub(crate) fn read(&self, first_token: Sketch, whole: Sketch) -> Result<RollUp, StoreError> {
-        let unknown = [("ledger.kind", &self.unknown_kind), ("ledger.ended", &self.unknown_end)];
-        if let Some((column, value)) = unknown.into_iter().find_map(|(column, value)| Some((column, value.as_ref()?))) {
+impl Summed {
+    fn read(self) -> Result<(GroupName, RollUp), StoreError> {
+        let unknown = [("ledger.kind", self.unknown_kind), ("ledger.ended", self.unknown_end)];
+        if let Some((column, value)) = unknown.into_iter().find_map(|(column, value)| Some((column, value?))) {
             return Err(StoreError::unreadable(column, value));
         }
-        self.sums.read(first_token, whole)
+        Ok((self.name, self.sums.read(Sketch::default(), Sketch::default())?))
     }
-}
-
-#[derive(FromRow)]
-struct Summed {
-    #[sqlx(flatten)]
-    name: GroupName,
-    #[sqlx(flatten)]
-    summed: SummedLines,
 }
 
 /// How many lines of a group took just so long.
@@ -109,8 +100,8 @@ pub(crate) async fn read(
     let mut groups: BTreeMap<GroupName, RollUp> = BTreeMap::new();
     {
         let mut select = QueryBuilder::<Postgres>::new("select ");
-        push_summed_lines(&mut select);
-        select.push(", ");
+        select.push(SUMS);
+        push_ends(&mut select);
         push_names(&mut select, query);
         select.push(" from (select kind, ended, images, tokens_estimated, tokens_input, tokens_input_cached, tokens_cache_written, ");
         select.push("tokens_output, tokens_reasoning, tokens_preset, ").push(LINE_COST).push(" as line_cost, ");
@@ -120,8 +111,8 @@ pub(crate) async fn read(
         select.push(") as line group by by_first, by_second");
         let mut rows = select.build_query_as::<Summed>().fetch(&mut *connection);
         while let Some(summed) = rows.try_next().await? {
-            let Summed { name, summed } = summed;
-            groups.insert(name, summed.read(Sketch::default(), Sketch::default())?);
+            let (name, sums) = summed.read()?;
+            groups.insert(name, sums);
         }
     }
     {
@@ -148,12 +139,6 @@ pub(crate) async fn read(
     Ok(())
 }
 
-/// Every sum of lines, but for their times.
-pub(crate) fn push_summed_lines(select: &mut QueryBuilder<Postgres>) {
-    select.push(SUMS);
-    push_ends(select);
-}
-
 /// What is counted by how requests ended, and what cannot be counted.
 fn push_ends(select: &mut QueryBuilder<Postgres>) {
     let words = |is_meant: fn(&End) -> bool| -> Vec<&'static str> {
@@ -165,7 +150,7 @@ fn push_ends(select: &mut QueryBuilder<Postgres>) {
     select.push(")) as failures, count(*)").push(of_requests).push("= ").push_bind(End::Cancelled.as_str());
     select.push(") as cancelled, max(kind) filter (where kind <> all(").push_bind(kinds);
     select.push(")) as unknown_kind, max(ended)").push(of_requests).push("<> all(").push_bind(words(|_| true));
-    select.push(")) as unknown_end");
+    select.push(")) as unknown_end, ");
 }
 
 /// What tells lines apart, as `by_first` and `by_second`.

@@ -2,13 +2,14 @@
 
 use chrono::{DateTime, Utc};
 use sqlx::types::Json;
-use sqlx::{FromRow, Row};
+use sqlx::{FromRow, Postgres, QueryBuilder, Row};
 use wendor_core::catalog::preset::Preset;
+use wendor_core::metering::entry::LedgerEntry;
 use wendor_core::name::Name;
 use wendor_core::request_id::RequestId;
 use wendor_wire::usage::TokenCounts;
 
-use crate::requests::{TokenColumns, tokens_of};
+use crate::requests::{COLUMNS, MAX_PAGE, PageMark, RequestFilter, TokenColumns, entry_of, tokens_of};
 use crate::row::{bigint, name};
 use crate::{Store, StoreError};
 
@@ -91,6 +92,28 @@ impl Store {
             })
         };
         rows.iter().map(line).collect()
+    }
+
+    /// A page of the ledger's lines of all kinds, in the order in which they arrived, behind a mark: a range of any length is read page by page.
+    ///
+    /// # Errors
+    /// When the database is away or a line cannot be read.
+    pub async fn lines_after(
+        &self,
+        filter: &RequestFilter,
+        mark: Option<&PageMark>,
+    ) -> Result<Vec<LedgerEntry>, StoreError> {
+        let mut query = QueryBuilder::<Postgres>::new("select ");
+        query.push(COLUMNS).push(" from ledger where true");
+        filter.narrow(&mut query);
+        if let Some(PageMark { at, entry_id }) = mark {
+            // Said apart, so that months before it are not looked at.
+            query.push(" and at >= ").push_bind(at);
+            query.push(" and (at, entry_id) > (").push_bind(at).push(", ").push_bind(entry_id).push(")");
+        }
+        query.push(" order by at, entry_id limit ").push_bind(MAX_PAGE);
+        let rows = query.build().fetch_all(&self.pool).await?;
+        rows.iter().map(entry_of).collect()
     }
 
     /// The revisions in which the preset of a route changed, the latest first. Its names are the present one and its former ones.

@@ -29,7 +29,7 @@ use crate::{Store, StoreError};
 /// The most lines of one page.
 pub const MAX_PAGE: i64 = 1_000;
 
-const COLUMNS: &str = "at, entry_id, kind, request, run, step, labels, team, key, route, offer, revision, attempts, streamed,
+pub(crate) const COLUMNS: &str = "at, entry_id, kind, request, run, step, labels, team, key, route, offer, revision, attempts, streamed,
     tokens_input, tokens_input_cached, tokens_cache_written, tokens_output, tokens_reasoning, tokens_preset, tokens_estimated, cost_input,
     cost_input_cached, cost_cache_written, cost_output, cost_images, images, image_size, ended, failure, admitted_ms, answering_ms,
     first_token_ms, whole_ms, reason, waited_ms, lane";
@@ -284,7 +284,7 @@ struct LatencyColumns {
     waited_ms: i64,
 }
 
-fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, StoreError> {
+pub(crate) fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, StoreError> {
     let text = |column: &str| row.try_get::<String, _>(column);
     let id = |text: &str| RequestId::parse(text).ok_or_else(|| StoreError::unreadable("ledger.entry_id", text));
     let tokens = TokenColumns::from_row(row)?;

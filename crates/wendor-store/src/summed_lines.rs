@@ -10,97 +10,56 @@ use std::ops::Range;
 use chrono::{DateTime, Utc};
 use futures_util::TryStreamExt;
 use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
+use wendor_core::metering::line_sums::{LeftOut, LineBy, LineSum, LineSums};
 use wendor_core::metering::rollup::RollUp;
-use wendor_core::metering::sketch::Sketch;
-use wendor_core::metering::sums::{Kept, Source, Span, Summed, is_worth_it, segments};
+use wendor_core::metering::sums::{Kept, Source, Span, Summed, segments};
 use wendor_core::quota::window::Window;
 
-use crate::line_sums::{self, LINE_COST, SummedLines, push_summed_lines};
+use crate::requests::{COLUMNS, entry_of};
 use crate::rolled::{AddedColumns, SUMMED, push_added, push_values};
-use crate::row::count;
+use crate::summing::ROWS;
 use crate::sums::summed;
 use crate::usage::{Dimension, UsageQuery};
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, line_sums};
 
-/// What sums of lines are told apart by, once for all teams together where team is null, and once by team.
-const GROUPS: &str = ", dimension, label, coalesce(team, '') as team, value, count(*) as lines,
-    array_agg(first_token_ms) filter (where kind = 'request' and first_token_ms is not null) as first_token_ms,
-    array_agg(whole_ms) filter (where kind = 'request') as whole_ms";
-
-/// Each line once for its run, for its end and for each of its labels.
-const NAMED: &str = " cross join lateral (
-        select 'run' as dimension, '' as label, run as value where run is not null
-        union all select 'end', '', case kind when 'request' then ended else kind end
-        union all select 'label', own.label, own.value from jsonb_each_text(labels) as own (label, value) where own.value is not null
-    ) as named";
-
-const GROUPED: &str = " group by grouping sets ((dimension, label, value), (dimension, label, value, team))
-    having grouping(team) = 0 or dimension <> 'run'";
-
-/// Lines added up by one thing.
-#[derive(FromRow)]
-struct Group {
-    dimension: String,
-    label: String,
-    team: String,
-    value: String,
-    lines: i64,
-    #[sqlx(flatten)]
-    summed: SummedLines,
-    first_token_ms: Option<Vec<i64>>,
-    whole_ms: Option<Vec<i64>>,
-}
-
-impl Group {
-    fn sums(&self) -> Result<RollUp, StoreError> {
-        let sketch = |times: &Option<Vec<i64>>| {
-            let mut sketch = Sketch::default();
-            for ms in times.iter().flatten() {
-                sketch.add(count(*ms, "ledger.whole_ms")?);
-            }
-            Ok::<_, StoreError>(sketch)
-        };
-        self.summed.read(sketch(&self.first_token_ms)?, sketch(&self.whole_ms)?)
+/// Adds the lines of a range to `sums`.
+pub(crate) async fn add(
+    connection: &mut PgConnection,
+    range: Range<DateTime<Utc>>,
+    sums: &mut LineSums,
+) -> Result<(), StoreError> {
+    let mut select = QueryBuilder::<Postgres>::new("select ");
+    select.push(COLUMNS).push(" from ledger where at >= ").push_bind(range.start);
+    select.push(" and at < ").push_bind(range.end);
+    let mut rows = select.build().fetch(connection);
+    while let Some(row) = rows.try_next().await? {
+        sums.add(&entry_of(&row)?);
     }
+    Ok(())
 }
 
-/// Keeps the sums of the lines of an hour or a day in the place of those of before.
-pub(crate) async fn keep(connection: &mut PgConnection, span: Span, start: DateTime<Utc>) -> Result<(), StoreError> {
+/// Keeps the sums of the lines of a span in the place of those of before.
+pub(crate) async fn keep(
+    connection: &mut PgConnection,
+    span: Span,
+    start: DateTime<Utc>,
+    sums: LineSums,
+) -> Result<(), StoreError> {
     for clear in [
         "delete from line_sum where span = $1 and start = $2",
         "delete from line_sum_left_out where span = $1 and start = $2",
     ] {
         sqlx::query(clear).bind(span.as_str()).bind(start).execute(&mut *connection).await?;
     }
-    let mut select = QueryBuilder::<Postgres>::new("declare lines no scroll cursor for select ");
-    push_summed_lines(&mut select);
-    select.push(GROUPS).push(" from (select ledger.*, ").push(LINE_COST).push(" as line_cost from ledger where at >= ");
-    select.push_bind(start).push(" and at < ").push_bind(span.around(start).end).push(") as line");
-    select.push(NAMED).push(GROUPED);
-    select.build().persistent(false).execute(&mut *connection).await?;
-    // Rows and lines, by what is left out if there are too many of them.
-    let mut counts: BTreeMap<(String, String, bool), (u64, u64)> = BTreeMap::new();
-    loop {
-        let next = sqlx::query_as::<_, Group>("fetch 2000 from lines").persistent(false);
-        let groups = next.fetch_all(&mut *connection).await?;
-        if groups.is_empty() {
-            break;
-        }
-        for group in &groups {
-            let of = (group.dimension.clone(), group.label.clone(), !group.team.is_empty());
-            let (rows, lines) = counts.entry(of).or_default();
-            *rows += 1;
-            *lines += count(group.lines, "ledger")?;
-        }
-        insert(connection, span, start, &groups).await?;
+    let (kept, left_out) = sums.kept();
+    for part in kept.chunks(ROWS) {
+        insert(connection, span, start, part).await?;
     }
-    sqlx::query("close lines").execute(&mut *connection).await?;
-    let is_left_out = |dimension: &str, rows, lines| dimension != Dimension::End.as_str() && !is_worth_it(rows, lines);
-    for ((dimension, label, by_team), (rows, lines)) in counts {
-        if !is_left_out(&dimension, rows, lines) {
-            continue;
-        }
-        leave_out(connection, (span, start), &dimension, &label, by_team).await?;
+    for LeftOut { by, label, by_team } in left_out {
+        let insert =
+            "insert into line_sum_left_out (span, start, dimension, label, by_team) values ($1, $2, $3, $4, $5)";
+        let insert = sqlx::query(insert).bind(span.as_str()).bind(start).bind(by.as_str()).bind(label).bind(by_team);
+        insert.execute(&mut *connection).await?;
     }
     Ok(())
 }
@@ -109,43 +68,25 @@ async fn insert(
     connection: &mut PgConnection,
     span: Span,
     start: DateTime<Utc>,
-    groups: &[Group],
+    sums: &[LineSum],
 ) -> Result<(), StoreError> {
-    let text = |of: fn(&Group) -> &String| groups.iter().map(|group| of(group).clone()).collect::<Vec<String>>();
-    let sums = groups.iter().map(Group::sums).collect::<Result<Vec<RollUp>, StoreError>>()?;
+    let text = |of: fn(&LineSum) -> &str| sums.iter().map(|sum| of(sum).to_owned()).collect::<Vec<String>>();
     let mut insert =
         QueryBuilder::<Postgres>::new("insert into line_sum (span, start, dimension, label, team, value, ");
     insert.push(SUMMED).push(") select ").push_bind(span.as_str()).push(", ").push_bind(start).push(", * from unnest(");
     let mut lists = insert.separated(", ");
-    lists.push_bind(text(|group| &group.dimension)).push_bind(text(|group| &group.label));
-    lists.push_bind(text(|group| &group.team)).push_bind(text(|group| &group.value));
-    push_values(&mut lists, &sums.iter().collect::<Vec<_>>());
+    lists.push_bind(text(|sum| sum.by.as_str())).push_bind(text(|sum| &sum.label));
+    lists.push_bind(text(|sum| &sum.team)).push_bind(text(|sum| &sum.value));
+    push_values(&mut lists, &sums.iter().map(|sum| &sum.sums).collect::<Vec<_>>());
     insert.push(")").build().execute(connection).await?;
-    Ok(())
-}
-
-async fn leave_out(
-    connection: &mut PgConnection,
-    (span, start): (Span, DateTime<Utc>),
-    dimension: &str,
-    label: &str,
-    by_team: bool,
-) -> Result<(), StoreError> {
-    for change in [
-        "delete from line_sum where span = $1 and start = $2 and dimension = $3 and label = $4 and (team <> '') = $5",
-        "insert into line_sum_left_out (span, start, dimension, label, by_team) values ($1, $2, $3, $4, $5)",
-    ] {
-        let change = sqlx::query(change).bind(span.as_str()).bind(start).bind(dimension).bind(label).bind(by_team);
-        change.execute(&mut *connection).await?;
-    }
     Ok(())
 }
 
 /// How sums of lines answer a query.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct OfLines {
-    /// Run, end or label.
-    pub by: Dimension,
+    /// By what of lines.
+    pub by: LineBy,
     /// Whether steps of time are told apart as well.
     pub time: bool,
     /// The spans that can be read.
@@ -209,7 +150,7 @@ async fn without_left_out(
     )
     .bind(of.by.as_str())
     .bind(query.label_of(of.by))
-    .bind(query.filter.team.is_some() || of.by == Dimension::Run)
+    .bind(query.filter.team.is_some() || of.by == LineBy::Run)
     .bind(range.start)
     .bind(range.end)
     .fetch_all(connection)
@@ -239,8 +180,8 @@ impl Part<'_> {
         };
         // What is left of each step of time once all that has a value is taken away.
         let mut left: BTreeMap<Option<DateTime<Utc>>, (DateTime<Utc>, RollUp)> = BTreeMap::new();
-        if of.by != Dimension::End {
-            self.rows(connection, Dimension::End, |hour, _, sums| {
+        if of.by != LineBy::End {
+            self.rows(connection, LineBy::End, |hour, _, sums| {
                 left.entry(of.time.then_some(hour)).or_insert_with(|| (hour, RollUp::default())).1.merge(&sums);
             })
             .await?;
@@ -261,7 +202,7 @@ impl Part<'_> {
     async fn rows(
         &self,
         connection: &mut PgConnection,
-        by: Dimension,
+        by: LineBy,
         mut each: impl FnMut(DateTime<Utc>, String, RollUp),
     ) -> Result<(), StoreError> {
         let Self { span, range, query, of } = self;
@@ -274,7 +215,7 @@ impl Part<'_> {
         match &query.filter.team {
             Some(team) => select.push(" and team = any(").push_bind(query.filter.former.teams_of(team)).push(")"),
             // Runs are there by team alone.
-            None if by == Dimension::Run => &mut select,
+            None if by == LineBy::Run => &mut select,
             None => select.push(" and team = ''"),
         };
         select.push(" and start >= ").push_bind(range.start).push(" and start < ").push_bind(range.end);

@@ -3,6 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use futures_util::TryStreamExt;
 use sqlx::{PgConnection, Postgres, QueryBuilder};
+use wendor_core::metering::line_sums::LineSums;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sums::{Apart, Span, Sums};
 use wendor_core::quota::window::{Window, WindowSpan};
@@ -112,9 +113,9 @@ async fn sum(connection: &mut PgConnection, span: Span, of: WindowSpan) -> Resul
     }
     let hours = std::iter::successors(Some(of.start), |hour| Some(*hour + TimeDelta::hours(1)));
     let hours: Vec<DateTime<Utc>> = hours.take_while(|hour| *hour < of.end).collect();
-    let mut whole = Sums::default();
+    let (mut whole, mut whole_lines) = (Sums::default(), LineSums::default());
     for hour in &hours {
-        let mut own = Sums::default();
+        let (mut own, mut lines) = (Sums::default(), LineSums::default());
         {
             let mut select = QueryBuilder::<Postgres>::new("select hour, team, key, route, offer, ");
             select.push(SUMMED).push(" from usage_hour where hour = ").push_bind(*hour);
@@ -127,10 +128,18 @@ async fn sum(connection: &mut PgConnection, span: Span, of: WindowSpan) -> Resul
                 }
             }
         }
+        summed_lines::add(connection, *hour..*hour + TimeDelta::hours(1), &mut lines).await?;
+        if span == Span::Day {
+            whole_lines.merge(&lines);
+        }
         keep(connection, Span::Hour, *hour, own).await?;
+        summed_lines::keep(connection, Span::Hour, *hour, lines).await?;
+        mark(connection, Span::Hour, *hour).await?;
     }
     if span == Span::Day {
         keep(connection, Span::Day, of.start, whole).await?;
+        summed_lines::keep(connection, Span::Day, of.start, whole_lines).await?;
+        mark(connection, Span::Day, of.start).await?;
     }
     Ok(())
 }
@@ -162,15 +171,14 @@ async fn sum_days(connection: &mut PgConnection, third: WindowSpan) -> Result<()
     mark(connection, Span::Third, third.start).await
 }
 
-/// Keeps the sums of an hour or a day in the place of those of before, those of its lines too, and marks them as right.
+/// Keeps the sums of an hour or a day in the place of those of before.
 async fn keep(connection: &mut PgConnection, span: Span, start: DateTime<Utc>, sums: Sums) -> Result<(), StoreError> {
     clear(connection, span, start).await?;
     let rows: Vec<((Apart, RollUpKey), RollUp)> = sums.rows().into_iter().collect();
     for part in rows.chunks(ROWS) {
         insert(connection, span, start, part).await?;
     }
-    summed_lines::keep(connection, span, start).await?;
-    mark(connection, span, start).await
+    Ok(())
 }
 
 async fn clear(connection: &mut PgConnection, span: Span, start: DateTime<Utc>) -> Result<(), StoreError> {

@@ -8,6 +8,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use sqlx::Postgres;
 use wendor_core::catalog::former::Former;
 use wendor_core::metering::entry::LedgerEntry;
+use wendor_core::metering::line_sums::LineBy;
 use wendor_core::metering::rollup::{RollUp, RollUpKey};
 use wendor_core::metering::sums::{Apart, Kept, Span};
 use wendor_core::name::{Name, OfferName};
@@ -75,6 +76,23 @@ impl Dimension {
         match self {
             Self::Minute | Self::Run | Self::End | Self::Label => true,
             Self::Team | Self::Route | Self::Offer | Self::Key | Self::Upstream | Self::Day | Self::Hour => false,
+        }
+    }
+
+    /// By what of lines there are sums that tell it apart.
+    fn of_lines(self) -> Option<LineBy> {
+        match self {
+            Self::Run => Some(LineBy::Run),
+            Self::End => Some(LineBy::End),
+            Self::Label => Some(LineBy::Label),
+            Self::Team
+            | Self::Route
+            | Self::Offer
+            | Self::Key
+            | Self::Upstream
+            | Self::Day
+            | Self::Hour
+            | Self::Minute => None,
         }
     }
 
@@ -153,7 +171,8 @@ pub struct UsageFilter {
 
 impl UsageFilter {
     /// The lines of the ledger that it leaves, from one instant to another.
-    pub(crate) fn lines(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> RequestFilter {
+    #[must_use]
+    pub fn lines(&self, from: DateTime<Utc>, to: DateTime<Utc>) -> RequestFilter {
         let Self { team, key, route, offer, upstream, former } = self.clone();
         let (from, to) = (Some(from), Some(to));
         RequestFilter { from, to, team, key, route, offer, upstream, former, ..RequestFilter::default() }
@@ -243,16 +262,17 @@ impl UsageQuery {
     fn of_lines(&self) -> Option<OfLines> {
         let UsageFilter { team: _, key, route, offer, upstream, former: _ } = &self.filter;
         let is_narrowed = key.is_some() || route.is_some() || offer.is_some() || upstream.is_some();
-        let is_summed = |by: Dimension| matches!(by, Dimension::Run | Dimension::End | Dimension::Label);
-        let by = self.dimensions().find(|by| is_summed(*by)).filter(|_| !is_narrowed)?;
-        let is_told = |other: Dimension| other == by || matches!(other, Dimension::Hour | Dimension::Day);
+        let by = self.dimensions().find_map(Dimension::of_lines).filter(|_| !is_narrowed)?;
+        let is_told = |other: Dimension| {
+            other.of_lines() == Some(by) || other.step().is_some_and(|step| step.window >= Window::Hour)
+        };
         let kept = Kept { thirds: false, days: true, hours: true }.within(self.step());
         self.dimensions().all(is_told).then_some(OfLines { by, time: self.tells_time(), kept })
     }
 
     /// The name of the label where it is told apart by one; empty for everything else.
-    pub(crate) fn label_of(&self, by: Dimension) -> &str {
-        self.label.as_deref().filter(|_| by == Dimension::Label).unwrap_or_default()
+    pub(crate) fn label_of(&self, by: LineBy) -> &str {
+        self.label.as_deref().filter(|_| by == LineBy::Label).unwrap_or_default()
     }
 }
 

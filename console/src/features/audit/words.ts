@@ -29,6 +29,7 @@ const DONE: Record<string, string> = {
   'preset-tried': 'tried a preset',
   'inventory-refreshed': 'looked what is served',
   'spool-retried': 'tried the spool again',
+  'ledger-exported': 'took the ledger away',
   'audit-exported': 'took the audit away',
 }
 

@@ -3,14 +3,13 @@
 use std::io::{BufRead, BufReader};
 use std::path::Path;
 
-use futures_util::StreamExt;
 use serde_json::Value;
 use wendor_core::audit::verify::Verifier;
 use wendor_core::audit::{Entry, Head};
 use wendor_gateway::admin::audit::{AuditFault, AuditLine, AuditPage, AuditVerdict};
 
 use super::now;
-use crate::client::{Management, unreachable};
+use crate::client::Management;
 use crate::failure::Failure;
 use crate::grammar::{AuditCommand, AuditListArgs};
 use crate::output::{self, Column, Reader};
@@ -27,7 +26,7 @@ pub(super) async fn run(
         AuditCommand::Verify { head, file: None } => {
             told(&management()?.get("/audit/verify", &[("head", head)]).await?, reader)
         }
-        AuditCommand::Export => export(&management()?).await,
+        AuditCommand::Export => management()?.print("/audit/export", &[]).await,
     }
 }
 
@@ -150,20 +149,6 @@ fn of_file(path: &Path, head: Option<&str>) -> Result<AuditVerdict, Failure> {
     let verdict = verifier.end(None);
     let faults = verdict.faults.iter().map(AuditFault::from).collect();
     Ok(AuditVerdict { entries: verdict.entries, head: verdict.head.to_string(), faults })
-}
-
-async fn export(management: &Management) -> Result<(), Failure> {
-    let mut pieces = management.get_stream("/audit/export").await?.bytes_stream();
-    // A piece may end in the middle of a letter.
-    let mut rest: Vec<u8> = Vec::new();
-    while let Some(piece) = pieces.next().await {
-        let piece = piece.map_err(|error| unreachable("the service", &error))?;
-        rest.extend_from_slice(&piece);
-        let whole = rest.iter().rposition(|byte| *byte == b'\n').map_or(0, |end| end + 1);
-        let lines: Vec<u8> = rest.drain(..whole).collect();
-        output::print_raw(&String::from_utf8_lossy(&lines))?;
-    }
-    Ok(())
 }
 
 #[cfg(test)]

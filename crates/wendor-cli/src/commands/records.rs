@@ -2,11 +2,13 @@
 
 use wendor_gateway::admin::operations::{AsideLine, Partitions, SpoolLine, SpoolRetried};
 
+use super::now;
+use super::usage::asked;
 use crate::client::Management;
 use crate::failure::Failure;
 use crate::grammar::{LedgerCommand, SpoolCommand};
 use crate::output::{self, Column, Reader};
-use crate::words;
+use crate::{range, words};
 
 pub(super) async fn spool(command: SpoolCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
@@ -17,6 +19,10 @@ pub(super) async fn spool(command: SpoolCommand, management: &Management, reader
 
 pub(super) async fn ledger(command: LedgerCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
+        LedgerCommand::Export(args) => {
+            let query = asked(range::or_a_week(&args.range, now())?, args.narrow);
+            management.print("/ledger/export", &query).await
+        }
         LedgerCommand::Partitions => partitions(management, reader).await,
     }
 }

@@ -1,6 +1,7 @@
 //! `wendor usage`: what teams, routes, offers or keys used and cost, beside the time before.
 
 use chrono::{DateTime, TimeDelta, Utc};
+use wendor_core::metering::export::safe;
 use wendor_gateway::admin::usage::why::UsageWhy;
 use wendor_gateway::admin::usage::{Usage, UsageLine};
 
@@ -9,25 +10,12 @@ use crate::client::Management;
 use crate::failure::Failure;
 use crate::grammar::{NarrowArgs, RangeArgs, UsageArgs};
 use crate::output::{self, Column, Reader};
-use crate::{range, words};
+use crate::range::{self, Range};
+use crate::words;
 
 pub(super) async fn run(args: UsageArgs, management: &Management, reader: Reader) -> Result<(), Failure> {
-    let week = RangeArgs { last: Some("7d".to_owned()), ..RangeArgs::default() };
-    let range = match range::read(&args.range, now())? {
-        Some(range) => range,
-        None => range::read(&week, now())?.ok_or_else(|| Failure::Own("no range".to_owned()))?,
-    };
-    let NarrowArgs { team, route, offer, upstream, key } = args.narrow.clone();
-    let query = [
-        ("from", Some(range.from.to_rfc3339())),
-        ("to", Some(range.to.to_rfc3339())),
-        ("by", Some(args.by.clone())),
-        ("team", team),
-        ("route", route),
-        ("offer", offer),
-        ("upstream", upstream),
-        ("key", key),
-    ];
+    let mut query = asked(range::or_a_week(&args.range, now())?, args.narrow.clone());
+    query.push(("by", Some(args.by.clone())));
     if args.why {
         return why(&management.get("/usage/why", &query).await?, reader);
     }
@@ -37,6 +25,20 @@ pub(super) async fn run(args: UsageArgs, management: &Management, reader: Reader
         Reader::Person if args.csv => output::print_raw(&csv_of(&usage)?),
         Reader::Person => show(&usage, &args),
     }
+}
+
+/// A range and what narrows it, as figures and lines are asked for.
+pub(super) fn asked(range: Range, narrow: NarrowArgs) -> Vec<(&'static str, Option<String>)> {
+    let NarrowArgs { team, route, offer, upstream, key } = narrow;
+    vec![
+        ("from", Some(range.from.to_rfc3339())),
+        ("to", Some(range.to.to_rfc3339())),
+        ("team", team),
+        ("route", route),
+        ("offer", offer),
+        ("upstream", upstream),
+        ("key", key),
+    ]
 }
 
 /// Why the range cost more or less than the previous period.
@@ -106,10 +108,10 @@ fn csv_of(usage: &Usage) -> Result<String, Failure> {
     for line in &usage.lines {
         let figures = &line.figures;
         let time = |millis: Option<u64>| millis.map_or_else(String::new, |millis| millis.to_string());
-        let mut record = vec![line.name.clone()];
-        record.extend(line.then.clone());
+        let names = std::iter::once(&line.name).chain(&line.then);
+        let mut record: Vec<String> = names.map(|name| safe(name).into_owned()).collect();
         record.extend([
-            line.label.clone().unwrap_or_default(),
+            safe(line.label.as_deref().unwrap_or_default()).into_owned(),
             usage.currency.clone(),
             figures.cost.clone(),
             line.before.cost.clone(),

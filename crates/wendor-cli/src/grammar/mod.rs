@@ -119,7 +119,7 @@ pub enum Command {
     /// What the service's secret protects, and moving it to another one.
     #[command(subcommand)]
     Secret(SecretCommand),
-    /// The ledger's tables.
+    /// The ledger: its lines for other programs, and its tables.
     #[command(subcommand)]
     Ledger(LedgerCommand),
     /// Print a script that completes commands in your shell.
@@ -196,6 +196,15 @@ pub struct UsageArgs {
     /// Print comma-separated values for a spreadsheet: amounts with all their digits, times in milliseconds.
     #[arg(long, conflicts_with = "json")]
     pub csv: bool,
+}
+
+/// Which lines of the ledger.
+#[derive(Debug, Args)]
+pub struct ExportArgs {
+    #[command(flatten)]
+    pub range: RangeArgs,
+    #[command(flatten)]
+    pub narrow: NarrowArgs,
 }
 
 /// What can be asked of single requests.
@@ -366,9 +375,14 @@ pub enum WebhookCommand {
     },
 }
 
-/// The ledger's tables.
+/// The ledger: its lines for other programs, and its tables.
 #[derive(Debug, Subcommand)]
 pub enum LedgerCommand {
+    /// Every line of a range as comma-separated values, oldest first: requests, attempts that used something, checks, corrections.
+    #[command(
+        after_help = "Examples:\n  wendor ledger export --month 2026-10 > october.csv\n  wendor ledger export --last 24h --team freight-desk > freight.csv"
+    )]
+    Export(Box<ExportArgs>),
     /// The months that are kept, with their sizes.
     #[command(after_help = "Example: wendor ledger partitions")]
     Partitions,

@@ -59,6 +59,8 @@ worded! {
         InventoryRefreshed = "inventory-refreshed",
         /// What stood aside in the spool was tried again.
         SpoolRetried = "spool-retried",
+        /// Lines of the ledger were read as a whole.
+        LedgerExported = "ledger-exported",
         /// The audit was read as a whole.
         AuditExported = "audit-exported",
     }

@@ -210,19 +210,6 @@ impl Sums {
     }
 }
 
-/// So many sums are kept whatever there is to sum.
-const FEW: u64 = 1_000;
-
-/// Lines to a sum at least, where sums are more than few.
-const LINES_TO_A_SUM: u64 = 4;
-
-/// Whether sums of lines are worth their room: read in the place of the lines they are much less, which those of a label are not that has
-/// another value for each request.
-#[must_use]
-pub fn is_worth_it(sums: u64, lines: u64) -> bool {
-    sums <= FEW || sums.saturating_mul(LINES_TO_A_SUM) <= lines
-}
-
 /// From what a part of a range is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Source {
@@ -308,15 +295,6 @@ mod tests {
         let expected: Vec<Segment> =
             expected.iter().map(|(source, from, to)| (*source, hour(*from), hour(*to))).collect();
         assert_eq!(segments(hour(from)..hour(to), kept, &summed), expected);
-    }
-
-    #[rstest]
-    #[case::few_are_kept_whatever_they_sum(1_000, 1_000, true)]
-    #[case::a_label_with_a_value_for_each_request(1_001, 1_001, false)]
-    #[case::a_quarter(1_001, 4_004, true)]
-    #[case::more_than_a_quarter(1_001, 4_003, false)]
-    fn sums_are_kept_where_they_are_much_less_than_lines(#[case] sums: u64, #[case] lines: u64, #[case] is_kept: bool) {
-        assert_eq!(is_worth_it(sums, lines), is_kept);
     }
 
     fn any_apart() -> impl Strategy<Value = Apart> {

@@ -33,6 +33,7 @@ pub mod drain;
 pub mod effect;
 pub mod events;
 pub mod explain;
+mod export;
 pub mod findings;
 mod first_body;
 pub mod health_view;
@@ -165,6 +166,7 @@ fn of_what_happened(config: &mut ServiceConfig) {
         .service(events::try_one)
         .service(usage::usage)
         .service(usage::why::why)
+        .service(export::ledger_export)
         .service(requests::list)
         .service(under_way::show)
         .service(requests::show)

@@ -22,8 +22,8 @@ use super::problem::Problem;
 use crate::app::App;
 
 pub use asked::UsageParams;
-pub(super) use asked::base_query;
-use asked::{narrowed, read};
+use asked::narrowed;
+pub(super) use asked::{base_query, read};
 
 /// Lines at most: an app may give each of its requests a run of its own.
 const MOST_LINES: usize = 2_000;

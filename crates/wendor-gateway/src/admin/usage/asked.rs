@@ -40,7 +40,7 @@ pub struct UsageParams {
     pub key: Option<String>,
 }
 
-pub(super) fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQuery, Problem> {
+pub(in crate::admin) fn read(principal: &Principal, app: &App, params: &UsageParams) -> Result<UsageQuery, Problem> {
     let bad = |field, message: String| Problem::BadValue { field, message };
     if params.from >= params.to {
         return Err(bad("to", format!("{} is not after {}", params.to, params.from)));

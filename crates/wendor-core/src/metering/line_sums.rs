@@ -1,0 +1,254 @@
+//! Sums of lines by what roll-ups do not tell apart: the run, how it ended, and each label. For all teams together and for each.
+//!
+//! What has no run, or no such label, is in none of them: it is what the sums by end, which every line is in, have more.
+
+use std::collections::{BTreeMap, HashMap};
+
+use wendor_wire::worded;
+
+use super::entry::{LedgerEntry, Record};
+use super::rollup::RollUp;
+
+worded! {
+    /// What lines are summed by.
+    #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+    pub enum LineBy {
+        /// The app's run. A run is of one team, so that there is none for all teams together.
+        Run = "run",
+        /// How requests ended; what is no request stands under its kind.
+        End = "end",
+        /// The app's label of one name.
+        Label = "label",
+    }
+}
+
+/// How a line ended, as figures by end name it.
+#[must_use]
+pub fn end_of(entry: &LedgerEntry) -> &'static str {
+    match &entry.record {
+        Record::Request(request) => request.end.as_str(),
+        Record::Attempt(_) | Record::Check(_) | Record::Adjustment(_) => entry.record.kind().as_str(),
+    }
+}
+
+/// So many sums are kept whatever there is to sum.
+const FEW: u64 = 100;
+
+/// Lines to a sum at least, where sums are more than few.
+const LINES_TO_A_SUM: u64 = 4;
+
+/// More are not held at once: an app may give each of its requests a run of its own.
+const MOST: u64 = 100_000;
+
+/// Whether sums of lines are worth their room: read in the place of the lines they are much less, which those of a label are not that has
+/// another value for each request.
+fn is_worth_it(sums: u64, lines: u64) -> bool {
+    sums <= FEW || sums.saturating_mul(LINES_TO_A_SUM) <= lines
+}
+
+/// Sums by one thing, by team and value; the team is empty where they are of all.
+#[derive(Clone, Debug, Default)]
+struct Groups {
+    sums: HashMap<String, HashMap<String, RollUp>>,
+    count: u64,
+    lines: u64,
+}
+
+impl Groups {
+    fn add(&mut self, team: &str, value: &str, lines: u64, add: impl FnOnce(&mut RollUp)) {
+        self.lines += lines;
+        if self.count > MOST {
+            return;
+        }
+        // Nearly always both are there already, and no name is copied.
+        if let Some(sums) = self.sums.get_mut(team).and_then(|values| values.get_mut(value)) {
+            add(sums);
+            return;
+        }
+        let values = self.sums.entry(team.to_owned()).or_default();
+        add(values.entry(value.to_owned()).or_default());
+        self.count += 1;
+        if self.count > MOST {
+            self.sums.clear();
+        }
+    }
+
+    fn merge(&mut self, other: &Self) {
+        self.lines += other.lines;
+        if other.count > MOST {
+            self.count = other.count;
+            self.sums.clear();
+        }
+        for (team, values) in &other.sums {
+            values.iter().for_each(|(value, sums)| self.add(team, value, 0, |own| own.merge(sums)));
+        }
+    }
+
+    fn is_kept(&self, by: LineBy) -> bool {
+        // Every line is in those by end, and ends are few.
+        self.count <= MOST && (by == LineBy::End || is_worth_it(self.count, self.lines))
+    }
+}
+
+/// What sums are made of: by what, and the label's name, which is empty for others.
+pub type Summed = (LineBy, String);
+
+/// A sum, and whose it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LineSum {
+    /// By what.
+    pub by: LineBy,
+    /// The label's name; empty for others.
+    pub label: String,
+    /// Empty for all teams together.
+    pub team: String,
+    /// The run, the end, or the value of the label.
+    pub value: String,
+    /// The sums.
+    pub sums: RollUp,
+}
+
+/// Sums that are not kept, as there would be too many: what they would tell is read from the lines.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LeftOut {
+    /// By what.
+    pub by: LineBy,
+    /// The label's name; empty for others.
+    pub label: String,
+    /// Those by team, or those of all together.
+    pub by_team: bool,
+}
+
+/// The sums of the lines of a span.
+#[derive(Clone, Debug, Default)]
+pub struct LineSums(BTreeMap<Summed, [Groups; 2]>);
+
+impl LineSums {
+    /// Adds a line.
+    pub fn add(&mut self, entry: &LedgerEntry) {
+        let run = entry.run.as_deref().map(|run| (LineBy::Run, "", run));
+        let labels = entry.labels.iter().map(|(label, value)| (LineBy::Label, label.as_str(), value.as_str()));
+        for (by, label, value) in labels.chain(run).chain([(LineBy::End, "", end_of(entry))]) {
+            let [of_all, by_team] = self.0.entry((by, label.to_owned())).or_default();
+            by_team.add(entry.team.as_str(), value, 1, |sums| sums.add(entry));
+            if by != LineBy::Run {
+                of_all.add("", value, 1, |sums| sums.add(entry));
+            }
+        }
+    }
+
+    /// Adds all of `other`.
+    pub fn merge(&mut self, other: &Self) {
+        for (of, [of_all, by_team]) in &other.0 {
+            let [own_of_all, own_by_team] = self.0.entry(of.clone()).or_default();
+            own_of_all.merge(of_all);
+            own_by_team.merge(by_team);
+        }
+    }
+
+    /// What is worth keeping, and what is not.
+    #[must_use]
+    pub fn kept(self) -> (Vec<LineSum>, Vec<LeftOut>) {
+        let (mut kept, mut left_out) = (Vec::new(), Vec::new());
+        for ((by, label), tables) in self.0 {
+            for (groups, by_team) in tables.into_iter().zip([false, true]) {
+                if !groups.is_kept(by) {
+                    left_out.push(LeftOut { by, label: label.clone(), by_team });
+                    continue;
+                }
+                for (team, values) in groups.sums {
+                    let sum = |(value, sums)| LineSum { by, label: label.clone(), team: team.clone(), value, sums };
+                    kept.extend(values.into_iter().map(sum));
+                }
+            }
+        }
+        (kept, left_out)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::name::Name;
+    use crate::request_id::RequestId;
+    use chrono::{DateTime, TimeDelta};
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn line(number: u32, team: u8, run: Option<u8>, label: Option<u8>) -> LedgerEntry {
+        let at = DateTime::UNIX_EPOCH + TimeDelta::seconds(i64::from(number));
+        let team = Name::parse(["timetables", "freight-desk"][usize::from(team % 2)]).unwrap();
+        LedgerEntry {
+            run: run.map(|run| format!("run-{run}")),
+            labels: label.map(|value| ("feature".to_owned(), format!("f{value}"))).into_iter().collect(),
+            ..LedgerEntry::of_request(at, RequestId::mint(at, 1, number), team, Name::parse("manifests").unwrap())
+        }
+    }
+
+    fn of(lines: &[LedgerEntry]) -> LineSums {
+        let mut sums = LineSums::default();
+        lines.iter().for_each(|line| sums.add(line));
+        sums
+    }
+
+    fn in_order(sums: LineSums) -> Vec<LineSum> {
+        let (mut kept, left_out) = sums.kept();
+        assert_eq!(left_out, []);
+        kept.sort_by(|a, b| (a.by, &a.label, &a.team, &a.value).cmp(&(b.by, &b.label, &b.team, &b.value)));
+        kept
+    }
+
+    proptest! {
+        /// However lines are batched, the sums are the same, and of each kind those by team sum to those of all.
+        #[test]
+        fn batches_do_not_matter(
+            lines in prop::collection::vec((0u8..2, prop::option::of(0u8..4), prop::option::of(0u8..3)), 0..60),
+            cut in 0usize..60,
+        ) {
+            let lines: Vec<LedgerEntry> = (0u32..).zip(lines).map(|(number, (team, run, label))| line(number, team, run, label)).collect();
+            let (first, second) = lines.split_at(cut.min(lines.len()));
+            let mut merged = of(first);
+            merged.merge(&of(second));
+            let whole = in_order(of(&lines));
+            prop_assert_eq!(&in_order(merged), &whole);
+            let requests = |by: LineBy, by_team: bool| -> u64 {
+                whole.iter().filter(|sum| sum.by == by && sum.team.is_empty() != by_team).map(|sum| sum.sums.requests).sum()
+            };
+            let count = |is_in: fn(&LedgerEntry) -> bool| lines.iter().filter(|line| is_in(line)).count() as u64;
+            prop_assert_eq!([requests(LineBy::End, false), requests(LineBy::End, true)], [lines.len() as u64; 2]);
+            prop_assert_eq!([requests(LineBy::Run, false), requests(LineBy::Run, true)], [0, count(|line| line.run.is_some())]);
+            prop_assert_eq!([requests(LineBy::Label, false), requests(LineBy::Label, true)], [count(|line| !line.labels.is_empty()); 2]);
+        }
+    }
+
+    #[rstest]
+    #[case::few_are_kept_whatever_they_sum(100, 100, true)]
+    #[case::a_label_with_a_value_for_each_request(101, 101, false)]
+    #[case::a_quarter(101, 404, true)]
+    #[case::more_than_a_quarter(101, 403, false)]
+    fn sums_are_kept_where_they_are_much_less_than_lines(#[case] sums: u64, #[case] lines: u64, #[case] is_kept: bool) {
+        assert_eq!(is_worth_it(sums, lines), is_kept);
+    }
+
+    #[test]
+    fn what_would_be_as_many_sums_as_lines_is_left_out() {
+        let lines: Vec<LedgerEntry> = (0..150)
+            .map(|number| LedgerEntry { run: Some(format!("run-{number}")), ..line(number, 0, None, Some(1)) })
+            .collect();
+        let (kept, left_out) = of(&lines).kept();
+        assert_eq!(left_out, [LeftOut { by: LineBy::Run, label: String::new(), by_team: true }]);
+        assert_eq!(kept.len(), 4, "an end and a label, of all and of a team: {kept:?}");
+        assert!(kept.iter().all(|sum| sum.by != LineBy::Run && sum.sums.requests == 150));
+    }
+
+    #[test]
+    fn more_than_can_be_held_are_left_out_and_held_no_longer() {
+        let mut groups = Groups::default();
+        (0..=MOST).for_each(|number| groups.add("timetables", &number.to_string(), 9, |_| {}));
+        assert!(!groups.is_kept(LineBy::Run) && groups.sums.is_empty());
+        let mut whole = Groups::default();
+        whole.add("timetables", "1", 9, |_| {});
+        whole.merge(&groups);
+        assert!(!whole.is_kept(LineBy::Run) && whole.sums.is_empty());
+    }
+}
