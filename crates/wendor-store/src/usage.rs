@@ -228,7 +228,8 @@ impl UsageQuery {
         Told { grouped: Grouped { apart, time: self.tells_time() }, needed, kept: Kept::of(needed).within(self.step()) }
     }
 
-    fn dimensions(&self) -> impl Iterator<Item = Dimension> {
+    /// What it tells apart by.
+    pub fn dimensions(&self) -> impl Iterator<Item = Dimension> {
         std::iter::once(self.by).chain(self.then)
     }
 

@@ -168,28 +168,33 @@ pub(super) async fn usage(
     let query = read(&principal, &app, &params)?;
     let shift = shift_of(query.from, query.to);
     let before = previous_period(&query, shift, app.clock.now());
-    let (groups, earlier) = tokio::try_join!(app.store.usage(&query), app.store.usage(&before))?;
+    // A run is of one time: it is not looked for in another, which is added up in fewer groups then.
+    let is_of_runs = query.dimensions().any(|by| by == Dimension::Run);
+    let compared =
+        if is_of_runs { UsageQuery { by: Dimension::Team, then: None, ..before.clone() } } else { before.clone() };
+    let of_time = query.then.filter(|then| then.step().is_some()).unwrap_or(query.by);
+    let weekday = same_weekday(of_time, shift);
+    let before_weekday = (weekday != shift && !is_of_runs).then(|| previous_period(&query, weekday, app.clock.now()));
+    let of_weekday = async {
+        let Some(query) = &before_weekday else { return Ok(None) };
+        app.store.usage(query).await.map(Some)
+    };
+    let (groups, earlier, earlier_weekday) =
+        tokio::try_join!(app.store.usage(&query), app.store.usage(&compared), of_weekday)?;
     if groups.is_empty() {
         let filter = &query.filter;
         let (team, upstream) = (filter.team.as_ref(), filter.upstream.as_ref());
         let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
         named::must_be_there(&principal, &app, named::Narrowed { team, upstream, route, offer, key }).await?;
     }
-    let of_time = query.then.filter(|then| then.step().is_some()).unwrap_or(query.by);
-    let weekday = same_weekday(of_time, shift);
-    let earlier_weekday = if weekday == shift {
-        None
-    } else {
-        Some(app.store.usage(&previous_period(&query, weekday, app.clock.now())).await?)
-    };
-    let by_weekday = earlier_weekday.as_ref().unwrap_or(&earlier);
-    let mut lines = match (query.then, query.by.step()) {
+    let none = Groups::new();
+    let of_lines = if is_of_runs { &none } else { &earlier };
+    let by_weekday = earlier_weekday.as_ref().unwrap_or(of_lines);
+    let Lines { mut lines, left_out } = match (query.then, query.by.step()) {
         (Some(then), _) => pairs::pair_lines(&query, then, weekday, &groups, by_weekday),
         (None, Some(step)) => step_lines(&query, step, weekday, &groups, by_weekday),
-        (None, None) => group_lines(&query, &groups, &earlier),
+        (None, None) => group_lines(&query, &groups, of_lines),
     };
-    let left_out = lines.len().saturating_sub(MOST_LINES);
-    lines.truncate(MOST_LINES);
     if query.by == Dimension::Key {
         let snapshot = app.now_serving();
         let label_of = |id: &str| snapshot.keys.by_id(id).map(|key| key.label.clone());
@@ -211,6 +216,20 @@ pub(super) async fn usage(
 }
 
 type Groups = BTreeMap<String, RollUp>;
+
+/// The first lines in their order, and how many are left out.
+struct Lines {
+    lines: Vec<UsageLine>,
+    left_out: usize,
+}
+
+impl Lines {
+    /// Of groups in their order: a line is made of those alone that are not left out.
+    fn of<G>(groups: Vec<G>, line: impl FnMut(G) -> UsageLine) -> Self {
+        let left_out = groups.len().saturating_sub(MOST_LINES);
+        Self { lines: groups.into_iter().take(MOST_LINES).map(line).collect(), left_out }
+    }
+}
 
 /// What a range is compared with: as much of the period `shift` before it as has passed of the range itself.
 fn previous_period(query: &UsageQuery, shift: TimeDelta, now: DateTime<Utc>) -> UsageQuery {
@@ -257,7 +276,7 @@ fn month_before(from: DateTime<Utc>, to: DateTime<Utc>) -> Option<TimeDelta> {
 }
 
 /// A line for every day, hour or minute of the range, also where nothing was asked, each beside the one in its place before.
-fn step_lines(query: &UsageQuery, step: Step, shift: TimeDelta, groups: &Groups, earlier: &Groups) -> Vec<UsageLine> {
+fn step_lines(query: &UsageQuery, step: Step, shift: TimeDelta, groups: &Groups, earlier: &Groups) -> Lines {
     let Step { window, length, name_of } = step;
     let first = window.around(query.from).start;
     let starts =
@@ -267,21 +286,19 @@ fn step_lines(query: &UsageQuery, step: Step, shift: TimeDelta, groups: &Groups,
         let part = UsageQuery { from: start.max(query.from), to: (start + length).min(query.to), ..query.clone() };
         line(&name, groups.get(&name), earlier.get(&name_of(start - shift)), base_query(&part))
     };
-    starts.map(line).collect()
+    Lines::of(starts.collect(), line)
 }
 
 /// A line for every group, dearest first. What was used before and is not any more is one too: its absence is news.
-fn group_lines(query: &UsageQuery, groups: &Groups, earlier: &Groups) -> Vec<UsageLine> {
+fn group_lines(query: &UsageQuery, groups: &Groups, earlier: &Groups) -> Lines {
     let gone = earlier.keys().filter(|name| !groups.contains_key(*name));
+    let cost = |name: &String| groups.get(name).map(|sums| sums.cost).unwrap_or_default();
+    let mut names: Vec<(Money, &String)> = groups.keys().chain(gone).map(|name| (cost(name), name)).collect();
+    names.sort_by(|(a_cost, a), (b_cost, b)| b_cost.cmp(a_cost).then_with(|| a.cmp(b)));
     let base = base_query(query);
-    let of_group = |name: &String| {
-        let link = format!("{base}{}", narrowed(query, query.by, name));
-        let cost = groups.get(name).map(|sums| sums.cost).unwrap_or_default();
-        (cost, line(name, groups.get(name), earlier.get(name), link))
-    };
-    let mut lines: Vec<(Money, UsageLine)> = groups.keys().chain(gone).map(of_group).collect();
-    lines.sort_by(|(a_cost, a), (b_cost, b)| b_cost.cmp(a_cost).then_with(|| a.name.cmp(&b.name)));
-    lines.into_iter().map(|(_, line)| line).collect()
+    Lines::of(names, |(_, name)| {
+        line(name, groups.get(name), earlier.get(name), format!("{base}{}", narrowed(query, query.by, name)))
+    })
 }
 
 fn sum(groups: &Groups) -> RollUp {

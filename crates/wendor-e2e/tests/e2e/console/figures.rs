@@ -114,6 +114,11 @@ async fn figures_are_sorted_narrowed_and_told_why() {
     browser.click("Why?").await;
     browser.see("than the previous period: ").await;
     browser.see("more or fewer tokens, of the same mix at the same rates").await;
+    // All lines behind it, for a spreadsheet, as the browser gets them with its session.
+    let exported = "return await fetch(document.querySelector('a[download]').href).then(answer => answer.text())";
+    let exported = browser.script(exported).await;
+    let text = exported.as_str().unwrap();
+    assert!(text.starts_with("at,kind,entry,") && text.contains(",freight-desk,"), "{text:.200}");
     // The heads of the list of runs lead to requests, and a label is named.
     open(&browser, &ferry, "/usage?by=label:feature&range=24h").await;
     browser.see("(no feature)").await;

@@ -1,8 +1,9 @@
-//! What was answered is on record: entries that nobody can make too large, what attempts used, what is counted where nobody tells, and
-//! how long all of it is kept.
+//! What was answered is on record: entries that nobody can make too large, what attempts used, what is counted where nobody tells, how
+//! long all of it is kept, and how it is taken away.
 
 mod attempts;
 mod counted;
+mod export;
 mod keeping;
 mod mean;
 

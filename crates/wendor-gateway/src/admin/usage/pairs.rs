@@ -7,7 +7,7 @@ use wendor_core::metering::money::Money;
 use wendor_store::usage::{Dimension, PAIR, UsageQuery};
 
 use super::asked::{base_query, narrowed};
-use super::{Groups, UsageLine, line};
+use super::{Groups, Lines, UsageLine, line};
 
 /// A line for each pair: by the dearest of the first thing, or in the order of time; then likewise by the second.
 pub(super) fn pair_lines(
@@ -16,7 +16,7 @@ pub(super) fn pair_lines(
     shift: TimeDelta,
     groups: &Groups,
     earlier: &Groups,
-) -> Vec<UsageLine> {
+) -> Lines {
     let is_of_time = query.by.step().is_some() || then.step().is_some();
     let gone = earlier.keys().filter(|key| !is_of_time && !groups.contains_key(*key));
     let keys: Vec<(&str, &str)> = groups.keys().chain(gone).map(|key| parts(key)).collect();
@@ -25,20 +25,25 @@ pub(super) fn pair_lines(
         let total = totals.entry(parts(key).0).or_default();
         *total = *total + sums.cost;
     }
-    let mut lines: Vec<(Order, Order, UsageLine)> = keys
+    let mut places: Vec<(Order, Order, (&str, &str))> = keys
         .into_iter()
         .map(|(first, second)| {
-            let key = format!("{first}{PAIR}{second}");
-            let (sums, total) = (groups.get(&key), totals.get(first).copied().unwrap_or_default());
-            let before = format!("{}{PAIR}{}", shifted(query.by, first, shift), shifted(then, second, shift));
-            let link = link(query, &[(query.by, first), (then, second)]);
-            let shown = UsageLine { then: Some(second.to_owned()), ..line(first, sums, earlier.get(&before), link) };
-            let cost = sums.map(|sums| sums.cost).unwrap_or_default();
-            (Order::of(query.by, first, total), Order::of(then, second, cost), shown)
+            let total = totals.get(first).copied().unwrap_or_default();
+            let cost = groups.get(&pair(first, second)).map(|sums| sums.cost).unwrap_or_default();
+            (Order::of(query.by, first, total), Order::of(then, second, cost), (first, second))
         })
         .collect();
-    lines.sort_by(|one, other| (&one.0, &one.1).cmp(&(&other.0, &other.1)));
-    lines.into_iter().map(|(.., line)| line).collect()
+    places.sort_by(|one, other| (&one.0, &one.1).cmp(&(&other.0, &other.1)));
+    Lines::of(places, |(.., (first, second))| {
+        let before = pair(&shifted(query.by, first, shift), &shifted(then, second, shift));
+        let link = link(query, &[(query.by, first), (then, second)]);
+        let sums = groups.get(&pair(first, second));
+        UsageLine { then: Some(second.to_owned()), ..line(first, sums, earlier.get(&before), link) }
+    })
+}
+
+fn pair(first: &str, second: &str) -> String {
+    format!("{first}{PAIR}{second}")
 }
 
 fn parts(key: &str) -> (&str, &str) {

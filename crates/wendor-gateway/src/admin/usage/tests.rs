@@ -37,7 +37,7 @@ fn each_line_leads_to_its_requests(
     #[case] rest: &str,
 ) {
     let query = UsageQuery { label: Some("feature".to_owned()), ..query(by, team) };
-    let lines = group_lines(&query, &groups(&[(name, "1")]), &Groups::new());
+    let lines = group_lines(&query, &groups(&[(name, "1")]), &Groups::new()).lines;
     assert_eq!(
         lines[0].requests_query,
         format!("from=2026-11-01T00:00:00Z&to=2026-11-02T08:30:00.500Z&tried=last{rest}")
@@ -47,7 +47,7 @@ fn each_line_leads_to_its_requests(
 #[test]
 fn the_dearest_stands_first_and_what_is_used_no_more_last() {
     let (now, before) = (groups(&[("a", "1"), ("b", "2")]), groups(&[("b", "1"), ("gone", "9")]));
-    let lines = group_lines(&query(Dimension::Team, None), &now, &before);
+    let lines = group_lines(&query(Dimension::Team, None), &now, &before).lines;
     let pairs: Vec<_> =
         lines.iter().map(|line| (line.name.as_str(), line.figures.requests, line.before.cost.as_str())).collect();
     assert_eq!(pairs, [("b", 1, "1"), ("a", 1, "0"), ("gone", 0, "9")]);
@@ -57,7 +57,7 @@ fn the_dearest_stands_first_and_what_is_used_no_more_last() {
 fn every_day_has_a_line_beside_the_one_in_its_place_before() {
     let query = query(Dimension::Day, Some("timetables"));
     let (now, before) = (groups(&[("2026-11-02", "3")]), groups(&[("2026-10-30", "7"), ("2026-10-31", "4")]));
-    let lines = step_lines(&query, Dimension::Day.step().unwrap(), shift_of(query.from, query.to), &now, &before);
+    let lines = step_lines(&query, Dimension::Day.step().unwrap(), shift_of(query.from, query.to), &now, &before).lines;
     let totals: Vec<_> =
         lines.iter().map(|line| (line.name.as_str(), line.figures.cost.as_str(), line.before.cost.as_str())).collect();
     assert_eq!(totals, [("2026-11-01", "0", "7"), ("2026-11-02", "3", "4")]);
