@@ -91,9 +91,34 @@ pub async fn measure(thousands: u32) -> anyhow::Result<Vec<Found>> {
             bar: 300.0,
         });
     }
-    eprintln!("  the service takes {:.0} MB", resident_kb(ferry.service.pid())? / 1_024.0);
+    exported(&ferry).await?;
     ensure!(!found.is_empty(), "nothing was asked");
     Ok(found)
+}
+
+/// Exports the lines of a month, and tells how long that takes and how much memory.
+async fn exported(ferry: &Ferry) -> anyhow::Result<()> {
+    let megabytes = || Ok::<_, anyhow::Error>(resident_kb(ferry.service.pid())? / 1_024.0);
+    let (before, began) = (megabytes()?, Instant::now());
+    let url = ferry.manage(&with_ranges("/ledger/export?{month}"));
+    let mut answer = ferry.http.get(url).bearer_auth(&ferry.owner).send().await?.error_for_status()?;
+    let (mut bytes, mut lines, mut most) = (0, 0, before);
+    while let Some(piece) = answer.chunk().await? {
+        // Some thousand times, however long it is.
+        if bytes >> 20 != (bytes + piece.len()) >> 20 {
+            most = megabytes()?.max(most);
+        }
+        bytes += piece.len();
+        lines += piece.iter().filter(|byte| **byte == b'\n').count();
+    }
+    ensure!(lines > 1, "no line was exported");
+    eprintln!(
+        "  a month exported: {} lines, {} MB in {:?}; the service takes {before:.0} MB before and {most:.0} MB at most",
+        lines - 1,
+        bytes >> 20,
+        began.elapsed(),
+    );
+    Ok(())
 }
 
 /// Until the days are summed up.

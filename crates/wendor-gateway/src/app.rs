@@ -1,15 +1,19 @@
 //! The few handles that everything in the service shares, passed and not found.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU32, Ordering};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use chrono::{DateTime, Utc};
+use wendor_core::metering::rollup::RollUp;
 use wendor_core::request_id::RequestId;
-use wendor_store::Store;
+use wendor_store::usage::UsageQuery;
+use wendor_store::{Store, StoreError};
 
 use crate::allowances::Allowances;
+use crate::behind::Behind;
 use crate::clock::Clock;
 use crate::credentials::Keyring;
 use crate::events::Events;
@@ -35,6 +39,8 @@ pub struct App {
     pub clock: Clock,
     /// The records.
     pub store: Store,
+    /// Where what computes for long is done.
+    pub behind: Behind,
     /// What requests are served by.
     pub snapshot: ArcSwap<Snapshot>,
     /// Where settled requests go.
@@ -80,6 +86,15 @@ impl App {
         self.snapshot.load_full()
     }
 
+    /// The figures of a range, by group: added up by threads that give way to requests.
+    ///
+    /// # Errors
+    /// When the database is away or a row cannot be read.
+    pub async fn usage(&self, query: &UsageQuery) -> Result<BTreeMap<String, RollUp>, StoreError> {
+        let (store, query) = (self.store.clone(), query.clone());
+        self.behind.run(async move { store.usage(&query).await }).await
+    }
+
     /// The state in force is the database's at `now`.
     pub fn confirm(&self, now: DateTime<Utc>) {
         self.confirmed_ms.store(now.timestamp_millis(), Ordering::Relaxed);
@@ -105,8 +120,6 @@ const HASHED_AT_ONCE: usize = 4;
 /// Sign-ins under way and of late.
 #[derive(Debug)]
 pub struct SignIns {
-    /// Where passwords are hashed: by threads that give way to those that serve requests.
-    pub threads: tokio::runtime::Handle,
     /// Places for hashing a password: each takes a core and megabytes for a while.
     pub hashing: tokio::sync::Semaphore,
     /// Wrong passwords of late.
@@ -114,14 +127,10 @@ pub struct SignIns {
 }
 
 impl SignIns {
-    /// None yet. Passwords are hashed by the threads of the runtime that this is called in.
-    ///
-    /// # Panics
-    /// Outside of one.
+    /// None yet.
     #[must_use]
-    pub fn here() -> Self {
-        let threads = tokio::runtime::Handle::current();
-        Self { threads, hashing: tokio::sync::Semaphore::new(HASHED_AT_ONCE), guesses: Guesses::default() }
+    pub fn none() -> Self {
+        Self { hashing: tokio::sync::Semaphore::new(HASHED_AT_ONCE), guesses: Guesses::default() }
     }
 }
 

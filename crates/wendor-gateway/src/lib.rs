@@ -6,6 +6,7 @@
 pub mod admin;
 pub mod allowances;
 pub mod app;
+pub mod behind;
 pub mod caller;
 pub mod certificates;
 pub mod checks;

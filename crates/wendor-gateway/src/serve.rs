@@ -13,6 +13,7 @@ use wendor_store::{Store, StoreError};
 
 use crate::allowances::{Allowances, Settled};
 use crate::app::{App, Ids, SignIns};
+use crate::behind::Behind;
 use crate::certificates::BadCertificate;
 use crate::clock::Clock;
 use crate::credentials::Keyring;
@@ -145,7 +146,8 @@ async fn begin(
     let snapshot = Snapshot::read(&store, &keyring, &hosts, confirmed_at).await?;
     tracing::info!(revision = snapshot.revision, keys = snapshot.keys.len(), "now serving");
     let app = App {
-        sign_ins: SignIns::here(),
+        behind: Behind::here(),
+        sign_ins: SignIns::none(),
         crowd: Crowd::of(&settings),
         settings,
         clock,

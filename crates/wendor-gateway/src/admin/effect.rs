@@ -95,7 +95,7 @@ pub(super) async fn seen(app: &App, before: &Snapshot, after: After<'_>) -> Resu
     let to = app.clock.now();
     let from = to - TimeDelta::days(DAYS);
     let filter = UsageFilter { former: before.former.clone(), ..UsageFilter::default() };
-    let by_offer = app.store.usage(&UsageQuery::of(from, to, Dimension::Offer, filter)).await?;
+    let by_offer = app.usage(&UsageQuery::of(from, to, Dimension::Offer, filter)).await?;
     let requests: u64 = by_offer.values().map(|sums| sums.requests).sum();
     let every = requests.div_ceil(PLANNED).max(1);
     let lines = app.store.past_requests(from, to, every).await?;

@@ -17,7 +17,7 @@ use wendor_store::requests::{PageMark, RequestFilter};
 
 use super::principal::Principal;
 use super::problem::Problem;
-use super::usage::{UsageParams, read};
+use super::usage::{UsageParams, narrowed_to_something, read};
 use crate::app::App;
 
 /// A range and what narrows it, as figures are asked for.
@@ -52,12 +52,15 @@ pub(super) async fn ledger_export(
 ) -> Result<HttpResponse, Problem> {
     let ExportParams { from, to, team, route, offer, upstream, key } = params.into_inner();
     let filter = read(&principal, &app, &UsageParams { from, to, by: None, team, route, offer, upstream, key })?.filter;
-    let subject = filter.team.as_ref().map_or_else(|| "ledger".to_owned(), |team| format!("ledger of {team}"));
-    let deed = Deed::of(Action::LedgerExported, subject).after(json!({ "from": from, "to": to }));
-    app.store.audit(&principal.doing(&app), &deed).await?;
     let (lines, former) = (filter.lines(from, to), filter.former.clone());
     // The first page before anything is sent: whoever asks is told if the database is away.
     let first = app.store.lines_after(&lines, None).await?;
+    if first.is_empty() {
+        narrowed_to_something(&principal, &app, &filter).await?;
+    }
+    let subject = filter.team.as_ref().map_or_else(|| "ledger".to_owned(), |team| format!("ledger of {team}"));
+    let deed = Deed::of(Action::LedgerExported, subject).after(json!({ "from": from, "to": to }));
+    app.store.audit(&principal.doing(&app), &deed).await?;
     let head = stream::iter([written([COLUMNS.map(str::to_owned)])]);
     let rest = stream::try_unfold((app, first), move |(app, page)| next(app, lines.clone(), former.clone(), page));
     // Cut off where the database goes away midway: whoever reads is told by the connection.
@@ -79,8 +82,12 @@ async fn next(
 ) -> Result<Option<(web::Bytes, (web::Data<App>, Page))>, StoreError> {
     let Some(last) = page.last() else { return Ok(None) };
     let mark = PageMark { at: last.at, entry_id: last.entry_id.to_string() };
-    let text = written(page.iter().map(|entry| values(entry, &former)))?;
-    let next = app.store.lines_after(&lines, Some(&mark)).await?;
+    let store = app.store.clone();
+    let both = async move {
+        let text = written(page.iter().map(|entry| values(entry, &former)))?;
+        Ok::<_, StoreError>((text, store.lines_after(&lines, Some(&mark)).await?))
+    };
+    let (text, next) = app.behind.run(both).await?;
     Ok(Some((text, (app, next))))
 }
 

@@ -221,7 +221,7 @@ async fn upstreams(app: &App, snapshot: &Snapshot, now: DateTime<Utc>) -> Result
     let until = Window::Hour.around(now).start;
     let filter = UsageFilter { former: snapshot.former.clone(), ..UsageFilter::default() };
     let query = UsageQuery::of(until - TimeDelta::days(USUAL_DAYS), until, Dimension::Upstream, filter);
-    let usual = app.store.usage(&query).await?;
+    let usual = app.usage(&query).await?;
     let mut findings = Vec::new();
     let seen = |name: &Name| Some((name.clone(), app.fleet.upstream(name).inventory()?.as_ref().clone()));
     let inventories = snapshot.catalogue.upstreams.keys().filter_map(seen).collect();

@@ -86,7 +86,7 @@ pub(super) async fn show(principal: Principal, app: web::Data<App>) -> Result<we
     let (team, former) = (principal.narrow(None)?, app.now_serving().former.clone());
     let filter = UsageFilter { team, former, ..UsageFilter::default() };
     let query = UsageQuery::of(today - TimeDelta::days(1), today, Dimension::Team, filter);
-    let groups = app.store.usage(&query).await?;
+    let groups = app.usage(&query).await?;
     let snapshot = app.now_serving();
     let yesterday = history.today.checked_sub_days(Days::new(1)).unwrap_or(history.today);
     let mut teams: Vec<(Decimal, TeamYesterday)> = Vec::new();

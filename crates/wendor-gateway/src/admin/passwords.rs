@@ -31,10 +31,8 @@ pub(super) fn is_hard_to_guess(password: &str, name: &str) -> Result<(), String>
 /// What is kept of a password.
 pub(super) async fn hashed(app: &App, password: String) -> Result<String, Problem> {
     let _place = place_to_hash(app)?;
-    let threads = &app.sign_ins.threads;
-    let hash = threads
-        .spawn_blocking(move || Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string()));
-    hash.await.map_err(|_| Problem::Internal)?.map_err(|_| Problem::Internal)
+    let hash = move || Argon2::default().hash_password(password.as_bytes()).map(|hash| hash.to_string());
+    app.behind.compute(hash).await.map_err(|_| Problem::Internal)
 }
 
 /// Goes on only if this is the password of that person.
@@ -42,14 +40,16 @@ pub(super) async fn with_password(app: &App, name: &str, password: String) -> Re
     let stored = app.store.password_hash(name).await?;
     // Hashing takes some 40 ms of a core: never on a worker, nor before one. Someone unknown costs as much as someone known.
     let _place = place_to_hash(app)?;
-    let is_right = app.sign_ins.threads.spawn_blocking(move || match stored.as_deref().map(PasswordHash::new) {
-        Some(Ok(hash)) => Argon2::default().verify_password(password.as_bytes(), &hash).is_ok(),
-        Some(Err(_)) | None => {
-            let _same_time = Argon2::default().hash_password(password.as_bytes());
-            false
-        }
-    });
-    let is_right = is_right.await.map_err(|_| Problem::Internal)?;
+    let is_right = app
+        .behind
+        .compute(move || match stored.as_deref().map(PasswordHash::new) {
+            Some(Ok(hash)) => Argon2::default().verify_password(password.as_bytes(), &hash).is_ok(),
+            Some(Err(_)) | None => {
+                let _same_time = Argon2::default().hash_password(password.as_bytes());
+                false
+            }
+        })
+        .await;
     let wrong = || Problem::NotSignedIn("no person has this name and password".to_owned());
     is_right.then_some(()).ok_or_else(wrong)
 }

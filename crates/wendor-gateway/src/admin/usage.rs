@@ -16,14 +16,13 @@ use wendor_core::metering::sketch::Sketch;
 use wendor_core::quota::window::Window;
 use wendor_store::usage::{Dimension, Step, UsageQuery};
 
-use super::named;
 use super::principal::Principal;
 use super::problem::Problem;
 use crate::app::App;
 
 pub use asked::UsageParams;
 use asked::narrowed;
-pub(super) use asked::{base_query, read};
+pub(super) use asked::{base_query, narrowed_to_something, read};
 
 /// Lines at most: an app may give each of its requests a run of its own.
 const MOST_LINES: usize = 2_000;
@@ -177,15 +176,11 @@ pub(super) async fn usage(
     let before_weekday = (weekday != shift && !is_of_runs).then(|| previous_period(&query, weekday, app.clock.now()));
     let of_weekday = async {
         let Some(query) = &before_weekday else { return Ok(None) };
-        app.store.usage(query).await.map(Some)
+        app.usage(query).await.map(Some)
     };
-    let (groups, earlier, earlier_weekday) =
-        tokio::try_join!(app.store.usage(&query), app.store.usage(&compared), of_weekday)?;
+    let (groups, earlier, earlier_weekday) = tokio::try_join!(app.usage(&query), app.usage(&compared), of_weekday)?;
     if groups.is_empty() {
-        let filter = &query.filter;
-        let (team, upstream) = (filter.team.as_ref(), filter.upstream.as_ref());
-        let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
-        named::must_be_there(&principal, &app, named::Narrowed { team, upstream, route, offer, key }).await?;
+        narrowed_to_something(&principal, &app, &query.filter).await?;
     }
     let none = Groups::new();
     let of_lines = if is_of_runs { &none } else { &earlier };

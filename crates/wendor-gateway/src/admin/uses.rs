@@ -104,7 +104,7 @@ pub(super) async fn of(app: &App, pointer: &str, from: DateTime<Utc>, to: DateTi
         good.map(|key| KeyUse { id: key.id.clone(), label: key.label.clone(), team: key.team.to_string() }).collect();
     keys.sort_by(|one, other| (&one.team, &one.label, &one.id).cmp(&(&other.team, &other.label, &other.id)));
     let query = UsageQuery::of(from, to, Dimension::Team, thing.filter(&snapshot));
-    let asked = app.store.usage(&query).await?;
+    let asked = app.usage(&query).await?;
     let mut requests: Vec<TeamUse> = asked
         .into_iter()
         .filter(|(_, sums)| sums.requests > 0)

@@ -83,6 +83,17 @@ pub(in crate::admin) fn read(principal: &Principal, app: &App, params: &UsagePar
     Ok(UsageQuery { from: params.from, to: params.to, by, then, label: label.or(of_then), filter })
 }
 
+/// Where nothing was found: an error with the name of what is not there, which is why.
+pub(in crate::admin) async fn narrowed_to_something(
+    principal: &Principal,
+    app: &App,
+    filter: &UsageFilter,
+) -> Result<(), Problem> {
+    let (team, upstream) = (filter.team.as_ref(), filter.upstream.as_ref());
+    let (route, offer, key) = (filter.route.as_ref(), filter.offer.as_ref(), filter.key.as_deref());
+    named::must_be_there(principal, app, named::Narrowed { team, upstream, route, offer, key }).await
+}
+
 /// What figures are told apart by; of a label its name too, as in `label:feature`.
 fn dimension(text: &str) -> Result<(Dimension, Option<String>), Problem> {
     let text = text.trim();

@@ -79,7 +79,7 @@ pub(in crate::admin) async fn why(
     let params = UsageParams { by: None, ..params.into_inner() };
     let query = UsageQuery { by: Dimension::Offer, then: Some(Dimension::Day), ..read(&principal, &app, &params)? };
     let before = previous_period(&query, shift_of(query.from, query.to), app.clock.now());
-    let (after_groups, before_groups) = tokio::try_join!(app.store.usage(&query), app.store.usage(&before))?;
+    let (after_groups, before_groups) = tokio::try_join!(app.usage(&query), app.usage(&before))?;
     let snapshot = app.now_serving();
     let (was, is) = (period(&before_groups, before.to), period(&after_groups, query.to.min(app.clock.now())));
     let why = analysis::why(&was, &is, &snapshot.rates);
