@@ -19,6 +19,9 @@ pub(super) async fn spool(command: SpoolCommand, management: &Management, reader
 
 pub(super) async fn ledger(command: LedgerCommand, management: &Management, reader: Reader) -> Result<(), Failure> {
     match command {
+        LedgerCommand::Export(_) if reader == Reader::Program => Err(Failure::NotUnderstood(
+            "`wendor ledger export` writes comma-separated values: leave `--json` out".to_owned(),
+        )),
         LedgerCommand::Export(args) => {
             let query = asked(range::or_a_week(&args.range, now())?, args.narrow);
             management.print("/ledger/export", &query).await

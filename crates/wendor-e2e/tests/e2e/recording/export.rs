@@ -66,4 +66,6 @@ async fn a_lead_exports_the_lines_of_their_team() {
     }
     let wrong = ferry.wendor(&["ledger", "export", "--team", "freight-dsek"]).await;
     assert!(wrong.out.is_empty() && wrong.err.contains("freight-dsek"), "{}{}", wrong.out, wrong.err);
+    let as_json = ferry.wendor(&["--json", "ledger", "export"]).await;
+    assert!(as_json.out.is_empty() && as_json.err.contains("leave `--json` out"), "{}{}", as_json.out, as_json.err);
 }
