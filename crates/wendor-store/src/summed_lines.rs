@@ -112,7 +112,8 @@ impl Store {
     ) -> Result<(), StoreError> {
         let mut transaction = self.reading().await?;
         let mut summed = summed(&mut transaction, &range).await?;
-        without_left_out(&mut transaction, query, of, &range, &mut summed).await?;
+        let with_lines = with_lines(&mut transaction, query, of, &range).await?;
+        summed.retain(|span| with_lines.contains(span));
         for (source, from, to) in segments(range, of.kept, &summed) {
             match source {
                 Source::Sums(span) => {
@@ -137,16 +138,19 @@ impl Store {
     }
 }
 
-async fn without_left_out(
+/// Of the spans in a range those whose sums of lines tell apart what is asked for. Whatever has lines has sums by end: where these are missing,
+/// nobody has summed its lines, or they are forgotten.
+async fn with_lines(
     connection: &mut PgConnection,
     query: &UsageQuery,
     of: OfLines,
     range: &Range<DateTime<Utc>>,
-    summed: &mut Summed,
-) -> Result<(), StoreError> {
-    let left_out: Vec<(String, DateTime<Utc>)> = sqlx::query_as(
-        "select span, start from line_sum_left_out
-         where dimension = $1 and label = $2 and by_team = $3 and start >= $4 and start < $5",
+) -> Result<Summed, StoreError> {
+    let kept: Vec<(String, DateTime<Utc>)> = sqlx::query_as(
+        "select distinct span, start from line_sum as kept
+         where span in ('hour', 'day') and dimension = 'end' and label = '' and team = '' and start >= $4 and start < $5
+         and not exists (select from line_sum_left_out as out where out.span = kept.span and out.start = kept.start
+            and out.dimension = $1 and out.label in ($2, '') and out.by_team = $3)",
     )
     .bind(of.by.as_str())
     .bind(query.label_of(of.by))
@@ -155,8 +159,7 @@ async fn without_left_out(
     .bind(range.end)
     .fetch_all(connection)
     .await?;
-    summed.retain(|(span, start)| !left_out.iter().any(|(out, at)| out == span.as_str() && at == start));
-    Ok(())
+    Ok(kept.into_iter().filter_map(|(span, start)| Some((Span::parse(&span)?, start))).collect())
 }
 
 /// Sums of spans, read from a part of a range.

@@ -56,7 +56,11 @@ const base = computed<UsageQuery>(() => {
   for (const name of NARROW) if (address.read(name)) query[name] = address.read(name)
   return query
 })
-const exported = computed(() => `/manage/v1/ledger/export?${new URLSearchParams(base.value).toString()}`)
+const exported = computed(() => {
+  const query = new URLSearchParams()
+  for (const [name, value] of Object.entries(base.value)) if (value) query.set(name, value)
+  return `/manage/v1/ledger/export?${query.toString()}`
+})
 const groups = useUsage(() => ({ ...base.value, by: by.value }))
 const series = useUsage(() => ({ ...base.value, by: stepOf(span.value) }))
 const measure = computed(() => MEASURES.find((one) => one.name === shown.value) ?? MEASURES[0])
@@ -125,7 +129,11 @@ const same = (values: readonly string[]) => values.map((value) => ({ value, word
       <button class="follow" :aria-expanded="isWhy" @click="isWhy = !isWhy">
         {{ isWhy ? 'Close the reasons' : 'Why?' }}
       </button>
-      <a class="follow ml-3" :href="exported" download="ledger.csv" title="Every line of the ledger in this range, as CSV"
+      <a
+        class="follow ml-3"
+        :href="exported"
+        download="ledger.csv"
+        title="Every line of the ledger in this range, as CSV"
         >Export lines</a
       >
     </p>

@@ -40,6 +40,9 @@ const LINES_TO_A_SUM: u64 = 4;
 /// More are not held at once: an app may give each of its requests a run of its own.
 const MOST: u64 = 100_000;
 
+/// Names of labels that are summed at most: an app may make them up, too.
+const MOST_LABELS: usize = 200;
+
 /// Whether sums of lines are worth their room: read in the place of the lines they are much less, which those of a label are not that has
 /// another value for each request.
 fn is_worth_it(sums: u64, lines: u64) -> bool {
@@ -113,7 +116,7 @@ pub struct LineSum {
 pub struct LeftOut {
     /// By what.
     pub by: LineBy,
-    /// The label's name; empty for others.
+    /// The label's name; empty for others, and where no label is summed as there are too many of them.
     pub label: String,
     /// Those by team, or those of all together.
     pub by_team: bool,
@@ -121,7 +124,10 @@ pub struct LeftOut {
 
 /// The sums of the lines of a span.
 #[derive(Clone, Debug, Default)]
-pub struct LineSums(BTreeMap<Summed, [Groups; 2]>);
+pub struct LineSums {
+    tables: BTreeMap<Summed, [Groups; 2]>,
+    labels: usize,
+}
 
 impl LineSums {
     /// Adds a line.
@@ -129,7 +135,7 @@ impl LineSums {
         let run = entry.run.as_deref().map(|run| (LineBy::Run, "", run));
         let labels = entry.labels.iter().map(|(label, value)| (LineBy::Label, label.as_str(), value.as_str()));
         for (by, label, value) in labels.chain(run).chain([(LineBy::End, "", end_of(entry))]) {
-            let [of_all, by_team] = self.0.entry((by, label.to_owned())).or_default();
+            let Some([of_all, by_team]) = self.table(by, label) else { continue };
             by_team.add(entry.team.as_str(), value, 1, |sums| sums.add(entry));
             if by != LineBy::Run {
                 of_all.add("", value, 1, |sums| sums.add(entry));
@@ -139,18 +145,43 @@ impl LineSums {
 
     /// Adds all of `other`.
     pub fn merge(&mut self, other: &Self) {
-        for (of, [of_all, by_team]) in &other.0 {
-            let [own_of_all, own_by_team] = self.0.entry(of.clone()).or_default();
+        if other.labels > MOST_LABELS {
+            self.leave_labels_out();
+        }
+        for ((by, label), [of_all, by_team]) in &other.tables {
+            let Some([own_of_all, own_by_team]) = self.table(*by, label) else { continue };
             own_of_all.merge(of_all);
             own_by_team.merge(by_team);
         }
+    }
+
+    /// The sums by one thing; nothing for labels once there are too many of them.
+    fn table(&mut self, by: LineBy, label: &str) -> Option<&mut [Groups; 2]> {
+        let of = (by, label.to_owned());
+        if by == LineBy::Label && !self.tables.contains_key(&of) {
+            self.labels += 1;
+            if self.labels > MOST_LABELS {
+                self.leave_labels_out();
+                return None;
+            }
+        }
+        Some(self.tables.entry(of).or_default())
+    }
+
+    fn leave_labels_out(&mut self) {
+        self.labels = MOST_LABELS + 1;
+        self.tables.retain(|(by, _), _| *by != LineBy::Label);
     }
 
     /// What is worth keeping, and what is not.
     #[must_use]
     pub fn kept(self) -> (Vec<LineSum>, Vec<LeftOut>) {
         let (mut kept, mut left_out) = (Vec::new(), Vec::new());
-        for ((by, label), tables) in self.0 {
+        if self.labels > MOST_LABELS {
+            let no_label = |by_team| LeftOut { by: LineBy::Label, label: String::new(), by_team };
+            left_out.extend([false, true].map(no_label));
+        }
+        for ((by, label), tables) in self.tables {
             for (groups, by_team) in tables.into_iter().zip([false, true]) {
                 if !groups.is_kept(by) {
                     left_out.push(LeftOut { by, label: label.clone(), by_team });
@@ -239,6 +270,24 @@ mod tests {
         assert_eq!(left_out, [LeftOut { by: LineBy::Run, label: String::new(), by_team: true }]);
         assert_eq!(kept.len(), 4, "an end and a label, of all and of a team: {kept:?}");
         assert!(kept.iter().all(|sum| sum.by != LineBy::Run && sum.sums.requests == 150));
+    }
+
+    /// Whoever makes names of labels up leaves all labels to be read from the lines, and nothing else.
+    #[test]
+    fn more_labels_than_are_summed_are_left_out_together() {
+        let with_label = |number: u32| {
+            let labels = [(format!("l{number}"), "x".to_owned()), ("feature".to_owned(), "search".to_owned())];
+            LedgerEntry { labels: labels.into(), ..line(number, 0, Some(1), None) }
+        };
+        let lines: Vec<LedgerEntry> = (0..250).map(with_label).collect();
+        let mut merged = of(&lines[..20]);
+        merged.merge(&of(&lines[20..]));
+        merged.add(&lines[0]);
+        let (kept, left_out) = merged.kept();
+        let no_label = |by_team| LeftOut { by: LineBy::Label, label: String::new(), by_team };
+        assert_eq!(left_out, [no_label(false), no_label(true)]);
+        let kinds: Vec<_> = kept.iter().map(|sum| (sum.by, sum.sums.requests)).collect();
+        assert_eq!(kinds, [(LineBy::Run, 251), (LineBy::End, 251), (LineBy::End, 251)]);
     }
 
     #[test]

@@ -281,6 +281,10 @@ async fn what_is_no_less_when_it_is_summed_is_read_from_the_lines() {
     assert!(sums[2..].iter().all(|(dimension, ..)| dimension == "run"), "{sums:?}");
     for query in queries_of_lines(&[("2026-11-24T00:00:00Z", "2026-11-25T00:00:00Z")]) {
         assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{query:?}");
+    } // Where nobody has summed the lines, whatever else is summed, they are read.
+    sqlx::query("delete from line_sum where span = 'day'").execute(&mut connection).await.unwrap();
+    for query in queries_of_lines(&[("2026-11-24T00:00:00Z", "2026-11-25T00:00:00Z")]) {
+        assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{query:?}");
     }
 }
 
