@@ -228,8 +228,7 @@ impl UsageQuery {
         Told { grouped: Grouped { apart, time: self.tells_time() }, needed, kept: Kept::of(needed).within(self.step()) }
     }
 
-    /// What it tells apart by.
-    pub fn dimensions(&self) -> impl Iterator<Item = Dimension> {
+    fn dimensions(&self) -> impl Iterator<Item = Dimension> {
         std::iter::once(self.by).chain(self.then)
     }
 

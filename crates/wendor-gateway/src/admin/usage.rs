@@ -167,28 +167,22 @@ pub(super) async fn usage(
     let query = read(&principal, &app, &params)?;
     let shift = shift_of(query.from, query.to);
     let before = previous_period(&query, shift, app.clock.now());
-    // A run is of one time: it is not looked for in another, which is added up in fewer groups then.
-    let is_of_runs = query.dimensions().any(|by| by == Dimension::Run);
-    let compared =
-        if is_of_runs { UsageQuery { by: Dimension::Team, then: None, ..before.clone() } } else { before.clone() };
     let of_time = query.then.filter(|then| then.step().is_some()).unwrap_or(query.by);
     let weekday = same_weekday(of_time, shift);
-    let before_weekday = (weekday != shift && !is_of_runs).then(|| previous_period(&query, weekday, app.clock.now()));
+    let before_weekday = (weekday != shift).then(|| previous_period(&query, weekday, app.clock.now()));
     let of_weekday = async {
         let Some(query) = &before_weekday else { return Ok(None) };
         app.usage(query).await.map(Some)
     };
-    let (groups, earlier, earlier_weekday) = tokio::try_join!(app.usage(&query), app.usage(&compared), of_weekday)?;
+    let (groups, earlier, earlier_weekday) = tokio::try_join!(app.usage(&query), app.usage(&before), of_weekday)?;
     if groups.is_empty() {
         narrowed_to_something(&principal, &app, &query.filter).await?;
     }
-    let none = Groups::new();
-    let of_lines = if is_of_runs { &none } else { &earlier };
-    let by_weekday = earlier_weekday.as_ref().unwrap_or(of_lines);
+    let by_weekday = earlier_weekday.as_ref().unwrap_or(&earlier);
     let Lines { mut lines, left_out } = match (query.then, query.by.step()) {
         (Some(then), _) => pairs::pair_lines(&query, then, weekday, &groups, by_weekday),
         (None, Some(step)) => step_lines(&query, step, weekday, &groups, by_weekday),
-        (None, None) => group_lines(&query, &groups, of_lines),
+        (None, None) => group_lines(&query, &groups, &earlier),
     };
     if query.by == Dimension::Key {
         let snapshot = app.now_serving();
