@@ -23,8 +23,7 @@ worded! {
 }
 
 /// How a line ended, as figures by end name it.
-#[must_use]
-pub fn end_of(entry: &LedgerEntry) -> &'static str {
+fn end_of(entry: &LedgerEntry) -> &'static str {
     match &entry.record {
         Record::Request(request) => request.end.as_str(),
         Record::Attempt(_) | Record::Check(_) | Record::Adjustment(_) => entry.record.kind().as_str(),
@@ -37,8 +36,8 @@ const FEW: u64 = 100;
 /// Lines to a sum at least, where sums are more than few.
 const LINES_TO_A_SUM: u64 = 4;
 
-/// More are not held at once: an app may give each of its requests a run of its own.
-const MOST: u64 = 100_000;
+/// More are not held at once, whatever they are by: an app may give each of its requests a run, and a value of several labels, of its own.
+const MOST: u64 = 200_000;
 
 /// Names of labels that are summed at most: an app may make them up, too.
 const MOST_LABELS: usize = 200;
@@ -55,46 +54,50 @@ struct Groups {
     sums: HashMap<String, HashMap<String, RollUp>>,
     count: u64,
     lines: u64,
+    is_left_out: bool,
 }
 
 impl Groups {
-    fn add(&mut self, team: &str, value: &str, lines: u64, add: impl FnOnce(&mut RollUp)) {
+    /// Adds to a sum, and says how many more there are now: none or one.
+    fn add(&mut self, team: &str, value: &str, lines: u64, add: impl FnOnce(&mut RollUp)) -> u64 {
         self.lines += lines;
-        if self.count > MOST {
-            return;
+        if self.is_left_out {
+            return 0;
         }
         // Nearly always both are there already, and no name is copied.
         if let Some(sums) = self.sums.get_mut(team).and_then(|values| values.get_mut(value)) {
             add(sums);
-            return;
+            return 0;
         }
         let values = self.sums.entry(team.to_owned()).or_default();
         add(values.entry(value.to_owned()).or_default());
         self.count += 1;
-        if self.count > MOST {
-            self.sums.clear();
-        }
+        1
     }
 
-    fn merge(&mut self, other: &Self) {
+    /// Adds all of `other`, and says how many more there are now.
+    fn merge(&mut self, other: &Self) -> u64 {
         self.lines += other.lines;
-        if other.count > MOST {
-            self.count = other.count;
-            self.sums.clear();
-        }
-        for (team, values) in &other.sums {
-            values.iter().for_each(|(value, sums)| self.add(team, value, 0, |own| own.merge(sums)));
-        }
+        let pairs =
+            other.sums.iter().flat_map(|(team, values)| values.iter().map(move |(value, sums)| (team, value, sums)));
+        pairs.map(|(team, value, sums)| self.add(team, value, 0, |own| own.merge(sums))).sum()
+    }
+
+    /// Lets go of all of them, and says how many these were.
+    fn leave_out(&mut self) -> u64 {
+        self.is_left_out = true;
+        self.sums = HashMap::new();
+        std::mem::take(&mut self.count)
     }
 
     fn is_kept(&self, by: LineBy) -> bool {
         // Every line is in those by end, and ends are few.
-        self.count <= MOST && (by == LineBy::End || is_worth_it(self.count, self.lines))
+        by == LineBy::End || (!self.is_left_out && is_worth_it(self.count, self.lines))
     }
 }
 
 /// What sums are made of: by what, and the label's name, which is empty for others.
-pub type Summed = (LineBy, String);
+type Summed = (LineBy, String);
 
 /// A sum, and whose it is.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -127,6 +130,7 @@ pub struct LeftOut {
 pub struct LineSums {
     tables: BTreeMap<Summed, [Groups; 2]>,
     labels: usize,
+    held: u64,
 }
 
 impl LineSums {
@@ -136,10 +140,11 @@ impl LineSums {
         let labels = entry.labels.iter().map(|(label, value)| (LineBy::Label, label.as_str(), value.as_str()));
         for (by, label, value) in labels.chain(run).chain([(LineBy::End, "", end_of(entry))]) {
             let Some([of_all, by_team]) = self.table(by, label) else { continue };
-            by_team.add(entry.team.as_str(), value, 1, |sums| sums.add(entry));
+            let mut more = by_team.add(entry.team.as_str(), value, 1, |sums| sums.add(entry));
             if by != LineBy::Run {
-                of_all.add("", value, 1, |sums| sums.add(entry));
+                more += of_all.add("", value, 1, |sums| sums.add(entry));
             }
+            self.hold(more, MOST);
         }
     }
 
@@ -150,8 +155,29 @@ impl LineSums {
         }
         for ((by, label), [of_all, by_team]) in &other.tables {
             let Some([own_of_all, own_by_team]) = self.table(*by, label) else { continue };
-            own_of_all.merge(of_all);
-            own_by_team.merge(by_team);
+            let mut let_go = 0;
+            for (own, other) in [(&mut *own_of_all, of_all), (&mut *own_by_team, by_team)] {
+                if other.is_left_out {
+                    let_go += own.leave_out();
+                }
+            }
+            let more = own_of_all.merge(of_all) + own_by_team.merge(by_team);
+            self.held -= let_go;
+            self.hold(more, MOST);
+        }
+    }
+
+    /// Holds so many more: if these are too many, those that are most are let go of.
+    fn hold(&mut self, more: u64, most: u64) {
+        self.held += more;
+        while self.held > most {
+            let others = self.tables.iter_mut().filter(|((by, _), _)| *by != LineBy::End);
+            let Some(largest) = others.flat_map(|(_, tables)| tables).max_by_key(|groups| groups.count) else { return };
+            let let_go = largest.leave_out();
+            if let_go == 0 {
+                return;
+            }
+            self.held -= let_go;
         }
     }
 
@@ -171,6 +197,7 @@ impl LineSums {
     fn leave_labels_out(&mut self) {
         self.labels = MOST_LABELS + 1;
         self.tables.retain(|(by, _), _| *by != LineBy::Label);
+        self.held = self.tables.values().flatten().map(|groups| groups.count).sum();
     }
 
     /// What is worth keeping, and what is not.
@@ -290,14 +317,22 @@ mod tests {
         assert_eq!(kinds, [(LineBy::Run, 251), (LineBy::End, 251), (LineBy::End, 251)]);
     }
 
+    /// Of too many those that are most go, and stay away; the others are as they were.
     #[test]
     fn more_than_can_be_held_are_left_out_and_held_no_longer() {
-        let mut groups = Groups::default();
-        (0..=MOST).for_each(|number| groups.add("timetables", &number.to_string(), 9, |_| {}));
-        assert!(!groups.is_kept(LineBy::Run) && groups.sums.is_empty());
-        let mut whole = Groups::default();
-        whole.add("timetables", "1", 9, |_| {});
-        whole.merge(&groups);
-        assert!(!whole.is_kept(LineBy::Run) && whole.sums.is_empty());
+        let lines: Vec<LedgerEntry> = (0..30)
+            .map(|number| LedgerEntry { run: Some(format!("run-{number}")), ..line(number, 0, None, Some(1)) })
+            .collect();
+        let mut sums = of(&lines);
+        assert_eq!(sums.held, 34, "runs, and of all and of a team an end and a label");
+        sums.hold(0, 33);
+        assert_eq!(sums.held, 4);
+        let mut merged = of(&lines[..5]);
+        merged.merge(&sums);
+        merged.add(&lines[6]);
+        assert_eq!(merged.held, 4, "what one part has let go of, the whole has not");
+        let (kept, left_out) = merged.kept();
+        assert_eq!(left_out, [LeftOut { by: LineBy::Run, label: String::new(), by_team: true }]);
+        assert!(kept.len() == 4 && kept.iter().all(|sum| sum.sums.requests == 36), "{kept:?}");
     }
 }
