@@ -169,21 +169,23 @@ fn show(usage: &Usage, args: &UsageArgs) -> Result<(), Failure> {
     Ok(())
 }
 
+/// A name of what tells lines apart, or that there is none.
+fn named(by: &str, name: &str) -> String {
+    match (by, name) {
+        ("offer", "") => "(no offer tried)".to_owned(),
+        (by, "") => format!("(no {})", by.strip_prefix("label:").unwrap_or(by)),
+        (_, name) => name.to_owned(),
+    }
+}
+
 fn row(line: &UsageLine, by: &str, input: String, output: String) -> Vec<String> {
-    let name = match (&line.label, line.name.as_str()) {
-        (Some(label), name) => format!("{name} ({label})"),
-        (None, "") => {
-            if by == "offer" {
-                "(no offer tried)".to_owned()
-            } else {
-                format!("(no {by})")
-            }
-        }
-        (None, name) => name.to_owned(),
-    };
-    let mut cells = vec![name];
-    if by.contains(',') {
-        cells.push(line.then.clone().unwrap_or_default());
+    let (by, then) = by.split_once(',').unwrap_or((by, ""));
+    let mut cells = vec![match &line.label {
+        Some(label) => format!("{} ({label})", line.name),
+        None => named(by, &line.name),
+    }];
+    if !then.is_empty() {
+        cells.push(line.then.as_deref().map(|name| named(then, name)).unwrap_or_default());
     }
     cells.extend([
         words::money(&line.figures.cost, 2),
@@ -419,5 +421,9 @@ mod tests {
         let line: UsageLine = serde_json::from_value(line("", 0, 0)).unwrap();
         let cells = row(&line, "offer", "6".into(), "4".into());
         assert_eq!(cells, ["(no offer tried)", "1.50", "+50%", "4", "25.00%", "0.00%", "0.31 s", "-", "6", "4"]);
+        let mut pair = line;
+        pair.then = Some(String::new());
+        let cells = row(&pair, "label:feature,run", String::new(), String::new());
+        assert_eq!(cells[..2], ["(no feature)", "(no run)"]);
     }
 }
