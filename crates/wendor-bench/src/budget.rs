@@ -10,15 +10,32 @@ type Step = (&'static str, &'static [&'static str]);
 /// The steps, the narrower ones first.
 const STEPS: [Step; 11] = [
     ("drain", &["spool_drain", "wendor_store::"]),
-    ("spool", &["spool::writer", "spool::desk"]),
-    ("settle", &["data_plane::settle", "spool_frame::write", "OpenAttempt>::answered"]),
-    ("admit", &["admit::", "marks::Marks", "body::collect", "reached::"]),
-    ("plan", &["plan::plan", "routing::plan"]),
-    ("make ready", &["launch::Launch::prepare", "serving::sending", "outlet::", "attempt_headers"]),
-    ("HTTP to upstreams", &["hyper::", "hyper_util::", "dated::"]),
-    ("attempt", &["attempt::", "exchange::", "race::", "launch::", "whole_reply::", "beginning::"]),
-    ("answer", &["relay::", "data_plane::answer", "data_plane::chat_completions", "refusal::"]),
-    ("HTTP of apps", &["actix_http", "actix_web", "actix_service", "actix_server", "sockets::"]),
+    ("spool", &["wendor_gateway::spool::"]),
+    ("settle", &["data_plane::settle::", "spool_frame::write", "OpenAttempt>::answered"]),
+    (
+        "admit",
+        &["data_plane::admit::", "data_plane::presented::", "marks::Marks", "body::collect", "data_plane::reached::"],
+    ),
+    ("plan", &["data_plane::plan::", "routing::plan::"]),
+    (
+        "make ready",
+        &["launch::Launch::prepare", "serving::sending::", "data_plane::outlet::", "launch::attempt_headers"],
+    ),
+    ("HTTP to upstreams", &["hyper::", "hyper_util::", "data_plane::dated::"]),
+    (
+        "attempt",
+        &[
+            "data_plane::attempt::",
+            "data_plane::open_attempt::",
+            "data_plane::exchange::",
+            "data_plane::race::",
+            "data_plane::launch::",
+            "data_plane::whole_reply::",
+            "data_plane::beginning::",
+        ],
+    ),
+    ("answer", &["data_plane::relay::", "data_plane::answer", "data_plane::chat_completions", "data_plane::refusal::"]),
+    ("HTTP of apps", &["actix_http", "actix_web", "actix_service", "actix_server", "wendor_gateway::sockets::"]),
     ("runtime", &["tokio::"]),
 ];
 
@@ -78,21 +95,27 @@ mod tests {
             1 mi_malloc (wendor)\n\
             2 wendor_gateway::data_plane::settle::close (wendor)\n\
             3 wendor_gateway::data_plane::relay::answer::{{closure}} (wendor)\n\n\
+            spool-sync\n\
+            1 fsync ([kernel.kallsyms])\n\
+            2 wendor_gateway::spool::writer::Writer::run (wendor)\n\
+            3 std::sys::backtrace::__rust_begin_short_backtrace (wendor)\n\n\
             worker\n\
-            1 memcpy (libc)\n\n\
+            1 memcpy (libc)\n\
+            2 std::sys::backtrace::__rust_begin_short_backtrace (wendor)\n\n\
             worker\n\
             1 wendor_core::routing::plan::make (wendor)\n\
             2 wendor_gateway::data_plane::answer::{{closure}} (wendor)\n";
-        let quarter = |is_kernel: bool| Share {
-            own: if is_kernel { 0.0 } else { 0.25 },
-            kernel: if is_kernel { 0.25 } else { 0.0 },
+        let fifth = |is_kernel: bool| Share {
+            own: if is_kernel { 0.0 } else { 0.2 },
+            kernel: if is_kernel { 0.2 } else { 0.0 },
         };
         let found: BTreeMap<_, _> = shares(samples).into_iter().collect();
         let expected = [
-            ("HTTP to upstreams", quarter(true)),
-            ("settle", quarter(false)),
-            ("other", quarter(false)),
-            ("plan", quarter(false)),
+            ("HTTP to upstreams", fifth(true)),
+            ("settle", fifth(false)),
+            ("spool", fifth(true)),
+            ("other", fifth(false)),
+            ("plan", fifth(false)),
         ];
         assert_eq!(found, expected.into());
     }

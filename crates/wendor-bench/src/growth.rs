@@ -21,37 +21,49 @@ const TIME: Duration = Duration::from_secs(3);
 const THOUSANDS: [u32; 4] = [50, 200, 500, 1_250];
 
 /// Reports of which the time is drawn.
-const REPORTS: [&str; 5] =
-    ["the page Now", "a month by team", "a month by key", "a month by route and day", "a day by label"];
+const REPORTS: [&str; 6] =
+    ["the page Now", "a month by team", "a month by key", "a month by route and day", "a day by label", "a day by run"];
 
-/// Draws all three into `folder`; memory with so many streams.
+/// Draws what holds `only` in its name into `folder`; memory with so many streams.
 ///
 /// # Errors
 /// When something does not run or a picture cannot be written.
-pub async fn measure(folder: &Path, count: usize) -> anyhow::Result<()> {
+pub async fn measure(folder: &Path, only: &str, count: usize) -> anyhow::Result<()> {
+    let is_wanted = |name: &str| name.contains(only);
     let write = |name: &str, svg: String| {
-        let path = folder.join(name);
+        let path = folder.join(format!("growth-{name}.svg"));
         std::fs::write(&path, svg).with_context(|| format!("{} cannot be written", path.display()))
     };
-    let labels = Labels {
-        title: "CPU with requests a second (one processor for the gateway)",
-        x: "whole requests a second",
-        y: "% of a processor",
-    };
-    write("growth-cpu.svg", draw(labels, &[cpu(Way::Plain).await?, cpu(Way::Wendor).await?])?)?;
-    let labels = Labels { title: "Memory with open streams", x: "open streams, an event a second each", y: "MB" };
-    let mut lines = Vec::new();
-    for way in [Way::Plain, Way::Wendor] {
-        let memory = streams::one(way, count).await?.memory;
-        let points = memory.into_iter().map(|(open, kb)| (streams::figure(open), kb / 1_024.0)).collect();
-        lines.push(Series { name: way.told().to_owned(), points });
+    if is_wanted("cpu") {
+        let labels = Labels {
+            title: "CPU with requests a second (one processor for the gateway)",
+            x: "whole requests a second",
+            y: "% of a processor",
+        };
+        write("cpu", draw(labels, &[cpu(Way::Plain).await?, cpu(Way::Wendor).await?])?)?;
     }
-    write("growth-memory.svg", draw(labels, &lines)?)?;
-    let labels = Labels {
-        title: "Reports over a growing ledger (95 of 100 calls take less)",
-        x: "millions of entries, of 1,000 keys over 62 days",
-        y: "ms",
-    };
+    if is_wanted("memory") {
+        let labels = Labels { title: "Memory with open streams", x: "open streams, an event a second each", y: "MB" };
+        write("memory", draw(labels, &[memory(Way::Plain, count).await?, memory(Way::Wendor, count).await?])?)?;
+    }
+    if is_wanted("reports") {
+        let labels = Labels {
+            title: "Reports over a growing ledger (95 of 100 calls take less)",
+            x: "millions of entries, of 1,000 keys over 62 days",
+            y: "ms",
+        };
+        write("reports", draw(labels, &of_reports().await?)?)?;
+    }
+    Ok(())
+}
+
+async fn memory(way: Way, count: usize) -> anyhow::Result<Series> {
+    let memory = streams::one(way, count).await?.memory;
+    let points = memory.into_iter().map(|(open, kb)| (streams::figure(open), kb / 1_024.0)).collect();
+    Ok(Series { name: way.told().to_owned(), points })
+}
+
+async fn of_reports() -> anyhow::Result<[Series; REPORTS.len()]> {
     let mut lines = REPORTS.map(|name| Series { name: name.to_owned(), points: Vec::new() });
     for thousands in THOUSANDS {
         let (found, millions) = (reports::measure(thousands).await?, f64::from(thousands) / 1_000.0);
@@ -59,7 +71,7 @@ pub async fn measure(folder: &Path, count: usize) -> anyhow::Result<()> {
             line.points.extend(found.iter().filter(|one| one.name == line.name).map(|one| (millions, one.wendor)));
         }
     }
-    write("growth-reports.svg", draw(labels, &lines)?)
+    Ok(lines)
 }
 
 async fn cpu(way: Way) -> anyhow::Result<Series> {

@@ -74,7 +74,8 @@ fn main() -> anyhow::Result<()> {
             return report::print(&reports::measure(millions * 1_000).await?);
         }
         if let Some(folder) = &options.growth {
-            return growth::measure(folder, options.streams.unwrap_or(streams::MOST)).await;
+            let streams = options.streams.unwrap_or(streams::MOST);
+            return growth::measure(folder, options.only.as_deref().unwrap_or_default(), streams).await;
         }
         if let Some(count) = options.streams {
             return report::print(&streams::measure(count).await?);

@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use anyhow::anyhow;
 use serde_json::Value;
-use wendor_e2e::ferry::Ferry;
+use wendor_e2e::ferry::{Ferry, Wishes};
 use wendor_standins::traffic::TrafficFile;
 
 use crate::verdict::{Against, Found, median};
@@ -21,12 +21,10 @@ const OPENINGS: usize = 20;
 /// Opens it over a filled ledger and times the calls, in so many rounds.
 pub async fn measure(rounds: usize) -> anyhow::Result<Found> {
     eprintln!("Now with thirty days of history ...");
-    let mut ferry = Ferry::begin().await;
-    // The installation has rates of its own from that day on, and rates are only added.
-    let catalogue = CATALOGUE.replace("2026-01-01", "2026-01-02");
-    ferry.apply(&catalogue).await;
+    let mut ferry = Ferry::empty(&Wishes::default()).await;
+    ferry.apply(CATALOGUE).await;
     let traffic: TrafficFile = toml::from_str(TRAFFIC)?;
-    ferry.remember(&catalogue, &traffic.ask, 30).await;
+    ferry.remember(CATALOGUE, &traffic.ask, 30).await;
     let mut medians = Vec::new();
     for _ in 0..rounds {
         let mut openings = Vec::new();

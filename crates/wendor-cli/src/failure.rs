@@ -152,6 +152,7 @@ impl From<wendor_store::StoreError> for Failure {
             | wendor_store::StoreError::Migration(_)
             | wendor_store::StoreError::Unreadable { .. }
             | wendor_store::StoreError::Overtaken { .. }
+            | wendor_store::StoreError::TooManyGroups
             | wendor_store::StoreError::Refused(_) => Self::Own(sentence(&error.to_string())),
         }
     }

@@ -82,7 +82,7 @@ impl Guarded {
             for at in memchr::memmem::find_iter(body, prefix) {
                 let text = body.get(at..at + TEXT_LENGTH).and_then(|text| std::str::from_utf8(text).ok());
                 let Some(key) = text.and_then(|text| KeyText::parse(kind, text).ok()) else { continue };
-                if held.len() < MOST && seen.insert(key.id.clone()) {
+                if held.len() < MOST && seen.insert(key.id.to_string()) {
                     held.push(if kind == KeyKind::App { Held::Key(key) } else { Held::Token(key) });
                 }
             }

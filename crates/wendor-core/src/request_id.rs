@@ -4,13 +4,14 @@
 //! process draws once, and a 20-bit counter. Two requests of one process never share an id; two processes could only
 //! if they drew the same 18 bits and reached the same count in the same millisecond.
 
-use std::fmt::Write;
+use std::fmt;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use smol_str::SmolStr;
 
 use crate::base32;
+use crate::routing::together::mixed;
 
 /// Milliseconds from the Unix epoch to 2020-01-01, where ids begin to count.
 const ID_EPOCH_MS: i64 = 1_577_836_800_000;
@@ -68,29 +69,20 @@ impl RequestId {
     /// ```
     /// use wendor_core::request_id::RequestId;
     /// let id = RequestId::parse("01JDF3-7QK2M0XZ4T").unwrap();
-    /// let uuid = id.uuid(2);
+    /// let uuid = id.uuid(2).to_string();
     /// assert_eq!(&uuid[14..15], "8");
     /// assert_eq!(RequestId::of_uuid(&uuid), Some((id, 2)));
     /// ```
-    ///
-    /// # Panics
-    /// Never: a text takes what is written.
     #[must_use]
-    pub fn uuid(&self, number: u8) -> String {
-        let all = self.uuid_bits(number);
-        let part = |from: u32, digits: u32| all >> ((32 - from - digits) * 4) & ((1 << (digits * 4)) - 1);
-        let mut text = String::with_capacity(36);
-        let written = write!(
-            text,
-            "{:08x}-{:04x}-{:04x}-{:04x}-{:012x}",
-            part(0, 8),
-            part(8, 4),
-            part(12, 4),
-            part(16, 4),
-            part(20, 12)
-        );
-        written.expect("a text takes what is written");
-        text
+    pub fn uuid(&self, number: u8) -> impl fmt::Display + use<> {
+        let all = Hex::of(self.uuid_bits(number));
+        fmt::from_fn(move |f| {
+            f.write_str(all.part(0..8))?;
+            [8..12, 12..16, 16..20, 20..32].into_iter().try_for_each(|part| {
+                f.write_str("-")?;
+                f.write_str(all.part(part))
+            })
+        })
     }
 
     /// The same as a number.
@@ -128,10 +120,10 @@ impl RequestId {
     /// A number that differs by request, for choices by chance: who plans it again chooses the same.
     #[must_use]
     pub fn seed(&self) -> u64 {
-        use std::hash::{DefaultHasher, Hash, Hasher};
-        let mut hasher = DefaultHasher::new();
-        self.as_str().hash(&mut hasher);
-        hasher.finish()
+        let halves = self.0.split_at(HYPHEN);
+        let number =
+            |half: &[u8]| half.iter().fold(0, |number: u64, digit| number << 8 | number >> 56 ^ u64::from(*digit));
+        mixed(number(halves.0) ^ mixed(number(halves.1)))
     }
 
     /// The id as text.
@@ -167,6 +159,25 @@ impl TryFrom<SmolStr> for RequestId {
     }
 }
 
+/// The 32 hexadecimal digits of a number: written for every request, for which the machinery of formats is dear.
+pub(crate) struct Hex([u8; 32]);
+
+impl Hex {
+    pub(crate) fn of(bits: u128) -> Self {
+        let digit = |nibble: u8| if nibble < 10 { b'0' + nibble } else { b'a' + nibble - 10 };
+        let mut digits = [0; 32];
+        for (pair, byte) in digits.chunks_exact_mut(2).zip(bits.to_be_bytes()) {
+            pair.copy_from_slice(&[digit(byte >> 4), digit(byte & 0xf)]);
+        }
+        Self(digits)
+    }
+
+    /// The digits of a range of places.
+    pub(crate) fn part(&self, places: std::ops::Range<usize>) -> &str {
+        std::str::from_utf8(&self.0).ok().and_then(|digits| digits.get(places)).unwrap_or_default()
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -176,7 +187,7 @@ mod tests {
         fn a_uuid_leads_back_to_its_attempt(millis in 0i64..4_000_000_000_000, process: u32, count: u32, number: u8) {
             let at = DateTime::from_timestamp_millis(ID_EPOCH_MS + millis).unwrap();
             let id = RequestId::mint(at, process, count);
-            let uuid = id.uuid(number);
+            let uuid = id.uuid(number).to_string();
             proptest::prop_assert_eq!((uuid.len(), &uuid[14..15]), (36, "8"));
             proptest::prop_assert_eq!(RequestId::of_uuid(&uuid), Some((id, number)));
         }

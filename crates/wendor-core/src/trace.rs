@@ -3,12 +3,9 @@
 //! A header enters, the header for an upstream leaves. Nothing is drawn: ids come from those of the request and its attempt, so that the
 //! same attempt has the same span wherever it is asked for.
 
-use std::fmt::Write;
+use std::fmt;
 
-use crate::request_id::RequestId;
-
-/// Letters of the header.
-const HEADER_LENGTH: usize = 55;
+use crate::request_id::{Hex, RequestId};
 
 /// The trace of an app.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -42,20 +39,14 @@ impl Trace {
     }
 
     /// The header for the attempt `number` of `request`: its own span of `trace`, or of a trace that begins with the request.
-    ///
-    /// # Panics
-    /// Never: a text takes what is written.
     #[must_use]
-    pub fn header(trace: Option<&Self>, request: &RequestId, number: u8) -> String {
-        let span = request.span(number);
-        let mut header = String::with_capacity(HEADER_LENGTH);
-        let written = match trace {
-            Some(Self { id, flags }) => write!(header, "00-{id}-{span:016x}-{flags}"),
-            // Nobody asked for it to be sampled.
-            None => write!(header, "00-{:032x}-{span:016x}-00", request.uuid_bits(0)),
-        };
-        written.expect("a text takes what is written");
-        header
+    pub fn header(trace: Option<&Self>, request: &RequestId, number: u8) -> impl fmt::Display {
+        let (span, own) = (Hex::of(request.span(number).into()), Hex::of(request.uuid_bits(0)));
+        fmt::from_fn(move |f| {
+            // Nobody asked for one of its own to be sampled.
+            let (id, flags) = trace.map_or((own.part(0..32), "00"), |trace| (&trace.id, &trace.flags));
+            ["00-", id, "-", span.part(16..32), "-", flags].into_iter().try_for_each(|part| f.write_str(part))
+        })
     }
 }
 
@@ -83,11 +74,11 @@ mod tests {
     fn a_trace_goes_on_with_a_span_of_each_attempt() {
         let trace = Trace::parse(APPS).unwrap();
         let request = RequestId::parse("01JDF3-7QK2M0XZ4T").unwrap();
-        let first = Trace::header(Some(&trace), &request, 1);
-        let second = Trace::header(Some(&trace), &request, 2);
+        let first = Trace::header(Some(&trace), &request, 1).to_string();
+        let second = Trace::header(Some(&trace), &request, 2).to_string();
         assert!(first.starts_with("00-4bf92f3577b34da6a3ce929d0e0e4736-") && first.ends_with("-01"), "{first}");
         assert_ne!(first, second);
-        let begun = Trace::header(None, &request, 1);
+        let begun = Trace::header(None, &request, 1).to_string();
         assert!(Trace::parse(&begun).is_some() && begun.ends_with("-00"), "{begun}");
     }
 }

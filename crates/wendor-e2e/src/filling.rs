@@ -143,7 +143,7 @@ impl Past {
         let customer = format!("customer-{:03}", random.random_range(0..CUSTOMERS));
         let feature = FEATURES[random.random_range(0..FEATURES.len())];
         LedgerEntry {
-            key: format!("k{key:06}"),
+            key: format!("k{key:06}").into(),
             offer: OfferName::new(name(upstream), model).ok(),
             run: Some(format!("run-{key}-{}-{}", hour.format("%m%d%H"), random.random_range(0..RUNS_OF_AN_HOUR))),
             labels: [("feature".to_owned(), feature.to_owned()), ("customer".to_owned(), customer)].into(),

@@ -11,6 +11,7 @@ use tokio::time::{Instant, sleep};
 use wendor_core::name::Name;
 use wendor_core::routing::pace::{MinuteLimits, Standing};
 use wendor_core::routing::queue::{Next, Room, WaitId};
+use wendor_core::routing::reason::Streams;
 use wendor_wire::told_limits::ToldLimit;
 
 pub use wendor_core::routing::queue::{Ask, Lane, Limits, NoRoom, QueueFull};
@@ -49,6 +50,15 @@ pub struct Fullness {
     pub tokens: u64,
     /// Requests that wait.
     pub waiting: u32,
+}
+
+/// How a gate stands for a request, at one moment.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Prospect {
+    /// Streams under way, of how many.
+    pub streams: Streams,
+    /// Whether there is room for the request, and if not, why.
+    pub room: Result<(), NoRoom>,
 }
 
 /// Room for one stream; dropping it gives it back.
@@ -135,7 +145,6 @@ impl Gate {
     #[must_use]
     pub fn fullness(&self) -> Fullness {
         let state = self.state();
-        let count = |number: u64| u32::try_from(number).unwrap_or(u32::MAX);
         Fullness {
             streams: count(state.room.streams()),
             tokens: state.room.tokens(),
@@ -143,12 +152,11 @@ impl Gate {
         }
     }
 
-    /// Whether there is room now.
-    ///
-    /// # Errors
-    /// [`NoRoom`], why not.
-    pub fn look(&self, ask: &Ask<Name>, limits: Limits) -> Result<(), NoRoom> {
-        self.state().room.look(ask, limits, self.now())
+    /// How it stands for a request: its streams and whether there is room, both of one moment, so that one explains the other.
+    pub fn look(&self, ask: &Ask<Name>, limits: Limits) -> Prospect {
+        let (now, state) = (self.now(), self.state());
+        let streams = Streams { open: count(state.room.streams()), of: limits.streams.map(count) };
+        Prospect { streams, room: state.room.look(ask, limits, now) }
     }
 
     /// Takes room that there is now.
@@ -176,6 +184,10 @@ impl Gate {
         state.admit(now);
         Ok(Waiting { gate: self.clone(), id, turn })
     }
+}
+
+fn count(number: u64) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
 }
 
 /// Where one stands in the queue, for whoever looks.
@@ -276,6 +288,24 @@ mod tests {
         assert_eq!(gate.fullness().streams, 0);
         let state = gate.state();
         assert!(state.waking.is_empty() && state.granted.is_empty(), "{state:?}");
+    }
+
+    #[test]
+    fn streams_and_whether_there_is_room_are_of_one_moment() {
+        let gate = Arc::new(Gate::default());
+        std::thread::scope(|scope| {
+            let taker = scope.spawn(|| {
+                for _ in 0..20_000 {
+                    let _one = gate.take(ask("timetables"), LIMITS).unwrap();
+                    let _two = gate.take(ask("timetables"), LIMITS).unwrap();
+                }
+            });
+            while !taker.is_finished() {
+                let seen = gate.look(&ask("freight-desk"), LIMITS);
+                let room = if seen.streams.open == 2 { Err(NoRoom::Full) } else { Ok(()) };
+                assert_eq!(seen, Prospect { streams: Streams { open: seen.streams.open, of: Some(2) }, room });
+            }
+        });
     }
 
     #[tokio::test]

@@ -99,7 +99,7 @@ mod tests {
         (random[0], random[1]) = (first, second);
         let (_, text) = KeyText::mint(KeyKind::App, &random);
         let key = AppKey {
-            id: text.id,
+            id: text.id.to_string(),
             team: Name::parse("timetables").unwrap(),
             label: label.to_owned(),
             access: Access::AllRoutes,

@@ -2,9 +2,8 @@
 //! and refusals, which are counted by the minute and never fill the ledger.
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
-use bytes::Bytes;
 use chrono::{DateTime, TimeDelta, Utc};
 use wendor_core::metering::entry::Spooled;
 use wendor_core::metering::spool_frame::{self, Frame};
@@ -103,7 +102,7 @@ impl Refusals {
 /// The last settled requests.
 #[derive(Debug, Default)]
 struct Latest {
-    kept: VecDeque<(RequestId, Bytes)>,
+    kept: VecDeque<(RequestId, Arc<[u8]>)>,
     /// How many there were.
     count: u64,
 }
@@ -118,7 +117,7 @@ pub struct Recent {
 
 impl Recent {
     /// Remembers a settled request by its frame.
-    pub fn settled(&self, id: RequestId, frame: Bytes) {
+    pub fn settled(&self, id: RequestId, frame: Arc<[u8]>) {
         let mut requests = self.requests.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let oldest = if requests.kept.len() >= REQUESTS_KEPT { requests.kept.pop_front() } else { None };
         requests.kept.push_back((id, frame));
@@ -149,7 +148,7 @@ impl Recent {
             let newest = requests.kept.iter().rev().take(new.min(most));
             (newest.map(|(_, frame)| frame.clone()).collect::<Vec<_>>(), requests.count)
         };
-        let read = |frame: &Bytes| match spool_frame::read(frame) {
+        let read = |frame: &Arc<[u8]>| match spool_frame::read(frame) {
             Frame::Whole(spooled, _) => Some(*spooled),
             Frame::Cut | Frame::Damaged(..) => None,
         };
@@ -246,7 +245,7 @@ mod tests {
             let settled = Settled { entry: entry(number), detail: Some(RequestDetail::default()), quotas: vec![] };
             let mut frame = Vec::new();
             spool_frame::write_settled(&settled, &mut frame);
-            recent.settled(settled.entry.request, Bytes::from(frame));
+            recent.settled(settled.entry.request, Arc::from(frame));
             settled.spooled()
         };
         let first = settle(0);

@@ -147,7 +147,7 @@ impl Maker<'_> {
         };
         let id = RequestId::mint(at, u32::try_from(self.past.seed).unwrap_or(0), self.count);
         let entry = LedgerEntry {
-            key: key.clone(),
+            key: key.as_str().into(),
             offer,
             revision: 1,
             tokens,

@@ -78,6 +78,12 @@ pub enum StoreError {
         /// Which is in force.
         found: i64,
     },
+    /// A report has more groups than [`crate::usage::MOST_GROUPS`].
+    #[error(
+        "more than {} groups: ask for a shorter range or for one team, or export the lines",
+        crate::usage::MOST_GROUPS
+    )]
+    TooManyGroups,
     /// The database refused a statement: a fault of Wendor's own.
     #[error("the database refused a statement: {}", plainly(.0))]
     Refused(#[source] sqlx::Error),
@@ -130,7 +136,8 @@ impl StoreError {
             | Self::Exists { .. }
             | Self::Missing { .. }
             | Self::LastOwner(_)
-            | Self::Overtaken { .. } => self.to_string(),
+            | Self::Overtaken { .. }
+            | Self::TooManyGroups => self.to_string(),
         }
     }
 

@@ -76,7 +76,7 @@ impl Store {
             "insert into app_key (id, hash, team, label, routes, issued_at, issued_by, expires_at, lane)
              select $1, $2, name, $4, $5, $6, $7, $8, $9 from team where name = $3",
         )
-        .bind(&text.id)
+        .bind(text.id.as_str())
         .bind(&text.hash.0[..])
         .bind(key.team.as_str())
         .bind(&key.label)

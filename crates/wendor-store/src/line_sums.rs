@@ -15,7 +15,7 @@ use wendor_core::metering::sketch::Sketch;
 
 use crate::rolled::SumColumns;
 use crate::row::count;
-use crate::usage::{Dimension, UsageQuery};
+use crate::usage::{Dimension, MOST_GROUPS, UsageQuery};
 use crate::{Store, StoreError};
 
 /// Every sum of lines, but for those in which ends are named.
@@ -107,21 +107,24 @@ pub(crate) async fn read(
         select.push("tokens_output, tokens_reasoning, tokens_preset, ").push(LINE_COST).push(" as line_cost, ");
         push_groups(&mut select, query);
         select.push(" from ledger where true");
-        query.filter.lines(range.start, range.end).narrow(&mut select);
+        push_narrowed(&mut select, query, &range);
         select.push(") as line group by by_first, by_second");
         let mut rows = select.build_query_as::<Summed>().fetch(&mut *connection);
         while let Some(summed) = rows.try_next().await? {
             let (name, sums) = summed.read()?;
             groups.insert(name, sums);
+            if groups.len() > MOST_GROUPS {
+                return Err(StoreError::TooManyGroups);
+            }
         }
     }
-    {
+    if !query.is_of_costs() {
         let mut select = QueryBuilder::<Postgres>::new("select is_first_token, ms, count(*) as lines, ");
         push_names(&mut select, query);
         select.push(" from (select first_token_ms, whole_ms, ");
         push_groups(&mut select, query);
         select.push(" from ledger where kind = 'request'");
-        query.filter.lines(range.start, range.end).narrow(&mut select);
+        push_narrowed(&mut select, query, &range);
         select.push(") as line cross join lateral (values (true, first_token_ms), (false, whole_ms)) as took (is_first_token, ms) ");
         select.push("where ms is not null group by by_first, by_second, is_first_token, ms");
         let mut rows = select.build_query_as::<Took>().fetch(&mut *connection);
@@ -137,6 +140,16 @@ pub(crate) async fn read(
         fold(query.named(name(query.by, first), query.then.map(|then| name(then, second))), sums);
     }
     Ok(())
+}
+
+/// The lines of a range that are asked for.
+fn push_narrowed(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, range: &Range<DateTime<Utc>>) {
+    query.filter.lines(range.start, range.end).narrow(select);
+    if let Some(names) = query.these() {
+        select.push(" and (");
+        push_group(select, Some(query.by), query);
+        select.push(" in (select unnest(").push_bind(names).push("::text[]))) is true");
+    }
 }
 
 /// What is counted by how requests ended, and what cannot be counted.

@@ -299,7 +299,7 @@ pub(crate) fn entry_of(row: &sqlx::postgres::PgRow) -> Result<LedgerEntry, Store
         step: row.try_get("step")?,
         labels: row.try_get::<Json<BTreeMap<String, String>>, _>("labels")?.0,
         team: name(&text("team")?, "ledger.team")?,
-        key: text("key")?,
+        key: text("key")?.into(),
         route: name(&text("route")?, "ledger.route")?,
         offer: offer.map_err(|error| StoreError::unreadable("ledger.offer", error))?,
         revision: row.try_get("revision")?,

@@ -65,12 +65,22 @@ impl Store {
     /// # Errors
     /// When `url` cannot be read.
     pub fn new(url: &str) -> Result<Self, StoreError> {
+        Self::within(url, ACQUIRE_TIMEOUT)
+    }
+
+    /// The same, where a caller waits for a connection for so long.
+    ///
+    /// # Errors
+    /// As [`Store::new`].
+    pub fn within(url: &str, patience: Duration) -> Result<Self, StoreError> {
         let options: PgConnectOptions = url.parse().map_err(StoreError::from)?;
-        let pool = PgPoolOptions::new()
-            .max_connections(MAX_CONNECTIONS)
-            .acquire_timeout(ACQUIRE_TIMEOUT)
-            .connect_lazy_with(options);
+        let pool =
+            PgPoolOptions::new().max_connections(MAX_CONNECTIONS).acquire_timeout(patience).connect_lazy_with(options);
         Ok(Self { pool, months: Arc::default() })
+    }
+
+    fn patience(&self) -> Duration {
+        self.pool.options().get_acquire_timeout()
     }
 
     /// The same records through connections of its own. A connection belongs to the runtime that opened it and breaks when that
@@ -80,7 +90,7 @@ impl Store {
         let options = self.pool.connect_options().as_ref().clone();
         let pool = PgPoolOptions::new()
             .max_connections(TASK_CONNECTIONS)
-            .acquire_timeout(ACQUIRE_TIMEOUT)
+            .acquire_timeout(self.patience())
             .connect_lazy_with(options);
         Self { pool, months: self.months.clone() }
     }
@@ -97,7 +107,7 @@ impl Store {
     /// When the database is away, is not there, or does not let us in.
     pub async fn reach(&self) -> Result<(), StoreError> {
         let options = self.pool.connect_options();
-        let connecting = tokio::time::timeout(ACQUIRE_TIMEOUT, options.connect());
+        let connecting = tokio::time::timeout(self.patience(), options.connect());
         let connection = connecting.await.map_err(|_elapsed| StoreError::Away(sqlx::Error::PoolTimedOut))?;
         let connection = connection.map_err(|error| StoreError::of_connecting(error, &options))?;
         Ok(connection.close().await?)

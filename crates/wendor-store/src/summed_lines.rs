@@ -16,10 +16,10 @@ use wendor_core::metering::sums::{Kept, Source, Span, Summed, segments};
 use wendor_core::quota::window::Window;
 
 use crate::requests::{COLUMNS, entry_of};
-use crate::rolled::{AddedColumns, SUMMED, push_added, push_values};
+use crate::rolled::{AddedColumns, CostColumns, SUMMED, push_added, push_costs, push_values};
 use crate::summing::ROWS;
 use crate::sums::summed;
-use crate::usage::{Dimension, UsageQuery};
+use crate::usage::{Dimension, MOST_GROUPS, UsageQuery};
 use crate::{Store, StoreError, line_sums};
 
 /// Adds the lines of a range to `sums`.
@@ -94,11 +94,11 @@ pub(crate) struct OfLines {
 }
 
 #[derive(FromRow)]
-struct Row {
+struct Row<C> {
     hour: DateTime<Utc>,
     value: String,
     #[sqlx(flatten)]
-    added: AddedColumns,
+    added: C,
 }
 
 impl Store {
@@ -170,6 +170,20 @@ struct Part<'a> {
     of: OfLines,
 }
 
+/// Which rows of a part, and how they are added up.
+#[derive(Clone, Copy)]
+enum Rows<'n> {
+    /// All, by value.
+    Each,
+    /// Those of these values.
+    These(&'n [String]),
+    /// All, whatever their value.
+    Together,
+}
+
+/// What is left of each step of time once all that has a value is taken away.
+type Left = BTreeMap<Option<DateTime<Utc>>, (DateTime<Utc>, RollUp)>;
+
 impl Part<'_> {
     async fn read(
         &self,
@@ -181,16 +195,11 @@ impl Part<'_> {
             let name = |by: Dimension| by.step().map_or_else(|| value.to_owned(), |step| (step.name_of)(hour));
             query.named(name(query.by), query.then.map(name))
         };
-        // What is left of each step of time once all that has a value is taken away.
-        let mut left: BTreeMap<Option<DateTime<Utc>>, (DateTime<Utc>, RollUp)> = BTreeMap::new();
-        if of.by != LineBy::End {
-            self.rows(connection, LineBy::End, |hour, _, sums| {
-                left.entry(of.time.then_some(hour)).or_insert_with(|| (hour, RollUp::default())).1.merge(&sums);
-            })
-            .await?;
-        }
-        self.rows(connection, of.by, |hour, value, sums| {
-            if let Some((_, left)) = left.get_mut(&of.time.then_some(hour)) {
+        let these = query.these();
+        let mut left = self.without_value(connection, these.as_deref()).await?;
+        let rows = these.as_deref().map_or(Rows::Each, Rows::These);
+        self.rows(connection, of.by, rows, |hour, value, sums| {
+            if let Some((_, left)) = left.get_mut(&of.time.then_some(hour)).filter(|_| these.is_none()) {
                 left.take_away(&sums);
             }
             fold(name(hour, &value), sums);
@@ -202,31 +211,84 @@ impl Part<'_> {
         Ok(())
     }
 
+    /// What there is in all, from which all that has a value is still to be taken away; where these values alone are read, what has none.
+    async fn without_value(&self, connection: &mut PgConnection, these: Option<&[String]>) -> Result<Left, StoreError> {
+        let Self { of, .. } = self;
+        let mut left = Left::new();
+        if of.by == LineBy::End || these.is_some_and(|these| !these.iter().any(String::is_empty)) {
+            return Ok(left);
+        }
+        self.rows(connection, LineBy::End, Rows::Each, |hour, _, sums| {
+            left.entry(of.time.then_some(hour)).or_insert_with(|| (hour, RollUp::default())).1.merge(&sums);
+        })
+        .await?;
+        if these.is_some() {
+            self.rows(connection, of.by, Rows::Together, |hour, _, sums| {
+                if let Some((_, left)) = left.get_mut(&of.time.then_some(hour)) {
+                    left.take_away(&sums);
+                }
+            })
+            .await?;
+        }
+        Ok(left)
+    }
+
     async fn rows(
         &self,
         connection: &mut PgConnection,
         by: LineBy,
+        rows: Rows<'_>,
         mut each: impl FnMut(DateTime<Utc>, String, RollUp),
     ) -> Result<(), StoreError> {
-        let Self { span, range, query, of } = self;
-        let mut select = QueryBuilder::<Postgres>::new(if of.time { "select start" } else { "select min(start)" });
-        select.push(" as hour, value");
-        push_added(&mut select);
-        select.push(" from line_sum where span = ").push_bind(span.as_str());
-        select.push(" and dimension = ").push_bind(by.as_str());
-        select.push(" and label = ").push_bind(query.label_of(by));
-        match &query.filter.team {
-            Some(team) => select.push(" and team = any(").push_bind(query.filter.former.teams_of(team)).push(")"),
-            // Runs are there by team alone.
-            None if by == LineBy::Run => &mut select,
-            None => select.push(" and team = ''"),
+        let mut select = QueryBuilder::<Postgres>::new("select ");
+        select.push(if self.of.time { "start" } else { "min(start)" }).push(" as hour, ");
+        select.push(if matches!(rows, Rows::Together) { "'' as value" } else { "value" });
+        let mut count = 0;
+        let mut counted = || {
+            count += 1;
+            if count > MOST_GROUPS { Err(StoreError::TooManyGroups) } else { Ok(()) }
         };
-        select.push(" and start >= ").push_bind(range.start).push(" and start < ").push_bind(range.end);
-        select.push(if of.time { " group by value, start" } else { " group by value" });
-        let mut rows = select.build_query_as::<Row>().fetch(connection);
-        while let Some(Row { hour, value, added }) = rows.try_next().await? {
+        if self.query.is_of_costs() {
+            push_costs(&mut select);
+            self.push_from(&mut select, by, rows);
+            let mut found = select.build_query_as::<Row<CostColumns>>().fetch(connection);
+            while let Some(Row { hour, value, added }) = found.try_next().await? {
+                counted()?;
+                each(hour, value, added.read()?);
+            }
+            return Ok(());
+        }
+        push_added(&mut select);
+        self.push_from(&mut select, by, rows);
+        let mut found = select.build_query_as::<Row<AddedColumns>>().fetch(connection);
+        while let Some(Row { hour, value, added }) = found.try_next().await? {
+            counted()?;
             each(hour, value, added.read()?);
         }
         Ok(())
+    }
+
+    fn push_from(&self, select: &mut QueryBuilder<Postgres>, by: LineBy, rows: Rows<'_>) {
+        let Self { span, range, query, of } = self;
+        select.push(" from line_sum where span = ").push_bind(span.as_str());
+        select.push(" and dimension = ").push_bind(by.as_str());
+        select.push(" and label = ").push_bind(query.label_of(by).to_owned());
+        match &query.filter.team {
+            Some(team) => select.push(" and team = any(").push_bind(query.filter.former.teams_of(team)).push(")"),
+            // Runs are there by team alone.
+            None if by == LineBy::Run => &mut *select,
+            None => select.push(" and team = ''"),
+        };
+        select.push(" and start >= ").push_bind(range.start).push(" and start < ").push_bind(range.end);
+        // Looked up in a table of its own for each row: as a condition of the index, it would be gone through once for each name.
+        if let Rows::These(values) = rows {
+            select.push(" and (value in (select unnest(").push_bind(values.to_vec()).push("::text[]))) is true");
+        }
+        select.push(match (rows, of.time) {
+            (Rows::Each | Rows::These(_), true) => " group by value, start",
+            (Rows::Each | Rows::These(_), false) => " group by value",
+            (Rows::Together, true) => " group by start",
+            (Rows::Together, false) => " having count(*) > 0",
+        });
     }
 }

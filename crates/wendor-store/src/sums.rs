@@ -16,7 +16,7 @@ use wendor_core::metering::sums::{Apart, Kept, Source, Span, Summed, segments};
 use wendor_core::quota::window::Window;
 
 use crate::rolled::{Grouped, GroupedRow, push_group_by, push_sums};
-use crate::usage::UsageFilter;
+use crate::usage::{MOST_GROUPS, UsageFilter};
 use crate::{Store, StoreError};
 
 /// Sums of one team on one day.
@@ -104,7 +104,12 @@ impl Store {
             narrow(&mut select, filter);
             push_group_by(&mut select, start, grouped);
             let mut rows = select.build_query_as::<GroupedRow>().fetch(&mut *transaction);
+            let mut groups = 0;
             while let Some(row) = rows.try_next().await? {
+                groups += 1;
+                if groups > MOST_GROUPS {
+                    return Err(StoreError::TooManyGroups);
+                }
                 let (key, sums) = row.read()?;
                 fold(key, sums);
             }
@@ -153,6 +158,8 @@ impl Store {
     pub(crate) async fn reading(&self) -> Result<sqlx::Transaction<'static, Postgres>, StoreError> {
         let mut transaction = self.pool.begin().await?;
         sqlx::query("set transaction isolation level repeatable read, read only").execute(&mut *transaction).await?;
+        // Room for a table of some ten thousand groups: without it they are sorted, through files.
+        sqlx::query("set local work_mem = '32MB'").execute(&mut *transaction).await?;
         Ok(transaction)
     }
 }

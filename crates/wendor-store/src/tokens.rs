@@ -117,7 +117,7 @@ impl Store {
             "insert into person_token (id, hash, person, kind, label, issued_at, expires_at, confirmed_at, is_unasked)
              select $1, $2, name, $4, $5, $6, $7, $8, $9 from person where name = $3",
         )
-        .bind(&text.id)
+        .bind(text.id.as_str())
         .bind(&text.hash.0[..])
         .bind(token.person)
         .bind(token.kind.as_str())

@@ -1,7 +1,7 @@
 //! Figures over a range: whole hours from the roll-ups, what is left at both ends from the ledger's lines, merged by the same
 //! arithmetic, so that any range equals the sum of its lines to the last digit.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use chrono::{DateTime, TimeDelta, Utc};
@@ -182,6 +182,21 @@ impl UsageFilter {
 /// Stands between the two names of a group that is told apart by two things: no name has it.
 pub const PAIR: char = '\u{1f}';
 
+/// Which figures of the groups are wanted.
+#[derive(Clone, Debug, Default)]
+pub enum Wanted {
+    /// All of them.
+    #[default]
+    All,
+    /// Of every group what it cost, and nothing else that is told: for their order, where there may be very many.
+    Costs,
+    /// All, of the groups of these names.
+    Of(Arc<BTreeSet<String>>),
+}
+
+/// Groups of a report at most: each takes some hundred bytes here, and nobody reads so many.
+pub const MOST_GROUPS: usize = 250_000;
+
 /// Figures of a range and what narrows them.
 #[derive(Clone, Debug)]
 pub struct UsageQuery {
@@ -197,13 +212,15 @@ pub struct UsageQuery {
     pub label: Option<String>,
     /// What narrows them.
     pub filter: UsageFilter,
+    /// Which of them.
+    pub wanted: Wanted,
 }
 
 impl UsageQuery {
     /// Figures of a range by one thing.
     #[must_use]
     pub fn of(from: DateTime<Utc>, to: DateTime<Utc>, by: Dimension, filter: UsageFilter) -> Self {
-        Self { from, to, by, then: None, label: None, filter }
+        Self { from, to, by, then: None, label: None, filter, wanted: Wanted::All }
     }
 
     /// The name of a group by the names of what tells it apart.
@@ -270,6 +287,18 @@ impl UsageQuery {
         self.dimensions().all(is_told).then_some(OfLines { by, time: self.tells_time(), kept })
     }
 
+    /// The names that lines themselves have of the groups that are wanted, where not all are.
+    pub(crate) fn these(&self) -> Option<Vec<String>> {
+        let Wanted::Of(names) = &self.wanted else { return None };
+        let are_of_lines = self.then.is_none() && matches!(self.by, Dimension::Run | Dimension::End | Dimension::Label);
+        are_of_lines.then(|| names.iter().cloned().collect())
+    }
+
+    /// Whether it is the costs alone that are wanted.
+    pub(crate) fn is_of_costs(&self) -> bool {
+        matches!(self.wanted, Wanted::Costs)
+    }
+
     /// The name of the label where it is told apart by one; empty for everything else.
     pub(crate) fn label_of(&self, by: LineBy) -> &str {
         self.label.as_deref().filter(|_| by == LineBy::Label).unwrap_or_default()
@@ -280,27 +309,33 @@ impl Store {
     /// The figures of a range, by group.
     ///
     /// # Errors
-    /// When the database is away or a row cannot be read.
+    /// When the database is away or a row cannot be read; [`StoreError::TooManyGroups`].
     pub async fn usage(&self, query: &UsageQuery) -> Result<BTreeMap<String, RollUp>, StoreError> {
         let mut groups: BTreeMap<String, RollUp> = BTreeMap::new();
+        self.fold(query, &mut groups).await?;
+        if let Wanted::Of(names) = &query.wanted {
+            groups.retain(|name, _| names.contains(name));
+        }
+        Ok(groups)
+    }
+
+    async fn fold(&self, query: &UsageQuery, groups: &mut BTreeMap<String, RollUp>) -> Result<(), StoreError> {
         let first_hour = Window::Hour.around(query.from);
         let first_whole = if first_hour.start == query.from { query.from } else { first_hour.end };
         let last_whole = Window::Hour.around(query.to).start;
         let of_lines = query.of_lines();
         if first_whole >= last_whole || (query.is_of_lines() && of_lines.is_none()) {
-            self.fold_lines(query, query.from, query.to, &mut groups).await?;
-            return Ok(groups);
+            return self.fold_lines(query, query.from, query.to, groups).await;
         }
-        self.fold_lines(query, query.from, first_whole, &mut groups).await?;
+        self.fold_lines(query, query.from, first_whole, groups).await?;
         match of_lines {
             Some(of) => {
                 let fold = |name, sums: RollUp| groups.entry(name).or_default().merge(&sums);
                 self.fold_summed_lines(query, of, first_whole..last_whole, fold).await?;
             }
-            None => self.fold_hours(query, first_whole, last_whole, &mut groups).await?,
+            None => self.fold_hours(query, first_whole, last_whole, groups).await?,
         }
-        self.fold_lines(query, last_whole, query.to, &mut groups).await?;
-        Ok(groups)
+        self.fold_lines(query, last_whole, query.to, groups).await
     }
 
     /// Waits until nobody else corrects what was priced, and has others wait for as long as what it gives is kept: two corrections at once

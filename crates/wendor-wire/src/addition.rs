@@ -66,7 +66,7 @@ pub fn add(request: &AppRequest, body: &Bytes, addition: &Addition) -> Result<Ad
 fn counted(request: &AppRequest, body: &Bytes) -> Result<Conversation, BadRequest> {
     match dialects::of(request.endpoint.dialect).limit_member() {
         Some((None, name)) if !members(body).unwrap_or_default().iter().any(|member| member.name == name) => {
-            let limited = splice(body, vec![insertion(body, &format!("\"{name}\":1"))]).concat();
+            let limited = splice(body, [insertion(body, &format!("\"{name}\":1"))]).concat();
             request.understood(&limited)
         }
         Some(_) | None => request.understood(body),

@@ -9,6 +9,7 @@ use std::sync::LazyLock;
 
 use bytes::Bytes;
 use memchr::memmem;
+use smallvec::smallvec;
 
 use crate::ability::{Ability, Mark};
 use crate::bad_request::BadRequest;
@@ -28,7 +29,7 @@ use crate::images::ImageSize;
 use crate::json::texts::has_escaped_letters;
 use crate::json::{Node, Wrong};
 use crate::limits::{Limits, with_limit};
-use crate::members::{Edit, Member, members, splice};
+use crate::members::{Edit, Edits, Member, Spliced, members, splice};
 use crate::native::{Known, take_known};
 use crate::refusal_code::RefusalCode;
 use crate::rewriting::Rewriting;
@@ -63,7 +64,7 @@ pub struct AppRequest {
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum BodyForm {
     /// Chat-completions, whose bodies are read by their members alone where that is enough.
-    Chat(Box<ChatRequest>),
+    Chat(ChatRequest),
     /// A form: where the model's name stands in it.
     Form { model: Range<usize> },
     /// Any other: where the model's name stands in the body, which for a batch is with each of its requests.
@@ -87,7 +88,7 @@ impl AppRequest {
     /// [`BadRequest`] when it is not JSON, nests too deep, or what Wendor reads of it is missing or of the wrong type.
     pub fn read(endpoint: Endpoint, body: &[u8]) -> Result<Self, BadRequest> {
         if endpoint.dialect == Dialect::ChatCompletions && matches!(endpoint.kind, Kind::Chat(_)) {
-            return ChatRequest::read(body).map(|chat| Self::of_chat(endpoint, chat));
+            return ChatRequest::read(body).map(|(route, chat)| Self::of_chat(endpoint, route, chat));
         }
         let (scanned, found) = outermost(body)?;
         let (route, model) = model_of(&endpoint, &found)?;
@@ -143,10 +144,10 @@ impl AppRequest {
         Ok(())
     }
 
-    fn of_chat(endpoint: Endpoint, chat: ChatRequest) -> Self {
+    fn of_chat(endpoint: Endpoint, route: String, chat: ChatRequest) -> Self {
         Self {
             endpoint,
-            route: chat.route.clone(),
+            route,
             delivery: chat.delivery,
             output_limit: chat.output_limit,
             choices: chat.choices,
@@ -154,7 +155,7 @@ impl AppRequest {
             image_size: None,
             input_tokens: chat.input_tokens,
             controls: Vec::new(),
-            body: BodyForm::Chat(Box::new(chat)),
+            body: BodyForm::Chat(chat),
         }
     }
 
@@ -271,10 +272,10 @@ impl AppRequest {
     /// stream of chat-completions, without the `stripped` members, and with the upstream's own seals as it made them. `body` is the
     /// one that was read.
     #[must_use]
-    pub fn for_same_dialect(&self, body: &Bytes, model: &str, changes: Rewriting) -> Vec<Bytes> {
-        let mut edits = match &self.body {
+    pub fn for_same_dialect(&self, body: &Bytes, model: &str, changes: Rewriting) -> Spliced {
+        let mut edits: Edits = match &self.body {
             BodyForm::Chat(chat) => chat.edits(model, !changes.is_delivered_otherwise),
-            BodyForm::Form { model: place } => vec![(place.clone(), model.to_owned())],
+            BodyForm::Form { model: place } => smallvec![(place.clone(), model.to_owned())],
             BodyForm::Other { model: places, usage } => {
                 let quoted = serde_json::Value::from(self.model_as_there(model)).to_string();
                 places.iter().map(|place| (place.clone(), quoted.clone())).chain(usage.clone()).collect()
@@ -320,7 +321,7 @@ impl AppRequest {
     #[must_use]
     pub fn changes(&self, model: &str) -> Vec<RequestChange> {
         match &self.body {
-            BodyForm::Chat(chat) => chat.changes(model),
+            BodyForm::Chat(chat) => chat.changes(&self.route, model),
             BodyForm::Other { .. } | BodyForm::Form { .. } => {
                 let renamed = (self.route != model).then(|| RequestChange::new("model", &self.route, model));
                 let asks = matches!(&self.body, BodyForm::Other { usage: Some(_), .. });

@@ -1,7 +1,8 @@
 //! What was changed of a request on its way, for whoever reads its record.
 
-use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
+use serde::{Deserialize, Serialize, Serializer};
 use smol_str::SmolStr;
 
 use crate::bounded::{VALUE_BYTES, within_bounds};
@@ -17,7 +18,40 @@ pub const NOT_SET: &str = "not set";
 pub struct RequestChange {
     member: SmolStr,
     before: SmolStr,
-    after: SmolStr,
+    after: After,
+}
+
+/// What an upstream got: words for it are made once somebody asks.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(from = "SmolStr")]
+enum After {
+    Told(SmolStr),
+    /// The offer's cap on output.
+    Cap(u64),
+}
+
+impl After {
+    fn words(&self) -> Cow<'_, str> {
+        match self {
+            Self::Told(words) => Cow::Borrowed(words),
+            Self::Cap(cap) => Cow::Owned(format!("{cap}, the offer's cap, since a quota must be kept")),
+        }
+    }
+}
+
+impl From<SmolStr> for After {
+    fn from(words: SmolStr) -> Self {
+        Self::Told(words)
+    }
+}
+
+impl Serialize for After {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Self::Told(words) => serializer.serialize_str(words),
+            Self::Cap(_) => serializer.collect_str(&self.words()),
+        }
+    }
 }
 
 impl RequestChange {
@@ -25,7 +59,14 @@ impl RequestChange {
     #[must_use]
     pub fn new(member: &str, before: &str, after: &str) -> Self {
         let [member, before, after] = [member, before, after].map(|text| within_bounds(text, VALUE_BYTES).into());
-        Self { member, before, after }
+        Self { member, before, after: After::Told(after) }
+    }
+
+    /// The offer's cap was written into `member`, which the app left out.
+    #[must_use]
+    pub fn cap(member: &str, cap: u64) -> Self {
+        let told = Self::new(member, NOT_SET, "");
+        Self { after: After::Cap(cap), ..told }
     }
 
     /// The member of the body that was touched, as a path.
@@ -53,8 +94,8 @@ impl RequestChange {
 
     /// As the upstream got it.
     #[must_use]
-    pub fn after(&self) -> &str {
-        &self.after
+    pub fn after(&self) -> Cow<'_, str> {
+        self.after.words()
     }
 }
 

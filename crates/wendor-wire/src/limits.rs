@@ -138,7 +138,7 @@ mod tests {
     #[case::completions(completions(), r#"{"prompt":""}"#, r#"{"max_tokens":9,"prompt":""}"#)]
     fn a_limit_is_written_in(#[case] endpoint: Endpoint, #[case] body: &str, #[case] sent: &str) {
         let (_, edit) = with_limit(&endpoint, body.as_bytes(), 9).unwrap();
-        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), vec![edit]);
+        let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), [edit]);
         assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
     }
 

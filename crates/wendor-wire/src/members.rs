@@ -8,7 +8,7 @@ use std::ops::Range;
 use bytes::Bytes;
 use serde::de::{Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
 use crate::steps::spent;
 
@@ -89,6 +89,12 @@ pub fn first_repeated<'n>(names: impl Iterator<Item = &'n str> + Clone) -> Optio
 /// A change of a body: what stands at a place, and what stands there instead. An empty place is an insertion.
 pub type Edit = (Range<usize>, String);
 
+/// Changes of one body: few, in most.
+pub type Edits = SmallVec<[Edit; 4]>;
+
+/// What a body becomes, to be sent one after the other: a short one is one piece.
+pub type Spliced = SmallVec<[Bytes; 1]>;
+
 /// The places to cut so that the members of the object `text` that `is_cut` names are gone, each as often as it stands there, and the
 /// rest is still an object: the commas between go with them.
 #[must_use]
@@ -130,7 +136,8 @@ const COPIED_BYTES: usize = 16 * 1024;
 /// `text` with the given places replaced, as pieces to send one after the other: what stays is a slice of `text`. Places may overlap
 /// and come in any order: what is cut by one is cut. A comma at the end of an insertion goes where nothing follows it in its object.
 #[must_use]
-pub fn splice(text: &Bytes, mut edits: Vec<Edit>) -> Vec<Bytes> {
+pub fn splice(text: &Bytes, edits: impl IntoIterator<Item = Edit>) -> Spliced {
+    let mut edits: Edits = edits.into_iter().collect();
     edits.sort_by_key(|(place, _)| (place.start, place.end));
     let mut parts: SmallVec<[Part; 8]> = SmallVec::new();
     let mut from = 0;
@@ -160,7 +167,7 @@ pub fn splice(text: &Bytes, mut edits: Vec<Edit>) -> Vec<Bytes> {
     }
     let mut copied = Vec::with_capacity(length);
     parts.iter().for_each(|part| copied.extend_from_slice(part.bytes(text)));
-    vec![Bytes::from(copied)]
+    smallvec![Bytes::from(copied)]
 }
 
 /// A part of what a body becomes.
@@ -227,7 +234,7 @@ mod tests {
     fn members_are_cut_out_with_their_commas(#[case] text: &str, #[case] left: &str) {
         let read = members(text.as_bytes()).unwrap();
         let places = cuts(text.as_bytes(), &read, |member| matches!(&*member.name, "x" | "y"));
-        let edits = places.into_iter().map(|place| (place, String::new())).collect();
+        let edits = places.into_iter().map(|place| (place, String::new()));
         let spliced = splice(&Bytes::copy_from_slice(text.as_bytes()), edits).concat();
         assert_eq!(String::from_utf8(spliced).unwrap(), left);
     }

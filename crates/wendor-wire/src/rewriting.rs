@@ -10,14 +10,14 @@ use crate::dialects;
 use crate::json::read::camel;
 use crate::json::texts::{TextAt, has_escaped_letters, texts};
 use crate::json::write::quoted;
-use crate::members::{Edit, Member, behind_opening, cuts, items, members};
+use crate::members::{Edit, Edits, Member, behind_opening, cuts, items, members};
 use crate::seal::{Origin, SealDomain, holds_mark};
 use crate::verdict::{Target, goes_back};
 
 /// What is cut out of a body for an upstream of the same dialect.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Rewriting {
-    pub(super) edits: Vec<Edit>,
+    pub(super) edits: Edits,
     /// Whether the answer is to come in another way than the app asked for.
     pub(super) is_delivered_otherwise: bool,
 }
@@ -161,10 +161,10 @@ fn is_same_name(dialect: Dialect, written: &str, name: &str) -> bool {
 }
 
 /// The marks of a domain's own seals, to be taken off: in front of each text that begins with it, however its letters are written.
-fn marks_of(seals: &SealDomain, body: &[u8]) -> Vec<Edit> {
+fn marks_of(seals: &SealDomain, body: &[u8]) -> Edits {
     let has_escapes = has_escaped_letters(body);
     let Some(text) = std::str::from_utf8(body).ok().filter(|_| has_escapes || holds_mark(body)) else {
-        return Vec::new();
+        return Edits::new();
     };
     let own = |found: TextAt<'_>| {
         let seal = found.text()?;

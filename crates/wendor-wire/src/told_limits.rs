@@ -59,6 +59,10 @@ pub fn read_told<'h>(headers: impl Iterator<Item = (&'h str, &'h str)>, now: Dat
 
 fn limit_header(name: &str) -> Option<(Paced, &str)> {
     const WHATS: [&str; 3] = ["limit", "remaining", "reset"];
+    // Most names are shorter than the shortest of these.
+    if name.len() < "ratelimit-limit".len() {
+        return None;
+    }
     let start = name.find("ratelimit-")?;
     let (prefix, rest) = (name.get(..start)?, name.get(start + "ratelimit-".len()..)?);
     if prefix.is_empty() && WHATS.contains(&rest) {

@@ -223,7 +223,8 @@ impl App {
         self.connection.write_all(question.0.as_bytes()).unwrap();
         let answer = message(&mut self.connection, &mut self.buffer[..]);
         let answer = answer.unwrap_or_else(|| panic!("no answer to {}", question.0));
-        assert_eq!(&answer[9..12], status.to_string().as_bytes(), "{}", String::from_utf8_lossy(answer));
+        let told = answer[9..12].iter().fold(0, |number, digit| number * 10 + u16::from(digit - b'0'));
+        assert_eq!(told, status, "{}", String::from_utf8_lossy(answer));
     }
 
     /// Asks, and lets the server go on with each event that has come.

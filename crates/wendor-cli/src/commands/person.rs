@@ -3,6 +3,8 @@
 //! Adding goes straight to the database, since the first owner can be made by nobody who is signed in; whoever may read
 //! WENDOR_DATABASE_URL owns the installation anyway.
 
+use std::time::Duration;
+
 use serde_json::json;
 use wendor_core::audit::Doer;
 use wendor_core::catalog::key::{KeyKind, KeyText};
@@ -17,6 +19,9 @@ use crate::grammar::PersonCommand;
 use crate::output::{self, Column, Reader};
 use crate::words;
 
+/// Whoever adds people stands at a terminal: on a machine that is busy they wait, where a request would be told that the database is away.
+const PATIENCE: Duration = Duration::from_secs(15);
+
 async fn store() -> Result<Store, Failure> {
     let missing = || {
         Failure::NotUnderstood(
@@ -24,7 +29,7 @@ async fn store() -> Result<Store, Failure> {
         )
     };
     let url = std::env::var("WENDOR_DATABASE_URL").ok().filter(|url| !url.is_empty()).ok_or_else(missing)?;
-    let store = Store::new(&url)?;
+    let store = Store::within(&url, PATIENCE)?;
     store.migrate().await?;
     Ok(store)
 }

@@ -7,6 +7,7 @@ use std::borrow::Cow;
 
 use chrono::{DateTime, Utc};
 use sha2::{Digest, Sha256};
+use smol_str::SmolStr;
 
 use super::team::Access;
 use crate::base32;
@@ -46,7 +47,7 @@ pub struct KeyHash(pub [u8; 32]);
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct KeyText {
     /// The part that may be shown and logged.
-    pub id: String,
+    pub id: SmolStr,
     /// The hash that it is looked up by.
     pub hash: KeyHash,
 }
@@ -70,7 +71,7 @@ impl KeyText {
         let body = format!("{}-{id}-{secret}", kind.prefix());
         let text = format!("{body}-{}", check_of(&body));
         let hash = hash_of(&text);
-        (Secret::new(text), Self { id, hash })
+        (Secret::new(text), Self { id: id.into(), hash })
     }
 
     /// Reads what someone presented.
@@ -87,7 +88,7 @@ impl KeyText {
         if rest.split('-').count() != 3 || !digits_of_check(body).eq(check.bytes()) {
             return Err(BadKey::Mistyped);
         }
-        Ok(Self { id: id.to_owned(), hash: hash_of(text) })
+        Ok(Self { id: id.into(), hash: hash_of(text) })
     }
 }
 

@@ -1,7 +1,7 @@
 //! Whether the name that an app asks for is one to keep: routes are renamed and retire on a day. Until then the app is told with every
 //! answer; from then on it is refused, with the name to use instead.
 
-use chrono::NaiveDate;
+use chrono::{NaiveDate, NaiveTime};
 
 use super::route::Route;
 use crate::name::Name;
@@ -24,6 +24,15 @@ pub struct Leaving {
     pub until: Option<NaiveDate>,
     /// What an app is told, in ASCII, as it stands in a header.
     pub words: String,
+}
+
+impl Leaving {
+    /// From when on it is served no more, as the header `sunset` has it (RFC 8594).
+    #[must_use]
+    pub fn sunset(&self) -> Option<String> {
+        let at = self.until?.and_time(NaiveTime::MIN);
+        Some(at.format("%a, %d %b %Y %H:%M:%S GMT").to_string())
+    }
 }
 
 /// A name that is served no more.

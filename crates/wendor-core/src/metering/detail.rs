@@ -154,20 +154,28 @@ impl RequestDetail {
     /// The detail as JSON, without its largest parts where it would be larger than [`MAX_DETAIL_BYTES`].
     ///
     /// # Panics
-    /// Never: every part of a detail has a JSON form.
+    /// Never: JSON is UTF-8.
     #[must_use]
     pub fn to_json(&self) -> String {
-        let write = |detail: &Self| {
-            let mut json = Vec::with_capacity(USUAL_BYTES);
-            serde_json::to_writer(&mut json, detail).expect("every part of a detail has a JSON form");
-            String::from_utf8(json).expect("JSON is UTF-8")
+        let mut json = Vec::with_capacity(USUAL_BYTES);
+        self.write_json(&mut json);
+        String::from_utf8(json).expect("JSON is UTF-8")
+    }
+
+    /// The same into `json`, which is empty, for whoever writes many.
+    ///
+    /// # Panics
+    /// Never: every part of a detail has a JSON form.
+    pub fn write_json(&self, json: &mut Vec<u8>) {
+        let write = |detail: &Self, json: &mut Vec<u8>| {
+            serde_json::to_writer(json, detail).expect("every part of a detail has a JSON form");
         };
-        let whole = write(self);
-        if whole.len() <= MAX_DETAIL_BYTES {
-            return whole;
+        write(self, json);
+        if json.len() <= MAX_DETAIL_BYTES {
+            return;
         }
-        let cut = Some(format!("the plan and the changes took {} bytes with the rest and are left out", whole.len()));
-        write(&Self {
+        let cut = Some(format!("the plan and the changes took {} bytes with the rest and are left out", json.len()));
+        let small = Self {
             attempts: self.attempts.clone(),
             waits: self.waits.clone(),
             preset: self.preset.clone(),
@@ -175,7 +183,9 @@ impl RequestDetail {
             reserved_cost: self.reserved_cost,
             cut,
             ..Self::default()
-        })
+        };
+        json.clear();
+        write(&small, json);
     }
 
     /// The detail in the place of one that the database refuses, with the reason.
@@ -197,7 +207,7 @@ mod tests {
         assert_eq!(change.before(), "x\\u{0}y");
         let many = first_changes(vec![change; 5_000]);
         assert_eq!(many.len(), MAX_CHANGES + 1);
-        assert_eq!(many.last().map(RequestChange::after), Some("4936 changed likewise"));
+        assert_eq!(many.last().map(RequestChange::after).as_deref(), Some("4936 changed likewise"));
         let detail = RequestDetail { changes: many, ..RequestDetail::default() };
         assert!(detail.to_json().len() < MAX_DETAIL_BYTES);
     }

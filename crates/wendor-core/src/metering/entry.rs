@@ -10,6 +10,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use smol_str::SmolStr;
 use wendor_wire::failure::FailureKind;
 use wendor_wire::images::Images;
 use wendor_wire::usage::{Counted, TokenCounts};
@@ -161,7 +162,7 @@ pub struct LedgerEntry {
     /// Who pays.
     pub team: Name,
     /// Id of the key that asked.
-    pub key: String,
+    pub key: SmolStr,
     /// The route asked.
     pub route: Name,
     /// The offer: of a request the one that answered or was tried last.
@@ -200,7 +201,7 @@ impl LedgerEntry {
             step: None,
             labels: BTreeMap::new(),
             team,
-            key: String::new(),
+            key: SmolStr::default(),
             route,
             offer: None,
             revision: 0,

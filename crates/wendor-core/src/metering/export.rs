@@ -69,7 +69,7 @@ pub fn values(entry: &LedgerEntry, former: &Former) -> [String; COLUMNS.len()] {
         entry_id.to_string(),
         request.to_string(),
         team_now,
-        key.clone(),
+        key.to_string(),
         route_now,
         offer_now,
         text(run),

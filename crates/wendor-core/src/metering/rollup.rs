@@ -70,7 +70,7 @@ impl RollUpKey {
         Self {
             hour: Window::Hour.around(entry.at).start,
             team: entry.team.to_string(),
-            key: entry.key.clone(),
+            key: entry.key.to_string(),
             route: entry.route.to_string(),
             offer: entry.offer.as_ref().map(ToString::to_string).unwrap_or_default(),
         }

@@ -23,5 +23,5 @@ pub mod queue;
 pub mod reason;
 pub mod recent;
 pub mod retries;
-mod together;
+pub(crate) mod together;
 pub mod waits;

@@ -8,6 +8,7 @@ use std::collections::BTreeSet;
 
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
+use smallvec::SmallVec;
 
 use super::health::Asking;
 use super::queue::NoRoom;
@@ -22,7 +23,7 @@ use crate::name::OfferName;
 pub struct OfferView {
     /// Whether it may be asked.
     pub asking: Asking,
-    /// Streams of its upstream.
+    /// Streams of its upstream, at the moment of `room`.
     pub streams: Streams,
     /// Since when its server loads the model.
     pub loads_since: Option<DateTime<Utc>>,
@@ -94,9 +95,9 @@ pub fn make(route: &Route, view: impl Fn(&OfferName) -> OfferView, lot: Lot) -> 
     let mut seen = BTreeSet::new();
     let mut offers = Vec::with_capacity(count);
     for (index, stage) in route.stages.iter().enumerate() {
-        let known: Vec<OfferView> = stage.offers.iter().map(|entry| view(&entry.offer)).collect();
+        let known: SmallVec<[OfferView; 4]> = stage.offers.iter().map(|entry| view(&entry.offer)).collect();
         let kept = Kept::of(stage, &known, lot.opening.unwrap_or(lot.seed));
-        let mut ranked: Vec<(Rank, PlannedOffer)> = Vec::with_capacity(known.len());
+        let mut ranked: SmallVec<[(Rank, PlannedOffer); 4]> = SmallVec::with_capacity(known.len());
         for (place, (entry, known)) in stage.offers.iter().zip(&known).enumerate() {
             let draw = draw(lot.seed, index, place);
             let weight = entry.share.unwrap_or(1);
@@ -146,13 +147,9 @@ fn judge(stage: &Stage, entry: &StageOffer, known: &OfferView, is_repeat: bool) 
         return (standing, Reason::Loads { since });
     }
     if let Err(why) = known.room {
-        return match (why, stage.deadlines.waits_for_room()) {
-            (NoRoom::Paced(wait), true) => (Standing::Taken, Reason::paced(wait)),
-            (NoRoom::Full | NoRoom::ForOthers, true) => (Standing::Taken, Reason::WaitsForRoom(known.streams)),
-            (NoRoom::Paced(wait), false) => left_out(Reason::paced(wait)),
-            (NoRoom::Full, false) => left_out(Reason::Full(known.streams)),
-            (NoRoom::ForOthers, false) => left_out(Reason::KeptForOthers(known.streams)),
-        };
+        let waits = stage.deadlines.waits_for_room();
+        let standing = if waits { Standing::Taken } else { Standing::LeftOut };
+        return (standing, Reason::no_room(why, known.streams, waits));
     }
     let reason = match (known.asking, stage.pick) {
         (Asking::OnTrial, _) => Reason::OnTrial,
@@ -288,6 +285,18 @@ mod tests {
     #[case::left_alone(OfferView { asking: Asking::LeftAlone(noon()), ..view() }, Reason::LeftAlone { until: noon() })]
     #[case::full(full(), Reason::Full(streams(8)))]
     #[case::for_others(OfferView { streams: streams(7), room: Err(NoRoom::ForOthers), ..view() }, Reason::KeptForOthers(streams(7)))]
+    #[case::tokens(
+        OfferView { streams: streams(1), room: Err(NoRoom::Tokens { under_way: 90, of: 100, asked: 20 }), ..view() },
+        Reason::told("90 of 100 tokens under way, and it asks for 20")
+    )]
+    #[case::of_the_batch_lane(
+        OfferView { streams: streams(7), room: Err(NoRoom::ForInteractive), ..view() },
+        Reason::told("7 of 8 streams taken, and the others are kept for the interactive lane")
+    )]
+    #[case::waited_for(
+        OfferView { streams: streams(7), room: Err(NoRoom::ForWaiting), ..view() },
+        Reason::told("7 of 8 streams taken, and others wait already")
+    )]
     #[case::unfit(OfferView { unfit: Some(Reason::IsDrained), ..full() }, Reason::IsDrained)]
     fn what_cannot_be_asked_is_left_out_with_the_reason(#[case] known: OfferView, #[case] reason: Reason) {
         let mut stage = stage(Pick::Room, &[("a/m", 1), ("b/m", 1)]);

@@ -63,8 +63,21 @@ pub struct Limits {
 /// Why there is no room now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum NoRoom {
-    /// All of it is taken.
+    /// All streams are taken.
     Full,
+    /// Too many tokens are under way.
+    Tokens {
+        /// Under way.
+        under_way: u64,
+        /// That may be.
+        of: u64,
+        /// That this request would bring.
+        asked: u64,
+    },
+    /// What is left is for the interactive lane.
+    ForInteractive,
+    /// Others wait for what is left.
+    ForWaiting,
     /// What is left is for other teams.
     ForOthers,
     /// Of a limit by the minute enough is left in so long.
@@ -195,11 +208,11 @@ impl<Who: Ord + Clone> Room<Who> {
     /// Whether a request of `who` would be served at once.
     ///
     /// # Errors
-    /// [`NoRoom`], why not; what waits before it counts as full.
+    /// [`NoRoom`], why not.
     pub fn look(&self, ask: &Ask<Who>, limits: Limits, now: DateTime<Utc>) -> Result<(), NoRoom> {
         self.fits(ask, limits, now)?;
         let is_waited_for = self.lines.iter().take(lane_index(ask.lane) + 1).any(|line| line.places.total() > 0);
-        if is_waited_for { Err(NoRoom::Full) } else { Ok(()) }
+        if is_waited_for { Err(NoRoom::ForWaiting) } else { Ok(()) }
     }
 
     fn fits(&self, ask: &Ask<Who>, limits: Limits, now: DateTime<Utc>) -> Result<(), NoRoom> {
@@ -209,13 +222,18 @@ impl<Who: Ord + Clone> Room<Who> {
                 return Err(NoRoom::Paced(wait));
             }
         }
-        if limits.tokens.is_some_and(|all| self.tokens > 0 && self.tokens.saturating_add(ask.tokens) > all) {
-            return Err(NoRoom::Full);
+        let is_over = |all: &u64| self.tokens > 0 && self.tokens.saturating_add(ask.tokens) > *all;
+        if let Some(of) = limits.tokens.filter(is_over) {
+            return Err(NoRoom::Tokens { under_way: self.tokens, of, asked: ask.tokens });
         }
         let Some(streams) = limits.streams else { return Ok(()) };
         if ask.lane == Lane::Batch {
             let left = (streams / BATCH_LEAVES).max(1).min(streams - 1);
-            return if self.streams.total() + 1 > streams - left { Err(NoRoom::Full) } else { Ok(()) };
+            return match self.streams.total() {
+                open if open >= streams => Err(NoRoom::Full),
+                open if open + 1 > streams - left => Err(NoRoom::ForInteractive),
+                _ => Ok(()),
+            };
         }
         Ok(self.streams.look(&ask.who, 1, Capacity { whole: streams, teams: limits.teams })?)
     }

@@ -4,6 +4,7 @@ use chrono::{DateTime, TimeDelta, Utc};
 use serde::{Deserialize, Serialize};
 use wendor_wire::bounded::{SENTENCE_BYTES, bounded};
 
+use super::queue::NoRoom;
 use crate::metering::money::Money;
 use crate::name::Name;
 
@@ -126,6 +127,25 @@ impl Reason {
     #[must_use]
     pub fn paced(wait: std::time::Duration) -> Self {
         Self::Paced { wait_ms: u64::try_from(wait.as_millis()).unwrap_or(u64::MAX) }
+    }
+
+    /// Why an offer has no room for a request, whether it waits for it or not.
+    #[must_use]
+    pub fn no_room(why: NoRoom, streams: Streams, waits: bool) -> Self {
+        let words = match why {
+            NoRoom::Paced(wait) => return Self::paced(wait),
+            NoRoom::Full | NoRoom::ForOthers if waits => return Self::WaitsForRoom(streams),
+            NoRoom::Full => return Self::Full(streams),
+            NoRoom::ForOthers => return Self::KeptForOthers(streams),
+            NoRoom::Tokens { under_way, of, asked } => {
+                format!("{under_way} of {of} tokens under way, and it asks for {asked}")
+            }
+            NoRoom::ForInteractive => {
+                format!("{}, and the others are kept for the interactive lane", room(streams))
+            }
+            NoRoom::ForWaiting => format!("{}, and others wait already", room(streams)),
+        };
+        Self::told(&if waits { format!("{words}: waits for room") } else { words })
     }
 
     /// In a few words.

@@ -57,7 +57,7 @@ impl Kept {
 }
 
 /// The finaliser of SplitMix64.
-pub(super) fn mixed(mut z: u64) -> u64 {
+pub(crate) fn mixed(mut z: u64) -> u64 {
     z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
     z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
     z ^ (z >> 31)

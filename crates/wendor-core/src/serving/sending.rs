@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use bytes::Bytes;
-use smol_str::format_smolstr;
+use smallvec::smallvec;
 use wendor_wire::ability::{Ability, Mark};
 use wendor_wire::asked::AppRequest;
 use wendor_wire::change::{NOT_SET, RequestChange};
@@ -13,6 +13,7 @@ use wendor_wire::dialect::Dialect;
 use wendor_wire::dialects;
 use wendor_wire::embedding::{form_of, path_of};
 use wendor_wire::endpoint::Kind;
+use wendor_wire::members::Spliced;
 use wendor_wire::rewriting::Rewriting;
 use wendor_wire::verdict::field::Field;
 use wendor_wire::verdict::found::fields;
@@ -25,7 +26,7 @@ use crate::serving::fit::{Content, asks_for_stream};
 #[derive(Debug)]
 pub struct Sending {
     /// The body, piece by piece.
-    pub pieces: Vec<Bytes>,
+    pub pieces: Spliced,
     /// The endpoint's path, where it is not the dialect's usual one.
     pub path: Option<String>,
     /// Whether a stream is asked for.
@@ -63,7 +64,7 @@ pub fn prepare(
                 passed(request, body, None, target, &mut changes)
             } else {
                 changes.extend(embedding.approximated(target.dialect).iter().map(changed));
-                vec![Bytes::from(embedding.write(form, target.model))]
+                smallvec![Bytes::from(embedding.write(form, target.model))]
             };
             Sending { pieces, path: Some(path_of(own_form, target.model)), is_streamed: false, changes }
         }
@@ -102,7 +103,7 @@ fn conversed(
     going: &Going<'_>,
     target: &Target<'_>,
     changes: &mut Vec<RequestChange>,
-) -> Vec<Bytes> {
+) -> Spliced {
     let Going { body, cap, is_streamed } = *going;
     let is_own = request.endpoint.dialect == target.dialect;
     changes.extend(judge(conversation, target).approximated.iter().map(changed));
@@ -115,8 +116,8 @@ fn conversed(
         return request.for_same_dialect(body, target.model, rewriting);
     }
     let cap = cap.filter(|_| conversation.output_limit.is_none());
-    changes.extend(cap.map(|cap| cap_sent("the limit on output", cap)));
-    vec![written(conversation, target, is_streamed, cap)]
+    changes.extend(cap.map(|cap| RequestChange::cap("the limit on output", cap)));
+    smallvec![written(conversation, target, is_streamed, cap)]
 }
 
 /// A body that passes to an upstream of its own dialect, without the settings that the offer does not let apps set.
@@ -126,7 +127,7 @@ fn passed(
     cap: Option<u64>,
     target: &Target<'_>,
     changes: &mut Vec<RequestChange>,
-) -> Vec<Bytes> {
+) -> Spliced {
     let verdict = judge_members(target.dialect, &request.controls, target);
     changes.extend(verdict.approximated.iter().map(changed));
     let rewriting = Rewriting::of(&request.controls, target, body).unwrap_or_default();
@@ -202,12 +203,8 @@ fn capped(
 ) -> Rewriting {
     let edit = cap.and_then(|cap| Some((cap, request.limit_edit(body, cap, target.marks)?)));
     let Some((cap, (path, edit))) = edit else { return rewriting };
-    changes.push(cap_sent(&path, cap));
+    changes.push(RequestChange::cap(&path, cap));
     rewriting.writing(edit)
-}
-
-fn cap_sent(member: &str, cap: u64) -> RequestChange {
-    RequestChange::new(member, NOT_SET, &format_smolstr!("{cap}, the offer's cap, since a quota must be kept"))
 }
 
 fn written(conversation: &Conversation, target: &Target<'_>, is_streamed: bool, cap: Option<u64>) -> Bytes {

@@ -1,5 +1,7 @@
 //! Ten mistakes of the first minutes: each is named with its value and a remedy, and the remedy helps when it is followed to the letter.
 
+use std::time::Duration;
+
 use wendor_e2e::ferry::Ferry;
 use wendor_e2e::wendor::{Ran, wendor};
 
@@ -58,14 +60,17 @@ fn helps(ran: &Ran) {
     assert_eq!(ran.status, 0, "{}", ran.err);
 }
 
-/// What comes to that port goes on to `to`, as a PostgreSQL that was started there.
-async fn starts_there(port: u16, to: &str) -> tokio::task::JoinHandle<()> {
+/// What comes to that port goes on to `to`, as a PostgreSQL that was started there, and takes so long for each connection.
+async fn starts_there(port: u16, to: &str, late: Duration) -> tokio::task::JoinHandle<()> {
     let listener = tokio::net::TcpListener::bind(("127.0.0.1", port)).await.expect("the port is free");
     let to = to.to_owned();
     tokio::spawn(async move {
         while let Ok((mut from, _)) = listener.accept().await {
             let mut onward = tokio::net::TcpStream::connect(&to).await.expect("the test's server is there");
-            tokio::spawn(async move { drop(tokio::io::copy_bidirectional(&mut from, &mut onward).await) });
+            tokio::spawn(async move {
+                tokio::time::sleep(late).await;
+                drop(tokio::io::copy_bidirectional(&mut from, &mut onward).await);
+            });
         }
     })
 }
@@ -76,8 +81,19 @@ async fn a_database_that_does_not_listen() {
     let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let url = format!("postgres://postgres@127.0.0.1:{port}/{}", setup.database);
     names(&setup.check(&url, &[]).await, 7, &["refused", &format!("127.0.0.1:{port}; start PostgreSQL there")]);
-    let forwarding = starts_there(port, setup.place()).await;
+    let forwarding = starts_there(port, setup.place(), Duration::ZERO).await;
     helps(&setup.check(&url, &[]).await);
+    forwarding.abort();
+}
+
+/// Whoever adds the first owner on a machine that is busy waits for longer than a request would.
+#[tokio::test]
+async fn a_database_that_takes_its_time() {
+    let setup = Setup::begin().await;
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let forwarding = starts_there(port, setup.place(), Duration::from_millis(3_200)).await;
+    let url = format!("postgres://postgres@127.0.0.1:{port}/{}", setup.database);
+    helps(&wendor(&["person", "add", "duty-desk", "--role", "operator"], &[("WENDOR_DATABASE_URL", &url)], "").await);
     forwarding.abort();
 }
 

@@ -93,7 +93,7 @@ async fn keys_keep_their_hash_and_remember_who_revoked_them_first() {
     apply(&store, 0, "[teams.timetables]").await.unwrap();
     let (secret, text) = KeyText::mint(KeyKind::App, &[3; 25]);
     let key = AppKey {
-        id: text.id.clone(),
+        id: text.id.to_string(),
         team: Name::parse("timetables").unwrap(),
         label: "departure board".into(),
         access: Access::Only([Name::parse("night-sailings").unwrap()].into()),

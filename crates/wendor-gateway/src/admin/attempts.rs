@@ -45,7 +45,7 @@ pub(super) fn attempt_lines(request: &RequestId, attempts: Vec<Attempt>, has_ans
     noted.sort_by_key(|(_, attempt)| attempt.began_ms);
     (1..)
         .zip(noted)
-        .map(|(number, (answered, attempt))| attempt_line(request.uuid(number), answered, attempt))
+        .map(|(number, (answered, attempt))| attempt_line(request.uuid(number).to_string(), answered, attempt))
         .collect()
 }
 

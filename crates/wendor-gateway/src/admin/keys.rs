@@ -157,7 +157,7 @@ pub(super) async fn issue(
     let (secret, text) = KeyText::mint(KeyKind::App, &rand::random());
     let lane = new.lane.as_deref().map_or(Ok(Lane::default()), lane_of)?;
     let NewKey { label, expires_at, .. } = new;
-    let key = AppKey { id: text.id.clone(), team, label, access, lane, expires_at, revoked_at: None };
+    let key = AppKey { id: text.id.to_string(), team, label, access, lane, expires_at, revoked_at: None };
     app.store.add_key(&text, &key, &principal.doing(&app)).await?;
     // It works at once at this instance, at others within a second.
     revision_watch::look(&app).await?;

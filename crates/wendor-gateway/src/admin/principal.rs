@@ -19,8 +19,8 @@ use super::problem::Problem;
 use crate::app::App;
 use crate::caller::address_of;
 use crate::caller::is_encrypted_here;
-use crate::data_plane::admit::{Query, key_of, presented_key};
 use crate::data_plane::call::Call;
+use crate::data_plane::presented::{Query, key_of, key_text};
 
 /// How long somebody who has signed in as themselves need not do it again.
 const CONFIRMED: TimeDelta = TimeDelta::minutes(10);
@@ -171,7 +171,7 @@ async fn arriving(request: HttpRequest) -> Result<Arriving, Problem> {
     let principal = Principal {
         name: bearer.person.name.clone(),
         standing,
-        token: text.id,
+        token: text.id.to_string(),
         address: address_of(&request, &app),
         is_console,
         confirmed_at: bearer.confirmed_at,
@@ -200,7 +200,7 @@ async fn person_or_app(request: HttpRequest) -> Result<PersonOrApp, Problem> {
     let snapshot = app.now_serving();
     let key = key_of(
         &snapshot,
-        presented_key(request.headers(), Query::of(&app, request.query_string())),
+        key_text(request.headers(), Query::of(&app, request.query_string())),
         &Call::begin(&app, Dialect::ChatCompletions, request.head(), is_encrypted_here(&request)),
     );
     key.map(|key| PersonOrApp::App(key.as_ref().clone()))

@@ -173,6 +173,7 @@ impl From<StoreError> for Problem {
         match error {
             away @ StoreError::Away(_) => Self::RecordsAway(away.reason()),
             StoreError::Missing { what, name } => Self::NoSuch { what, name, nearest: None },
+            StoreError::TooManyGroups => Self::BadValue { field: "by", message: error.to_string() },
             StoreError::Exists { .. } | StoreError::Overtaken { .. } | StoreError::LastOwner(_) => {
                 Self::Conflict(error.to_string())
             }
@@ -254,6 +255,7 @@ mod tests {
     #[case::taken(StoreError::Exists { what: "a person called", name: "x".into() }.into(), 409, "conflict")]
     #[case::overtaken(StoreError::Overtaken { expected: 1, found: 2 }.into(), 409, "conflict")]
     #[case::missing(StoreError::Missing { what: "key", name: "x".into() }.into(), 404, "no-such-thing")]
+    #[case::too_many(StoreError::TooManyGroups.into(), 400, "bad-value")]
     #[case::unreadable(StoreError::Unreadable { what: "ledger.ended", why: "x".into() }.into(), 500, "internal")]
     fn each_problem_has_its_status_and_its_kind(#[case] problem: Problem, #[case] status: u16, #[case] kind: &str) {
         let response = problem.error_response();

@@ -269,7 +269,7 @@ pub(super) fn request_line(entry: &LedgerEntry) -> RequestLine {
         kind: entry.record.kind().as_str().to_owned(),
         at: entry.at,
         team: entry.team.to_string(),
-        key: entry.key.clone(),
+        key: entry.key.to_string(),
         route: entry.route.to_string(),
         offer: entry.offer.as_ref().map(ToString::to_string),
         attempts: asked.attempts,
@@ -361,6 +361,7 @@ pub(super) fn preset_line(done: PresetPartDone) -> PresetLine {
 }
 
 fn changed_line(change: RequestChange) -> ChangedLine {
-    let [member, before, after] = [change.member(), change.before(), change.after()].map(str::to_owned);
+    let [member, before] = [change.member(), change.before()].map(str::to_owned);
+    let after = change.after().into_owned();
     ChangedLine { member, before, after }
 }

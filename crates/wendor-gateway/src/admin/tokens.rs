@@ -68,7 +68,7 @@ pub(super) async fn issue(app: &App, token: NewToken<'_>, doer: &Doer) -> Result
     let (secret, text) = KeyText::mint(KeyKind::Person, &rand::random());
     app.store.add_token(&text, &token, doer).await?;
     let (person, expires_at) = (token.person.to_owned(), token.expires_at);
-    Ok(IssuedToken { id: text.id, token: secret.expose().to_owned(), person, expires_at, wrong_before: 0 })
+    Ok(IssuedToken { id: text.id.to_string(), token: secret.expose().to_owned(), person, expires_at, wrong_before: 0 })
 }
 
 /// One's own tokens and sessions.

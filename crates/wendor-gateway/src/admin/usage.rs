@@ -2,6 +2,7 @@
 
 mod asked;
 mod pairs;
+mod runs;
 pub mod why;
 
 use std::collections::BTreeMap;
@@ -174,22 +175,27 @@ pub(super) async fn usage(
         let Some(query) = &before_weekday else { return Ok(None) };
         app.usage(query).await.map(Some)
     };
-    let (groups, earlier, earlier_weekday) = tokio::try_join!(app.usage(&query), app.usage(&before), of_weekday)?;
-    if groups.is_empty() {
+    let (Lines { mut lines, left_out }, now, earlier) = if query.by == Dimension::Run && query.then.is_none() {
+        runs::lines(&app, &query, &before).await?
+    } else {
+        let (groups, earlier, earlier_weekday) = tokio::try_join!(app.usage(&query), app.usage(&before), of_weekday)?;
+        let by_weekday = earlier_weekday.as_ref().unwrap_or(&earlier);
+        let lines = match (query.then, query.by.step()) {
+            (Some(then), _) => pairs::pair_lines(&query, then, weekday, &groups, by_weekday),
+            (None, Some(step)) => step_lines(&query, step, weekday, &groups, by_weekday),
+            (None, None) => group_lines(&query, &groups, &earlier),
+        };
+        (lines, sum(&groups), sum(&earlier))
+    };
+    if now == RollUp::default() {
         narrowed_to_something(&principal, &app, &query.filter).await?;
     }
-    let by_weekday = earlier_weekday.as_ref().unwrap_or(&earlier);
-    let Lines { mut lines, left_out } = match (query.then, query.by.step()) {
-        (Some(then), _) => pairs::pair_lines(&query, then, weekday, &groups, by_weekday),
-        (None, Some(step)) => step_lines(&query, step, weekday, &groups, by_weekday),
-        (None, None) => group_lines(&query, &groups, &earlier),
-    };
     if query.by == Dimension::Key {
         let snapshot = app.now_serving();
         let label_of = |id: &str| snapshot.keys.by_id(id).map(|key| key.label.clone());
         lines.iter_mut().for_each(|line| line.label = label_of(&line.name));
     }
-    let together = line("together", Some(&sum(&groups)), Some(&sum(&earlier)), base_query(&query));
+    let together = line("together", Some(&now), Some(&earlier), base_query(&query));
     Ok(web::Json(Usage {
         from: query.from,
         to: query.to,
@@ -280,14 +286,19 @@ fn step_lines(query: &UsageQuery, step: Step, shift: TimeDelta, groups: &Groups,
 
 /// A line for every group, dearest first. What was used before and is not any more is one too: its absence is news.
 fn group_lines(query: &UsageQuery, groups: &Groups, earlier: &Groups) -> Lines {
+    let base = base_query(query);
+    Lines::of(by_cost(groups, earlier), |name| {
+        line(name, groups.get(name), earlier.get(name), format!("{base}{}", narrowed(query, query.by, name)))
+    })
+}
+
+/// The names of groups of now or before, by what they cost now.
+fn by_cost<'g>(groups: &'g Groups, earlier: &'g Groups) -> Vec<&'g String> {
     let gone = earlier.keys().filter(|name| !groups.contains_key(*name));
     let cost = |name: &String| groups.get(name).map(|sums| sums.cost).unwrap_or_default();
     let mut names: Vec<(Money, &String)> = groups.keys().chain(gone).map(|name| (cost(name), name)).collect();
     names.sort_by(|(a_cost, a), (b_cost, b)| b_cost.cmp(a_cost).then_with(|| a.cmp(b)));
-    let base = base_query(query);
-    Lines::of(names, |(_, name)| {
-        line(name, groups.get(name), earlier.get(name), format!("{base}{}", narrowed(query, query.by, name)))
-    })
+    names.into_iter().map(|(_, name)| name).collect()
 }
 
 fn sum(groups: &Groups) -> RollUp {

@@ -9,7 +9,7 @@ use std::time::Duration;
 use bytes::{Bytes, BytesMut};
 use http_body_util::BodyExt;
 use hyper::HeaderMap;
-use hyper::header::{self, HeaderValue};
+use hyper::header;
 use tokio::time::{Instant, sleep_until, timeout_at};
 use wendor_core::catalog::route::Deadlines;
 use wendor_core::catalog::upstream::{Offer, Upstream};
@@ -17,7 +17,6 @@ use wendor_core::diagnosis::heard::{self, AnswerSeen, BodyTold, Listener};
 use wendor_core::diagnosis::seen::Heard;
 use wendor_core::request_id::RequestId;
 use wendor_core::serving::sending::{self, is_choosy};
-use wendor_core::trace::Trace;
 use wendor_wire::asked::AppRequest;
 use wendor_wire::codec::AnswerHead;
 use wendor_wire::conversation::{FunctionForm, UsageFrame};
@@ -258,7 +257,7 @@ impl Way<'_> {
             whole_until: self.time.until,
             now: self.app.clock.now(),
             began: Instant::now(),
-            headers: &headers(&question.id),
+            headers: &AttemptHeaders::of(&question.id, 1, None, sending.pieces.iter().map(Bytes::len).sum()),
             seen: &Seen::default(),
             hearing: ear,
         };
@@ -355,10 +354,4 @@ impl OwnClock {
             }
         }
     }
-}
-
-fn headers(id: &RequestId) -> AttemptHeaders {
-    // Digits and hyphens are always a header.
-    let header = |text: &str| HeaderValue::from_str(text).unwrap_or_else(|_| HeaderValue::from_static(""));
-    AttemptHeaders { request: header(&id.uuid(1)), trace: header(&Trace::header(None, id, 1)), own: Vec::new() }
 }

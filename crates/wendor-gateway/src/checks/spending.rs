@@ -1,9 +1,11 @@
 //! What checks may spend: tokens a day, and a ledger entry of its own kind for every call, paid by whoever asked. Room that is taken for a
 //! call is a guard: whatever becomes of the check, what was spent stands in the ledger.
 
-use bytes::Bytes;
+use std::sync::Arc;
+
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
+use smol_str::format_smolstr;
 use wendor_core::metering::detail::{Attempt, RequestDetail};
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{CheckRecord, Latency, LedgerEntry, QuotaUse, Record, Settled};
@@ -155,7 +157,7 @@ impl Spending<'_> {
             ..Latency::default()
         };
         let entry = LedgerEntry {
-            key: format!("person/{}", self.payer.person),
+            key: format_smolstr!("person/{}", self.payer.person),
             offer: self.offer.clone(),
             revision: self.app.now_serving().revision,
             tokens,
@@ -176,7 +178,7 @@ impl Spending<'_> {
         let detail = RequestDetail { attempts, rate: self.rate.take(), ..RequestDetail::default() };
         let mut frame = Vec::new();
         spool_frame::write_settled(&Settled { entry, detail: Some(detail), quotas }, &mut frame);
-        Some(slot.append(Bytes::from(frame)))
+        Some(slot.append(Arc::from(frame)))
     }
 }
 

@@ -22,7 +22,7 @@ use super::preset::AddedPreset;
 use super::progress::Counts;
 use crate::app::App;
 use crate::fleet::{Known, OfferState};
-use crate::gate::{Ask, Gate, Limits, NoRoom};
+use crate::gate::{Ask, Gate, Limits, Prospect};
 use crate::snapshot::Snapshot;
 use crate::under_way::{HowFar, Running, Seen};
 
@@ -180,13 +180,13 @@ pub struct RoomAsked {
 }
 
 impl RoomAsked {
-    /// Whether there is room now.
-    ///
-    /// # Errors
-    /// [`NoRoom`], why not.
-    pub fn look(&self) -> Result<(), NoRoom> {
-        let mut gates = self.offer.iter().chain([&self.upstream]);
-        gates.try_for_each(|room| room.gate.look(&self.ask, room.limits))
+    /// How it stands now: streams of the upstream, and whether there is room there and at the offer.
+    #[must_use]
+    pub fn look(&self) -> Prospect {
+        let look = |room: &GateRoom| room.gate.look(&self.ask, room.limits);
+        let at_offer = self.offer.as_ref().map_or(Ok(()), |room| look(room).room);
+        let at_upstream = look(&self.upstream);
+        Prospect { room: at_offer.and(at_upstream.room), ..at_upstream }
     }
 }
 
@@ -233,7 +233,7 @@ impl Account {
             step: self.marks.step.clone(),
             labels: self.marks.labels.clone(),
             team: self.key.team.clone(),
-            key: self.key.id.clone(),
+            key: self.key.id.as_str().into(),
             route: self.route.clone(),
             offer,
             revision: self.snapshot.revision,

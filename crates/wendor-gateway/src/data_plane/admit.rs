@@ -8,10 +8,9 @@ use std::sync::Arc;
 
 use actix_web::dev::Payload;
 use actix_web::http::header::{self, HeaderMap};
-use actix_web::web;
 use bytes::Bytes;
 use hyper::header::{HeaderName, HeaderValue};
-use wendor_core::catalog::key::{AppKey, KeyKind, KeyState, KeyText};
+use wendor_core::catalog::key::{AppKey, KeyState, KeyText};
 use wendor_core::catalog::route::Route;
 use wendor_core::catalog::team::Team;
 use wendor_core::held;
@@ -33,10 +32,11 @@ use super::body::{self, ReadBody};
 use super::call::Call;
 use super::images::{self, Fetched};
 use super::marks::Marks;
+use super::presented::{Query, key_of, key_text};
 use super::preset::{self, WithPreset};
 use super::reached::{self, Reached, access_of};
 use super::refusal::{Caller, QuotaFull, Refusal, SecretHeld, StreamsFull};
-use super::ticket::{Taken, Ticket};
+use super::ticket::{HeldOfRequest, Taken, Ticket};
 use crate::allowances::Held;
 use crate::app::App;
 use crate::sharing::{Connection, Place};
@@ -52,7 +52,7 @@ pub struct Admitted {
     /// Goes along until it is settled.
     pub ticket: Box<Ticket>,
     /// What the app asks.
-    pub request: AppRequest,
+    pub request: Arc<AppRequest>,
     /// What it holds, as far as that had to be looked at.
     pub content: Arc<Content>,
     /// The same with the images that were fetched for offers that are given bytes alone.
@@ -70,7 +70,7 @@ pub struct Admitted {
 pub struct Asked {
     endpoint: Endpoint,
     content_type: Option<header::HeaderValue>,
-    presented: Result<String, Refusal>,
+    presented: Result<KeyText, Refusal>,
     marks: Result<Marks, Refusal>,
     trace: Option<Trace>,
     beta: Vec<(HeaderName, HeaderValue)>,
@@ -95,7 +95,7 @@ impl Asked {
         Self {
             endpoint,
             content_type,
-            presented: presented_key(headers, query),
+            presented: key_text(headers, query),
             marks: Marks::read(headers),
             trace: headers.get(TRACE).and_then(|header| Trace::parse(header.to_str().ok()?)),
             beta: beta_headers(headers),
@@ -135,9 +135,9 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: &mut Payl
     let reached = access_of(&snapshot, &key, &read.request.route, call.arrived_at.date_naive())?;
     let Reached { team, name: route_name, route, leaving } = reached.told_of_default(read.is_default);
     Refusal::of_page(call.page.foreign_to(route))?;
-    let added = preset::added(route, route_name, &marks, read.request, read.body)?;
-    let WithPreset { request, body: bytes, preset } = added;
-    let body = ReadBody { bytes, share: body.share };
+    let WithPreset { request, body: bytes, preset } =
+        preset::added(route, route_name, &marks, read.request, read.body)?;
+    let (request, body) = (Arc::new(request), ReadBody { bytes, share: body.share });
     // As it will leave: what fills the variables of a preset came in a header.
     holds_no_secret(app, &snapshot, call, &body).await?;
     let mut content = content_of(&snapshot, route, &request, &body.bytes)?;
@@ -168,7 +168,7 @@ pub async fn admit(app: &Arc<App>, call: &Call, asked: Asked, payload: &mut Payl
     };
     let ticket = Ticket::open(account, slot, Taken { held, spare, places });
     let form = asked.content_type.and_then(|form| hyper::header::HeaderValue::from_bytes(form.as_bytes()).ok());
-    Ok(Admitted { ticket, request, content: Arc::new(content), fetched, unfit: Vec::new(), body, form })
+    Ok(Admitted { ticket, request, content: shared(content), fetched, unfit: Vec::new(), body, form })
 }
 
 /// Counts a connection for the team that asks on it.
@@ -203,13 +203,13 @@ async fn holds_no_secret(app: &App, snapshot: &Snapshot, call: &Call, body: &Rea
             held::Held::Key(text) => {
                 let is_live = |key: &Arc<AppKey>| key.state(call.arrived_at) == KeyState::Good;
                 if snapshot.keys.get(&text.hash).is_some_and(is_live) {
-                    return Err(Refusal::SecretInBody(SecretHeld::Key(text.id)));
+                    return Err(Refusal::SecretInBody(SecretHeld::Key(text.id.to_string())));
                 }
             }
             // Where nobody can say whether it is live it is taken for that.
             held::Held::Token(text) => match app.store.person_of_token(&text, call.arrived_at).await {
                 Ok(None) => {}
-                Ok(Some(_)) | Err(_) => return Err(Refusal::SecretInBody(SecretHeld::Token(text.id))),
+                Ok(Some(_)) | Err(_) => return Err(Refusal::SecretInBody(SecretHeld::Token(text.id.to_string()))),
             },
             held::Held::Credential(upstream) => {
                 tracing::warn!(request = %call.id, %upstream, "a request held the credential of an upstream and was refused");
@@ -218,91 +218,6 @@ async fn holds_no_secret(app: &App, snapshot: &Snapshot, call: &Call, body: &Rea
         }
     }
     Ok(())
-}
-
-/// The key that was presented, if it opens anything now.
-///
-/// # Errors
-/// The [`Refusal`] that says which kind of wrong it is.
-pub fn key_of<'s>(
-    snapshot: &'s Snapshot,
-    presented: Result<String, Refusal>,
-    call: &Call,
-) -> Result<&'s Arc<AppKey>, Refusal> {
-    let text = KeyText::parse(KeyKind::App, &presented?).map_err(Refusal::NotAKey)?;
-    let key = snapshot.keys.get(&text.hash).ok_or_else(|| Refusal::UnknownKey(text.id.clone()))?;
-    match key.state(call.arrived_at) {
-        KeyState::Good => {
-            // Whatever it is refused for from here on, it is known by whom it was asked.
-            let _set_before = call.key.set(key.clone());
-            Ok(key)
-        }
-        KeyState::Revoked(at) => Err(Refusal::RevokedKey(text.id, at)),
-        KeyState::Expired(at) => Err(Refusal::ExpiredKey(text.id, at)),
-    }
-}
-
-/// The query of an address.
-#[derive(Clone, Copy, Debug)]
-pub struct Query<'a> {
-    /// Whole, as it came in the address.
-    pub text: &'a str,
-    /// Whether a key in it counts.
-    pub may_hold_key: bool,
-}
-
-impl<'a> Query<'a> {
-    /// As the settings say.
-    #[must_use]
-    pub fn of(app: &App, text: &'a str) -> Self {
-        Self { text, may_hold_key: app.settings.access.key_in_query }
-    }
-
-    /// The keys in it.
-    ///
-    /// # Errors
-    /// [`Refusal::KeyInQuery`] where there is one that does not count.
-    fn keys(self) -> Result<Vec<String>, Refusal> {
-        if self.text.is_empty() {
-            return Ok(Vec::new());
-        }
-        let query = web::Query::<Vec<(String, String)>>::from_query(self.text);
-        let query = query.map(web::Query::into_inner).unwrap_or_default();
-        let keys: Vec<String> = query.into_iter().filter(|(name, _)| name == "key").map(|(_, value)| value).collect();
-        if keys.is_empty() || self.may_hold_key { Ok(keys) } else { Err(Refusal::KeyInQuery) }
-    }
-}
-
-/// Keys come as `Authorization: Bearer`, in a header named `api-key` or ending in `-api-key`, or as the query parameter `key`.
-///
-/// # Errors
-/// [`Refusal::NoKey`] and [`Refusal::TwoKeys`].
-pub fn presented_key(headers: &HeaderMap, query: Query<'_>) -> Result<String, Refusal> {
-    let mut found: Option<String> = None;
-    let mut take = |key: &str| match &found {
-        _ if key.is_empty() => Ok(()),
-        None => {
-            found = Some(key.to_owned());
-            Ok(())
-        }
-        Some(known) if known == key => Ok(()),
-        Some(_) => Err(Refusal::TwoKeys),
-    };
-    for (name, value) in headers {
-        let is_key_header = name.as_str() == "api-key" || name.as_str().ends_with("-api-key");
-        if !is_key_header && name != header::AUTHORIZATION {
-            continue;
-        }
-        let value = value.to_str().unwrap_or_default().trim();
-        // A scheme alone, without anything behind it, is no key.
-        let (scheme, rest) = value.split_once(' ').unwrap_or((value, ""));
-        let is_bearer = !is_key_header && scheme.eq_ignore_ascii_case("bearer");
-        take(if is_bearer { rest.trim() } else { value })?;
-    }
-    for key in query.keys()? {
-        take(&key)?;
-    }
-    found.ok_or(Refusal::NoKey)
 }
 
 /// What a request holds. Most are not looked into: where every offer speaks the app's dialect and takes all that it has, and there is
@@ -336,6 +251,17 @@ pub fn content_if(request: &AppRequest, body: &Bytes, is_choosy: impl FnOnce() -
         return Err(Refusal::BadRequest(BadRequest { param: Some(path), code: RefusalCode::ImageKind, message }));
     }
     Ok(Content::Conversation(Box::new(conversation)))
+}
+
+/// Shared from here on. Of most requests it is nothing, which each thread has once.
+fn shared(content: Content) -> Arc<Content> {
+    thread_local! {
+        static NOT_LOOKED_AT: Arc<Content> = Arc::new(Content::NotLookedAt);
+    }
+    match content {
+        Content::NotLookedAt => NOT_LOOKED_AT.with(Arc::clone),
+        content @ (Content::Conversation(_) | Content::Embedding(_)) => Arc::new(content),
+    }
 }
 
 /// How much a request asks for.
@@ -385,12 +311,11 @@ async fn reserve(
     snapshot: &Snapshot,
     route: &Name,
     worst: WorstCase,
-) -> Result<(Vec<Held>, Vec<Held>), Refusal> {
+) -> Result<(HeldOfRequest, Vec<Held>), Refusal> {
     // As large as they get: they are kept for as long as a stream is open.
     let is_of_request = |quota: &Quota| quota.measure == Measure::Requests;
-    let own = snapshot.quotas(&key.team).filter(|(_, quota)| is_of_request(quota)).count();
-    let all = snapshot.quotas(&key.team).count();
-    let (mut held, mut spare) = (Vec::with_capacity(own), Vec::with_capacity(all - own));
+    let of_attempts = snapshot.quotas(&key.team).filter(|(_, quota)| !is_of_request(quota)).count();
+    let (mut held, mut spare) = (HeldOfRequest::new(), Vec::with_capacity(of_attempts));
     for (id, quota) in snapshot.quotas(&key.team) {
         let Some(amount) = worst.of(quota.measure) else { continue };
         let taken = app.allowances.reserve(id, quota, amount, call.arrived_at).await;
@@ -401,45 +326,7 @@ async fn reserve(
             caller: Caller { key: Some(key.id.clone()), route: Some(route.to_string()), wanted: None },
         };
         let taken = taken.map_err(|over| Refusal::OverQuota(Box::new(full(over))))?;
-        let part = if is_of_request(quota) { &mut held } else { &mut spare };
-        part.push(taken);
+        if is_of_request(quota) { held.push(taken) } else { spare.push(taken) }
     }
     Ok((held, spare))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use actix_web::test::TestRequest;
-    use rstest::rstest;
-
-    fn presented(headers: &[(&str, &str)], path: &str) -> String {
-        let request =
-            headers.iter().fold(TestRequest::with_uri(path), |request, header| request.append_header(*header));
-        let request = request.to_http_request();
-        match presented_key(request.headers(), Query { text: request.query_string(), may_hold_key: true }) {
-            Ok(key) => key,
-            Err(Refusal::NoKey) => "none".to_owned(),
-            Err(Refusal::TwoKeys) => "two".to_owned(),
-            Err(other) => panic!("{other:?}"),
-        }
-    }
-
-    #[rstest]
-    #[case::nothing(&[], "/", "none")]
-    #[case::bearer(&[("authorization", "Bearer k1")], "/", "k1")]
-    #[case::scheme_in_any_case(&[("authorization", "bEARER   k1 ")], "/", "k1")]
-    #[case::scheme_alone(&[("authorization", "Bearer")], "/", "none")]
-    #[case::another_scheme(&[("authorization", "Basic a2V5")], "/", "Basic a2V5")]
-    #[case::header(&[("api-key", "k1")], "/", "k1")]
-    #[case::header_of_a_pattern(&[("x-quarry-api-key", "k1")], "/", "k1")]
-    #[case::other_header(&[("x-api-keys", "k1")], "/", "none")]
-    #[case::query(&[], "/?key=k1&model=x", "k1")]
-    #[case::escaped_query(&[], "/?key=k%2D1", "k-1")]
-    #[case::the_same_twice(&[("authorization", "Bearer k1"), ("x-api-key", "k1")], "/?key=k1", "k1")]
-    #[case::two(&[("authorization", "Bearer k1"), ("x-api-key", "k2")], "/", "two")]
-    #[case::empty_ones_do_not_count(&[("authorization", "Bearer "), ("x-api-key", "")], "/?key=k1", "k1")]
-    fn where_a_key_is_found(#[case] headers: &[(&str, &str)], #[case] path: &str, #[case] key: &str) {
-        assert_eq!(presented(headers, path), key);
-    }
 }

@@ -97,7 +97,7 @@ pub async fn attempt(admitted: Admitted, clients: &Clients) -> Result<Answering,
     let whole = stages.first().map_or_else(Deadlines::default, |stage| stage.deadlines.into()).lowered(wish).whole;
     let patience = if ticket.account().marks.lane == Lane::Batch { BATCH_WAIT } else { Duration::ZERO };
     let whole_until = Instant::from_std(ticket.started()) + patience + whole;
-    let common = Common { request: Arc::new(request), content, fetched, form, whole_until };
+    let common = Common { request, content, fetched, form, whole_until };
     let course = Course::of(ticket.plan());
     let mut walk = Walk { ticket, course, stages, common, body: Some(body), clients, no_room: None, rejected: None };
     while let Some(turn) = walk.course.pop() {

@@ -46,7 +46,6 @@ impl Ticket {
         let held = self.reserve(&turn.planned, asked.known()).await.map_err(NotBegun::Refused)?;
         let number = u32::try_from(self.tries() + 1).unwrap_or(u32::MAX);
         self.detail.reserved_cost = turn.planned.expected_cost.max(self.detail.reserved_cost);
-        self.open.reserve_exact(1);
         let taken = Taken { held, slot, room, asked };
         self.came_to(Step::Sent(offer.clone(), number));
         self.open.push(OpenAttempt::begin(&self.account, number, offer.clone(), taken));
@@ -96,7 +95,15 @@ impl Ticket {
             Err(_) if wait.is_zero() => return Err(NotBegun::NoRoom),
             // It would wait in vain.
             Err(NoRoom::Paced(paced)) if paced > wait => return Err(NotBegun::LeftOut(Reason::paced(paced))),
-            Err(NoRoom::Paced(_) | NoRoom::Full | NoRoom::ForOthers) => {}
+            // There may be in time.
+            Err(
+                NoRoom::Paced(_)
+                | NoRoom::Full
+                | NoRoom::Tokens { .. }
+                | NoRoom::ForInteractive
+                | NoRoom::ForWaiting
+                | NoRoom::ForOthers,
+            ) => {}
         }
         let full = |full: QueueFull| {
             NotBegun::LeftOut(Reason::QueueFull { waiting: u32::try_from(full.waiting).unwrap_or(u32::MAX) })

@@ -5,10 +5,10 @@
 //! - One that rests after failures is asked when nothing else is left.
 //! - When a request was too long for an offer, those with a larger window alone have their turn.
 
-use std::collections::VecDeque;
 use std::num::NonZeroU32;
 use std::time::Duration;
 
+use smallvec::SmallVec;
 use tokio::time::Instant;
 use wendor_core::routing::health::Asking;
 use wendor_core::routing::plan::{Plan, PlannedOffer, Standing};
@@ -77,7 +77,7 @@ pub fn may_be_asked(asking: Asking, is_last: bool) -> Result<(), NotBegun> {
 /// The turns of one request.
 #[derive(Debug)]
 pub struct Course {
-    turns: VecDeque<Turn>,
+    turns: SmallVec<[Turn; 2]>,
     /// What rests, by its place in the plan.
     resting: Vec<PlannedOffer>,
     /// Whose servers load their models, to be waited for when nothing else is left.
@@ -105,8 +105,8 @@ impl Course {
     pub fn pop(&mut self) -> Option<Turn> {
         let first = |of: &mut Vec<PlannedOffer>| if of.is_empty() { None } else { Some(of.remove(0)) };
         let turn = |mode| move |planned| Turn { planned, mode };
-        self.turns
-            .pop_front()
+        let usual = if self.turns.is_empty() { None } else { Some(self.turns.remove(0)) };
+        usual
             .or_else(|| first(&mut self.resting).map(turn(Mode::LastResort)))
             .or_else(|| first(&mut self.loading).map(turn(Mode::Held(None))))
     }
@@ -117,10 +117,10 @@ impl Course {
         match (turn.mode, time) {
             (_, Some(Duration::ZERO)) => {}
             (Mode::Held(Some(until)), _) if now < until => {
-                self.turns.push_front(Turn { planned, mode: Mode::Held(Some(until)) });
+                self.turns.insert(0, Turn { planned, mode: Mode::Held(Some(until)) });
             }
             (Mode::Held(_), _) => {}
-            (_, Some(time)) => self.turns.push_front(Turn { planned, mode: Mode::Held(Some(now + time)) }),
+            (_, Some(time)) => self.turns.insert(0, Turn { planned, mode: Mode::Held(Some(now + time)) }),
             (_, None) => self.loading.push(planned),
         }
     }
@@ -128,7 +128,7 @@ impl Course {
     /// The next turn of an offer that is neither waited for nor rests.
     pub fn pop_usual(&mut self) -> Option<Turn> {
         let usual = self.turns.iter().position(|turn| turn.mode == Mode::Usual)?;
-        self.turns.remove(usual)
+        Some(self.turns.remove(usual))
     }
 
     /// Whether there is another turn.

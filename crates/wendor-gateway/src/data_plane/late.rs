@@ -45,13 +45,15 @@ pub fn may_be_late(ticket: &Ticket) -> bool {
 ///
 /// # Errors
 /// Why there is none, as long as that comes in time.
-pub async fn answer(admitted: Admitted, clients: web::Data<Clients>) -> Result<HttpResponse, Refusal> {
+pub fn answer(admitted: Admitted, clients: web::Data<Clients>) -> impl Future<Output = Result<HttpResponse, Refusal>> {
     let account = admitted.ticket.shared_account();
     let until = Instant::from_std(account.call.started) + account.app.settings.timing.head_after;
     let mut attempting: Attempting = Box::pin(async move { attempt(admitted, &clients).await });
-    match timeout_at(until, &mut attempting).await {
-        Ok(answering) => Ok(relay::answer(answering?).await),
-        Err(_elapsed) => Ok(head(account, attempting)),
+    async move {
+        match timeout_at(until, &mut attempting).await {
+            Ok(answering) => Ok(relay::answer(answering?).await),
+            Err(_elapsed) => Ok(head(account, attempting)),
+        }
     }
 }
 
@@ -59,8 +61,10 @@ fn head(account: Arc<Account>, attempting: Attempting) -> HttpResponse {
     let mut response = HttpResponse::Ok();
     identify(&mut response, &account.call);
     response.insert_header((HeaderName::from_static("wendor-revision"), account.snapshot.revision_told()));
-    relay::sunset(&mut response, &account);
     if let Some(leaving) = &account.leaving {
+        leaving.sunset().into_iter().for_each(|sunset| {
+            response.insert_header((HeaderName::from_static("sunset"), sunset));
+        });
         response.insert_header((HeaderName::from_static("wendor-notes"), leaving.words.as_str()));
     }
     as_stream(&mut response, account.call.dialect);

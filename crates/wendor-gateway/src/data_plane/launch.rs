@@ -12,12 +12,12 @@ use wendor_core::catalog::upstream::Upstream;
 use wendor_core::name::OfferName;
 use wendor_core::serving::fit::Content;
 use wendor_core::serving::sending;
-use wendor_core::trace::Trace;
 use wendor_wire::asked::AppRequest;
 use wendor_wire::codec::AnswerHead;
 use wendor_wire::conversation::{Delivery, FunctionForm, UsageFrame};
 use wendor_wire::endpoint::Kind;
 use wendor_wire::failure::{Failure, FailureKind};
+use wendor_wire::members::Spliced;
 use wendor_wire::told_limits::read_told;
 
 use super::account::{Account, output_cap};
@@ -64,7 +64,7 @@ pub struct Launch {
     path: Option<String>,
     is_streamed: bool,
     seen: Arc<Seen>,
-    body: (Vec<Bytes>, Arc<Part>),
+    body: (Spliced, Arc<Part>),
 }
 
 impl Launch {
@@ -89,7 +89,8 @@ impl Launch {
         // What goes up holds what it needs of it, and lets go once it is sent; nothing here may hold on until the answer comes.
         drop(bytes);
         ticket.asking(sending.is_streamed, sending.changes);
-        let headers = attempt_headers(ticket, upstream);
+        let length = sending.pieces.iter().map(Bytes::len).sum();
+        let headers = attempt_headers(ticket, upstream, length);
         Ok(Self {
             request: common.request.clone(),
             content: content.clone(),
@@ -193,16 +194,11 @@ fn missing() -> Failure {
 }
 
 /// The headers that the attempt that began last has of its own.
-fn attempt_headers(ticket: &Ticket, upstream: &Upstream) -> AttemptHeaders {
+fn attempt_headers(ticket: &Ticket, upstream: &Upstream, length: usize) -> AttemptHeaders {
     let number = u8::try_from(ticket.tries()).unwrap_or(u8::MAX);
-    let uuid = ticket.id().uuid(number);
-    let trace = Trace::header(ticket.account().trace.as_ref(), ticket.id(), number);
-    // Digits and hyphens are always a header.
-    let header =
-        |text: String| HeaderValue::from_maybe_shared(Bytes::from(text)).unwrap_or(HeaderValue::from_static(""));
     let is_own = upstream.dialect == ticket.call().dialect;
     let own = if is_own { ticket.account().beta.clone() } else { Vec::new() };
-    AttemptHeaders { request: header(uuid), trace: header(trace), own }
+    AttemptHeaders { own, ..AttemptHeaders::of(ticket.id(), number, ticket.account().trace.as_ref(), length) }
 }
 
 /// What an answer has to say of itself, whatever dialect it comes from.

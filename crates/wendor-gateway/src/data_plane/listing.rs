@@ -14,9 +14,9 @@ use wendor_wire::endpoint::{Endpoint, Kind, NoEndpoint};
 use wendor_wire::listing::{Listed, loaded, one, shape, shown, version};
 use wendor_wire::members::members;
 
-use super::admit::{Query, key_of, presented_key};
 use super::body;
 use super::call::Call;
+use super::presented::{Query, key_of, key_text};
 use super::reached::{access_of, no_such_route, routes_of};
 use super::refusal::{Refusal, identify};
 use crate::admin::problem::Problem;
@@ -69,8 +69,7 @@ pub async fn answer(mut request: ServiceRequest, endpoint: Endpoint) -> Result<S
 fn allowed(app: &App, request: &ServiceRequest, call: &Call) -> Result<(Arc<Snapshot>, Arc<AppKey>), Refusal> {
     let snapshot = app.now_serving();
     Refusal::of_page(call.page.foreign())?;
-    let key =
-        key_of(&snapshot, presented_key(request.headers(), Query::of(app, request.query_string())), call)?.clone();
+    let key = key_of(&snapshot, key_text(request.headers(), Query::of(app, request.query_string())), call)?.clone();
     Ok((snapshot, key))
 }
 

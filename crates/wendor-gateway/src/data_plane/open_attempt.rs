@@ -7,7 +7,6 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use bytes::Bytes;
 use wendor_core::metering::detail::{Attempt, Spent};
 use wendor_core::metering::entry::{AttemptRecord, LedgerEntry, QuotaUse, Record};
 use wendor_core::metering::rate::Cost;
@@ -22,6 +21,7 @@ use wendor_wire::usage::Counted;
 
 use super::account::{Account, Used};
 use super::progress::{Progress, Reach, Seen};
+use super::settle::QuotaUses;
 use crate::allowances::Held;
 use crate::fleet::{Asked, Known, OfferChange};
 use crate::gate::AttemptRoom;
@@ -174,7 +174,7 @@ impl OpenAttempt {
 
     /// It answered: what it used, and what it used of quotas, for the request's own line.
     #[must_use]
-    pub fn answered(mut self, progress: Progress, reach: Reach) -> (Ended, Used, Vec<QuotaUse>) {
+    pub fn answered(mut self, progress: Progress, reach: Reach) -> (Ended, Used, QuotaUses) {
         self.slot = None;
         let used = self.account.priced(&self.offer, progress.used(reach, self.account.input_at(&self.known().offer)));
         self.room.used(used.tokens.all_input() + used.tokens.output);
@@ -237,7 +237,7 @@ impl OpenAttempt {
         Some(Spent { tokens: used.tokens, images: used.images, estimated, cost: used.cost })
     }
 
-    fn settle_quotas(&mut self, used: &Used) -> Vec<QuotaUse> {
+    fn settle_quotas(&mut self, used: &Used) -> QuotaUses {
         let cost = used.cost.map(Cost::total);
         let settle = |held: Held| {
             let amount = settled(held.measure(), used.tokens, cost);
@@ -257,7 +257,7 @@ impl OpenAttempt {
 fn append(slot: SpoolSlot, line: &LedgerEntry, quotas: &[QuotaUse]) {
     let mut frame = Vec::new();
     spool_frame::write(line, None, quotas, &mut frame);
-    drop(slot.append(Bytes::from(frame)));
+    drop(slot.append(Arc::from(frame)));
 }
 
 impl Drop for OpenAttempt {

@@ -1,17 +1,21 @@
 //! What stays the same from one request to an upstream to the next, made once a snapshot: where it goes and its headers, the
 //! credential among them.
 
+use http::uri::Scheme;
 use hyper::header::{self, HeaderMap, HeaderName, HeaderValue};
 use hyper::{Method, Request, Uri};
 use wendor_core::catalog::upstream::{Address, Auth, Upstream, authorization};
+use wendor_core::request_id::RequestId;
 use wendor_core::secret::Secret;
+use wendor_core::trace::Trace;
 use wendor_wire::dialects;
 use wendor_wire::percent::escaped;
 
+use super::header_texts::written;
 use super::pieces::Pieces;
 
-/// Headers of a request beside those of its upstream and its app: what it accepts, its two ids, and what the client adds.
-const OF_A_REQUEST: usize = 6;
+/// Headers of a request beside those of its upstream and its app: what it accepts, its length and its two ids.
+const OF_A_REQUEST: usize = 4;
 
 const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 const TRACE: HeaderName = HeaderName::from_static("traceparent");
@@ -36,8 +40,22 @@ pub struct AttemptHeaders {
     pub request: HeaderValue,
     /// `traceparent`.
     pub trace: HeaderValue,
+    /// Of the body, in bytes.
+    pub length: HeaderValue,
     /// What of the app's own headers goes up.
     pub own: Vec<(HeaderName, HeaderValue)>,
+}
+
+impl AttemptHeaders {
+    /// Of the attempt `number` of a request, which belongs to that trace where there is one, with a body of so many bytes.
+    #[must_use]
+    pub fn of(id: &RequestId, number: u8, trace: Option<&Trace>, length: usize) -> Self {
+        // Digits and hyphens are always a header.
+        let header = |text| HeaderValue::from_maybe_shared(text).unwrap_or(HeaderValue::from_static(""));
+        let texts = written([&id.uuid(number), &Trace::header(trace, id, number), &length]);
+        let [request, trace, length] = texts.map(header);
+        Self { request, trace, length, own: Vec::new() }
+    }
 }
 
 /// An address, a header or a credential that makes no valid request.
@@ -51,12 +69,20 @@ impl Outlet {
     /// # Errors
     /// [`NotARequest`] when they would not be valid.
     pub fn prepare(upstream: &Upstream, credential: Option<&Secret>) -> Result<Self, NotARequest> {
+        let base = upstream.address.clone();
         let mut headers = HeaderMap::new();
+        headers.insert(header::HOST, host_of(&at(&base, "/", None)?)?);
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/json"));
         headers.insert(header::ACCEPT_ENCODING, HeaderValue::from_static("identity"));
         headers.insert(header::USER_AGENT, HeaderValue::from_static(concat!("wendor/", env!("CARGO_PKG_VERSION"))));
         for (name, value) in &upstream.headers {
-            headers.append(name_of(name)?, value_of(value)?);
+            let (name, value) = (name_of(name)?, value_of(value)?);
+            // The one that it has by its address is what every other is in the place of.
+            if name == header::HOST {
+                headers.insert(name, value).is_some()
+            } else {
+                headers.append(name, value)
+            };
         }
         let mut query = None;
         if let Some(credential) = credential {
@@ -78,7 +104,6 @@ impl Outlet {
                 }
             }
         }
-        let base = upstream.address.clone();
         let endpoint = at(&base, &dialects::of(upstream.dialect).path("", false), query.as_deref())?;
         Ok(Self { endpoint, base, query, headers, is_without_ids: upstream.is_without_ids })
     }
@@ -112,6 +137,7 @@ impl Outlet {
             own.append(name, value.clone());
         });
         own.insert(header::ACCEPT, HeaderValue::from_static(accept));
+        own.insert(header::CONTENT_LENGTH, headers.length.clone());
         if !self.is_without_ids {
             own.insert(REQUEST_ID, headers.request.clone());
             own.insert(TRACE, headers.trace.clone());
@@ -134,6 +160,16 @@ fn at(base: &Address, path: &str, query: Option<&str>) -> Result<Uri, NotAReques
         Some(query) => format!("{address}?{query}"),
     };
     with_query.parse().map_err(|_| NotARequest)
+}
+
+/// The host of an address, with its port where that is not the usual one.
+fn host_of(address: &Uri) -> Result<HeaderValue, NotARequest> {
+    let usual = if address.scheme() == Some(&Scheme::HTTPS) { 443 } else { 80 };
+    let host = address.host().ok_or(NotARequest)?;
+    match address.port_u16().filter(|port| *port != usual) {
+        Some(port) => value_of(&format!("{host}:{port}")),
+        None => value_of(host),
+    }
 }
 
 /// A path in which a model's name stands as people write it: what would end a path or make it invalid as `%XX`.
@@ -161,6 +197,7 @@ mod tests {
     use std::sync::Arc;
     use wendor_core::catalog::upstream::{Address, Hosting};
     use wendor_wire::dialect::Dialect;
+    use wendor_wire::members::Spliced;
 
     fn upstream(auth: Auth) -> Upstream {
         let address = Address::parse("http://quarry.example/models").unwrap();
@@ -178,10 +215,10 @@ mod tests {
         #[case] sent: Option<(&str, &str)>,
     ) {
         let outlet = Outlet::prepare(&upstream(auth), Some(&Secret::new("a&b c"))).unwrap();
-        let body = Pieces::new(Vec::new(), Arc::new(Sharing::of(0).part(None)));
+        let body = Pieces::new(Spliced::new(), Arc::new(Sharing::of(0).part(None)));
         let own = vec![(HeaderName::from_static("x-harbour"), HeaderValue::from_static("elsewhere"))];
         let (id, trace) = (HeaderValue::from_static("an-id"), HeaderValue::from_static("a-trace"));
-        let headers = AttemptHeaders { request: id, trace, own };
+        let headers = AttemptHeaders { request: id, trace, length: HeaderValue::from_static("0"), own };
         let request = outlet.request(body, None, "application/json", &headers).unwrap();
         assert_eq!(request.uri().path_and_query().unwrap().as_str(), path);
         let header = |name: &str| request.headers().get(name).map(|value| value.to_str().unwrap());
@@ -193,6 +230,20 @@ mod tests {
         assert_eq!((header("x-request-id"), header("traceparent")), (Some("an-id"), Some("a-trace")));
         assert_eq!(header("accept-encoding"), Some("identity"));
         assert!(!format!("{:?}", request.headers()).contains("a&b c"), "a credential is not printed");
+    }
+
+    #[rstest]
+    #[case::usual("http://quarry.example/models", None, "quarry.example")]
+    #[case::usual_port("https://quarry.example:443", None, "quarry.example")]
+    #[case::other_port("https://quarry.example:80", None, "quarry.example:80")]
+    #[case::number("http://[::1]:8000", None, "[::1]:8000")]
+    #[case::by_the_operator("http://10.0.0.7:8000", Some("quarry.example"), "quarry.example")]
+    fn the_host_is_told_once(#[case] address: &str, #[case] by_operator: Option<&str>, #[case] host: &str) {
+        let address = Address::parse(address).unwrap();
+        let headers = by_operator.map(|host| ("host".to_owned(), host.to_owned())).into_iter().collect();
+        let upstream = Upstream { headers, ..Upstream::at(address, Dialect::ChatCompletions, Hosting::Hosted) };
+        let outlet = Outlet::prepare(&upstream, None).unwrap();
+        assert_eq!(outlet.headers.get_all("host").iter().collect::<Vec<_>>(), [host]);
     }
 
     #[test]

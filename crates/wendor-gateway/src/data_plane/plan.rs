@@ -19,6 +19,7 @@ use wendor_wire::verdict::Target;
 use super::account::Account;
 use super::admit::Admitted;
 use super::images::{Fetched, content_for};
+use crate::gate::Prospect;
 use crate::snapshot::Snapshot;
 
 /// A request as far as a plan depends on it.
@@ -105,16 +106,14 @@ pub fn view(account: &Account, offer: &OfferName) -> OfferView {
     let known = account.app.fleet.known(offer);
     let worst = account.worst_at(offer, &known.offer);
     let rate = account.rate(offer);
-    let asked = account.ask_at(offer, &known);
-    let of = asked
-        .as_ref()
-        .and_then(|asked| asked.upstream.limits.streams)
-        .map(|all| u32::try_from(all).unwrap_or(u32::MAX));
+    let unlimited =
+        || Prospect { streams: Streams { open: known.upstream.gate().fullness().streams, of: None }, room: Ok(()) };
+    let Prospect { streams, room } = account.ask_at(offer, &known).map_or_else(unlimited, |asked| asked.look());
     OfferView {
         asking: known.asking(account.call.arrived_at),
-        streams: Streams { open: known.upstream.gate().fullness().streams, of },
+        streams,
         loads_since: known.offer.loads_since(account.call.arrived_at),
-        room: asked.map_or(Ok(()), |asked| asked.look()),
+        room,
         first_token_ms: known.offer.waits_ms().usual,
         expected_cost: rate.map(|rate| worst_price(worst.counts(), worst.images, rate)),
         unfit: None,

@@ -37,16 +37,18 @@ pub(super) fn read(
     body: Bytes,
     form: Option<&str>,
 ) -> Result<ReadAsked, BadRequest> {
-    let as_it_is = |request| ReadAsked { request, body: body.clone(), is_default: false };
+    let as_it_is = |request, body| ReadAsked { request, body, is_default: false };
     if let Some(form) = form {
-        return AppRequest::read_form(endpoint, &body, form).map(as_it_is);
+        let request = AppRequest::read_form(endpoint, &body, form)?;
+        return Ok(as_it_is(request, body));
     }
     let default = snapshot.catalogue.teams.get(&key.team).and_then(|team| team.default_route.as_ref());
     let Some(default) = default.filter(|route| key.access.allows(route.as_str())) else {
-        return AppRequest::read(endpoint, &body).map(as_it_is);
+        let request = AppRequest::read(endpoint, &body)?;
+        return Ok(as_it_is(request, body));
     };
     let bad = match AppRequest::read(endpoint.clone(), &body) {
-        Ok(request) => return Ok(as_it_is(request)),
+        Ok(request) => return Ok(as_it_is(request, body)),
         Err(bad) => bad,
     };
     let names_none = bad.code == RefusalCode::MissingMember && bad.param.as_deref() == Some("model");

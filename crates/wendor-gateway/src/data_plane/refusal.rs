@@ -15,6 +15,7 @@ use wendor_wire::dialects;
 use wendor_wire::refusal_code::RefusalCode;
 
 use super::call::Call;
+use super::header_texts::written;
 use super::refusal_words::{
     all_failed, body_too_large, cannot_serve, moment, no_such_route, over_quota, route_gone, secret_held,
 };
@@ -360,7 +361,8 @@ impl Retry {
 /// The request's id in the headers that client libraries show, and that a page may read the answer where one asks.
 pub(super) fn identify(response: &mut HttpResponseBuilder, call: &Call) {
     call.page.allow(response);
-    if let Ok(id) = HeaderValue::from_str(call.id.as_str()) {
+    let [id] = written([&call.id]);
+    if let Ok(id) = HeaderValue::from_maybe_shared(id) {
         for name in ["wendor-request-id", "x-request-id", "request-id"] {
             response.insert_header((HeaderName::from_static(name), id.clone()));
         }

@@ -20,13 +20,12 @@ use std::time::Duration;
 
 use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::StatusCode;
-use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::http::header::{self, HeaderName, HeaderValue};
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use bytes::Bytes;
-use chrono::NaiveTime;
 use hyper::body::{Body, Incoming};
-use hyper::header;
 use tokio::time::{Instant, Sleep};
+use wendor_core::catalog::retirement::Leaving;
 use wendor_core::metering::end::End;
 use wendor_wire::codec::{Closing, ErrorTold};
 use wendor_wire::dialect::Dialect;
@@ -37,7 +36,6 @@ use wendor_wire::refusal_code::RefusalCode;
 use wendor_wire::rejection::{Rejection, rejection};
 use wendor_wire::sse::Framing;
 
-use super::account::Account;
 use super::attempt::{Along, Answering};
 use super::exchange::{RejectedReply, Reply};
 use super::fault::{Fault, caught_at_once, wanted_by_a_test};
@@ -61,20 +59,17 @@ fn head(status: u16, along: &Along, note: Option<&str>) -> HttpResponseBuilder {
     let tries = along.ticket.tries();
     let attempts = if tries == 1 { HeaderValue::from_static("1") } else { HeaderValue::from(tries) };
     response.insert_header((HeaderName::from_static("wendor-attempts"), attempts));
-    sunset(&mut response, along.ticket.account());
+    if let Some(sunset) = along.ticket.account().leaving.as_ref().and_then(Leaving::sunset) {
+        response.insert_header((HeaderName::from_static("sunset"), sunset));
+    }
     if let Some(notes) = along.ticket.notes(note) {
         response.insert_header((HeaderName::from_static("wendor-notes"), notes));
     }
     response
 }
 
-/// From when on the name that was asked for is served no more, as the header `sunset` has it (RFC 8594).
-pub(super) fn sunset(response: &mut HttpResponseBuilder, account: &Account) {
-    if let Some(day) = account.leaving.as_ref().and_then(|leaving| leaving.until) {
-        let at = day.and_time(NaiveTime::MIN).format("%a, %d %b %Y %H:%M:%S GMT").to_string();
-        response.insert_header((HeaderName::from_static("sunset"), at));
-    }
-}
+const JSON: HeaderValue = HeaderValue::from_static("application/json");
+const PLAIN_TEXT: HeaderValue = HeaderValue::from_static("text/plain; charset=utf-8");
 
 /// What an app is told where its upstream does not say what it used.
 const USAGE_UNTOLD: &str = "usage: the upstream does not report it; it is counted by an estimate";
@@ -94,7 +89,7 @@ async fn whole(reply: WholeReply, mut along: Along) -> HttpResponse {
     let note = reply.note.or(reply.facts.counts.is_none().then_some(USAGE_UNTOLD));
     let mut response = head(200, &along, note);
     // Some client libraries take a reply for text when it is not said to be JSON.
-    response.content_type(if reply.is_text { "text/plain; charset=utf-8" } else { "application/json" });
+    response.insert_header((header::CONTENT_TYPE, if reply.is_text { PLAIN_TEXT } else { JSON }));
     let end = if reply.facts.is_at_cap { End::OutputCap } else { End::Proper };
     along.ticket.settle(Outcome::Answered(end, Progress::of(reply.facts))).wait().await;
     response.body(reply.bytes)
@@ -109,7 +104,7 @@ async fn rejected(reply: RejectedReply, along: Along) -> HttpResponse {
     };
     let mut response = head(status, &along, None);
     // Whatever an upstream calls it: a browser must not take it for a page.
-    response.content_type("application/json");
+    response.insert_header((header::CONTENT_TYPE, JSON));
     if status >= 500 {
         response.insert_header(("x-should-retry", "false"));
     }
@@ -123,7 +118,8 @@ pub(super) fn as_stream(response: &mut HttpResponseBuilder, dialect: Dialect) {
         Framing::Events => "text/event-stream",
         Framing::Lines => "application/x-ndjson",
     };
-    response.content_type(content_type).insert_header((header::CACHE_CONTROL.as_str(), "no-store"));
+    response.insert_header((header::CONTENT_TYPE, HeaderValue::from_static(content_type)));
+    response.insert_header((header::CACHE_CONTROL, HeaderValue::from_static("no-store")));
 }
 
 /// The answer with a stream.

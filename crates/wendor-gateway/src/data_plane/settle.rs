@@ -5,8 +5,10 @@
 //! it; every other that is still open is given up, and stands in a line of its own if it used anything.
 
 use std::cell::RefCell;
+use std::sync::Arc;
 
-use bytes::Bytes;
+use smallvec::SmallVec;
+use wendor_core::metering::detail::RequestDetail;
 use wendor_core::metering::end::End;
 use wendor_core::metering::entry::{Latency, LedgerEntry, QuotaUse, Record, RequestRecord};
 use wendor_core::metering::spool_frame;
@@ -23,9 +25,29 @@ use crate::spool::Written;
 
 pub use super::progress::Progress;
 
+/// What a request used of its quotas: few.
+pub(super) type QuotaUses = SmallVec<[QuotaUse; 4]>;
+
+/// What frames are written in, and their details before that.
+#[derive(Default)]
+struct Sheets {
+    detail: Vec<u8>,
+    frame: Vec<u8>,
+}
+
+impl Sheets {
+    /// A frame at its own length: it stays in memory for a while.
+    fn write(&mut self, entry: &LedgerEntry, detail: &RequestDetail, quotas: &[QuotaUse]) -> Arc<[u8]> {
+        self.detail.clear();
+        self.frame.clear();
+        detail.write_json(&mut self.detail);
+        spool_frame::write(entry, str::from_utf8(&self.detail).ok(), quotas, &mut self.frame);
+        Arc::from(self.frame.as_slice())
+    }
+}
+
 thread_local! {
-    /// What frames are written in before they are kept at their own length: they stay in memory for a while.
-    static FRAME: RefCell<Vec<u8>> = const { RefCell::new(Vec::new()) };
+    static SHEETS: RefCell<Sheets> = RefCell::default();
 }
 
 /// How a request ended.
@@ -85,12 +107,8 @@ impl Ticket {
         let entry = self.account.line(offer, used, Record::Request(record));
         self.tell(&entry, &record);
         // Made here, where what it is made of was touched a moment ago, and everything is let go by the thread that took it.
-        let detail = std::mem::take(&mut self.detail).to_json();
-        let frame = FRAME.with_borrow_mut(|frame| {
-            frame.clear();
-            spool_frame::write(&entry, Some(&detail), &quotas, frame);
-            Bytes::copy_from_slice(frame)
-        });
+        let detail = std::mem::take(&mut self.detail);
+        let frame = SHEETS.with_borrow_mut(|sheets| sheets.write(&entry, &detail, &quotas));
         self.app().recent.settled(entry.request, frame.clone());
         Some(slot.append(frame))
     }
@@ -115,7 +133,7 @@ impl Ticket {
 
     /// Settles the attempts that are open: the one that answered for the request's own line, every other for its own. Gives the
     /// offer that answered or was tried last.
-    fn settle_attempts(&mut self, outcome: Outcome) -> (Option<OfferName>, Used, Vec<QuotaUse>) {
+    fn settle_attempts(&mut self, outcome: Outcome) -> (Option<OfferName>, Used, QuotaUses) {
         let own = match &outcome {
             Outcome::NotAnswered(_) | Outcome::Left => None,
             Outcome::Answered(..)
@@ -131,7 +149,7 @@ impl Ticket {
         }
         let Some(mut own) = own else {
             let last = self.detail.attempts.last().map(|attempt| attempt.offer.clone());
-            return (last, Used::nothing(), Vec::new());
+            return (last, Used::nothing(), QuotaUses::new());
         };
         let offer = own.offer().clone();
         let (progress, reach, failure) = match outcome {
@@ -197,7 +215,7 @@ fn log(entry: &LedgerEntry, record: &RequestRecord) {
         ($level:expr) => {
             tracing::event!(
                 $level,
-                request = %entry.request, team = entry.team.as_str(), key = entry.key, route = entry.route.as_str(),
+                request = %entry.request, team = entry.team.as_str(), key = entry.key.as_str(), route = entry.route.as_str(),
                 offer = entry.offer.as_ref().map(tracing::field::display),
                 attempts = record.attempts, end = record.end.as_str(),
                 failure = record.failure.map(FailureKind::as_str),

@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use actix_web::http::header::HeaderValue;
 use chrono::{DateTime, Utc};
+use smallvec::SmallVec;
 use wendor_core::catalog::route::Pick;
 use wendor_core::metering::detail::RequestDetail;
 use wendor_core::metering::preset::PresetOnRecord;
@@ -31,10 +32,13 @@ use crate::spool::SpoolSlot;
 use crate::under_way::Step;
 
 /// Room for usual notes, so that writing them need not find more.
-const USUAL_NOTES: usize = 128;
+const USUAL_NOTES: usize = 256;
 
 /// Notes in the header: more would be more than some clients take of a head. The record has all.
 const MAX_NOTES: usize = 12;
+
+/// Room for a request itself: of one quota, in most teams.
+pub type HeldOfRequest = SmallVec<[Held; 1]>;
 
 /// An admitted request on its way.
 #[derive(Debug)]
@@ -44,9 +48,9 @@ pub struct Ticket {
     pub(super) slot: Option<SpoolSlot>,
     pub(super) detail: RequestDetail,
     /// Attempts that are open.
-    pub(super) open: Vec<OpenAttempt>,
+    pub(super) open: SmallVec<[OpenAttempt; 1]>,
     /// Room for the request itself, whatever it uses.
-    pub(super) held: Vec<Held>,
+    pub(super) held: HeldOfRequest,
     /// Where there is a limit to requests at once.
     _places: Vec<sharing::Place>,
     /// Room for what an attempt uses, while none has it.
@@ -61,7 +65,7 @@ pub struct Ticket {
 #[derive(Debug)]
 pub struct Taken {
     /// Room for the request itself, whatever it uses.
-    pub held: Vec<Held>,
+    pub held: HeldOfRequest,
     /// Room for what its attempts use.
     pub spare: Vec<Held>,
     /// Where there is a limit to requests at once.
@@ -83,7 +87,7 @@ impl Ticket {
             account,
             slot: Some(slot),
             detail: RequestDetail { asked_as, preset, ..RequestDetail::default() },
-            open: Vec::new(),
+            open: SmallVec::new(),
             held,
             _places: places,
             spare,
@@ -194,13 +198,10 @@ impl Ticket {
             Asking::LeftAlone(until) | Asking::Rests(until) | Asking::IsTried(until) => Some(until),
             Asking::Freely | Asking::OnTrial => None,
         };
-        let paced = |planned: &PlannedOffer| match self
-            .account
-            .ask_at(&planned.offer, &self.app().fleet.known(&planned.offer))?
-            .look()
-        {
-            Err(NoRoom::Paced(wait)) => Some(now + wait),
-            Ok(()) | Err(NoRoom::Full | NoRoom::ForOthers) => None,
+        let paced = |planned: &PlannedOffer| {
+            let asked = self.account.ask_at(&planned.offer, &self.app().fleet.known(&planned.offer))?;
+            let Err(NoRoom::Paced(wait)) = asked.look().room else { return None };
+            Some(now + wait)
         };
         let soonest =
             self.detail.plan.offers.iter().filter_map(|planned| rest(planned).or_else(|| paced(planned))).min()?;
@@ -239,19 +240,19 @@ impl Ticket {
         if leaving.is_none() && more.is_none() && of_preset.is_empty() && changes().next().is_none() {
             return None;
         }
-        let mut notes = String::with_capacity(USUAL_NOTES);
+        let mut notes: SmallVec<[u8; USUAL_NOTES]> = SmallVec::new();
         let mut note = |parts: &[&str]| {
-            notes.push_str(if notes.is_empty() { "" } else { "; " });
-            parts.iter().for_each(|part| notes.push_str(part));
+            notes.extend_from_slice(if notes.is_empty() { b"" } else { b"; " });
+            parts.iter().for_each(|part| notes.extend_from_slice(part.as_bytes()));
         };
         [leaving, more].into_iter().flatten().for_each(|words| note(&[words]));
         of_preset.iter().for_each(|words| note(&[words.as_str()]));
-        changes().for_each(|change| note(&[change.member(), ": ", change.after()]));
+        changes().for_each(|change| note(&[change.member(), ": ", &change.after()]));
         // A head holds visible ASCII alone.
-        if !notes.bytes().all(|byte| (b' '..=b'~').contains(&byte)) {
-            notes = notes.escape_default().to_string();
+        if notes.iter().all(|byte| (b' '..=b'~').contains(byte)) {
+            return HeaderValue::from_bytes(&notes).ok();
         }
-        HeaderValue::from_str(&notes).ok()
+        HeaderValue::from_str(&String::from_utf8_lossy(&notes).escape_default().to_string()).ok()
     }
 
     /// An attempt failed.
@@ -287,8 +288,12 @@ impl Ticket {
 
     /// This attempt is the one whose answer goes to the app: every other that is open is given up.
     pub fn is_the_one(&mut self, number: u32) {
-        for slower in self.open.extract_if(.., |open| open.number() != number) {
-            self.detail.attempts.push(slower.was_slower().attempt);
+        for open in std::mem::take(&mut self.open) {
+            if open.number() == number {
+                self.open.push(open);
+            } else {
+                self.detail.attempts.push(open.was_slower().attempt);
+            }
         }
         if let Some(open) = self.open.last_mut() {
             self.detail.changes = std::mem::take(&mut open.changes);

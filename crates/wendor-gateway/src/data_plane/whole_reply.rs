@@ -60,25 +60,33 @@ pub(super) fn estimated_count(one: &Try<'_>) -> WholeReply {
 /// All of a reply's body.
 pub(super) async fn body_of(response: Response<Incoming>, one: &Try<'_>) -> Result<Bytes, Failure> {
     let mut body = response.into_body();
-    let mut bytes = BytesMut::new();
+    // Nearly all come in one part, which is not copied.
+    let (mut first, mut bytes) = (Bytes::new(), BytesMut::new());
     loop {
         let until = one.whole_until.min(Instant::now() + one.deadlines.between_events);
         match timeout_at(until, body.frame()).await {
             Err(_elapsed) => return Err(timed_out("nothing more of its reply", one.deadlines.between_events)),
-            Ok(None) => return Ok(bytes.freeze()),
+            Ok(None) => return Ok(if bytes.is_empty() { first } else { bytes.freeze() }),
             Ok(Some(Err(_))) => {
                 return Err(Failure::new(FailureKind::CutOff, "the connection broke in the middle of its reply"));
             }
             Ok(Some(Ok(frame))) => {
-                let data = frame.data_ref().map_or(&[][..], |data| data);
-                one.hearing.bytes(data);
-                bytes.extend_from_slice(data);
+                let data = frame.into_data().unwrap_or_default();
+                one.hearing.bytes(&data);
+                if first.is_empty() {
+                    first = data;
+                } else {
+                    let before = if bytes.is_empty() { &first[..] } else { &[] };
+                    bytes.extend_from_slice(before);
+                    bytes.extend_from_slice(&data);
+                }
             }
         }
+        let length = first.len().max(bytes.len());
         if one.is_text() {
-            one.seen.note(Facts { output_bytes: u64::try_from(bytes.len()).unwrap_or(u64::MAX), ..Facts::default() });
+            one.seen.note(Facts { output_bytes: u64::try_from(length).unwrap_or(u64::MAX), ..Facts::default() });
         }
-        if bytes.len() > MAX_REPLY_BYTES {
+        if length > MAX_REPLY_BYTES {
             return Err(Failure::new(
                 FailureKind::Malformed,
                 format!("its reply is larger than {MAX_REPLY_BYTES} bytes"),

@@ -26,7 +26,6 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use aside::Aside;
-use bytes::Bytes;
 use desk::Desks;
 use tokio::sync::Notify;
 use wendor_core::metering::spool_frame;
@@ -303,7 +302,7 @@ impl Drop for Closing {
 impl SpoolSlot {
     /// Appends an entry as its frame. The slot is free again once it is written.
     #[must_use]
-    pub fn append(self, frame: Bytes) -> Written {
+    pub fn append(self, frame: Arc<[u8]>) -> Written {
         let shared = self.0.clone();
         // Relaxed: a count to be looked at; the queue orders the entry itself.
         shared.pending.fetch_add(1, Ordering::Relaxed);

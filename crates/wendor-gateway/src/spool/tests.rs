@@ -20,10 +20,10 @@ fn settled(number: u32) -> Settled {
     Settled { entry, detail: Some(RequestDetail::default()), quotas: vec![] }
 }
 
-fn frame(number: u32) -> Bytes {
+fn frame(number: u32) -> Arc<[u8]> {
     let mut frame = Vec::new();
     spool_frame::write_settled(&settled(number), &mut frame);
-    Bytes::from(frame)
+    Arc::from(frame)
 }
 
 fn open_with(folder: &Path, drained: Option<Place>, options: Options) -> (Spool, SpoolReader) {

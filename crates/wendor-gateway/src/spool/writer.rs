@@ -7,8 +7,6 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Condvar, Mutex};
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
-
 use super::segment::Segment;
 use super::{Shared, SpoolSlot, Sync, disk, locked};
 
@@ -27,7 +25,7 @@ pub(super) struct Queue {
 
 #[derive(Debug, Default)]
 struct Waiting {
-    frames: Vec<(Bytes, SpoolSlot)>,
+    frames: Vec<(Arc<[u8]>, SpoolSlot)>,
     /// Entries that have ever come: the number of the last one.
     number: u64,
     /// Whether the writer sleeps until it is told.
@@ -38,7 +36,7 @@ struct Waiting {
 
 /// What the writer takes in one go.
 struct Taken {
-    frames: Vec<(Bytes, SpoolSlot)>,
+    frames: Vec<(Arc<[u8]>, SpoolSlot)>,
     /// Of the last of them.
     number: u64,
     wants_rotation: bool,
@@ -47,7 +45,7 @@ struct Taken {
 
 impl Queue {
     /// Adds an entry. Gives its number, and whether the writer sleeps and must be told.
-    pub(super) fn push(&self, frame: Bytes, slot: SpoolSlot) -> (u64, bool) {
+    pub(super) fn push(&self, frame: Arc<[u8]>, slot: SpoolSlot) -> (u64, bool) {
         let mut waiting = locked(&self.waiting);
         waiting.frames.push((frame, slot));
         waiting.number += 1;
@@ -82,7 +80,7 @@ impl Queue {
     }
 
     /// Takes all there is, waiting for something for `patience` at most. `used` is let go of by whoever takes, without its memory.
-    fn take(&self, patience: Option<Duration>, used: Vec<(Bytes, SpoolSlot)>) -> Taken {
+    fn take(&self, patience: Option<Duration>, used: Vec<(Arc<[u8]>, SpoolSlot)>) -> Taken {
         let mut waiting = locked(&self.waiting);
         let mut has_waited = false;
         while waiting.frames.is_empty() && !waiting.wants_rotation && !waiting.is_closed && !has_waited {

@@ -55,7 +55,7 @@ async fn the_second_of_two_changes_is_overtaken() {
 fn key_of(team: &str) -> (KeyText, AppKey) {
     let (_, text) = KeyText::mint(KeyKind::App, &[7; 25]);
     let key = AppKey {
-        id: text.id.clone(),
+        id: text.id.to_string(),
         team: Name::parse(team).unwrap(),
         label: "a test".to_owned(),
         access: Access::Only([Name::parse("manifests").unwrap()].into()),

@@ -75,7 +75,7 @@ async fn any_range_of_usage_equals_its_lines() {
     let mut entries: Vec<Spooled> = (0..300).map(|number| settled(number, instant(&mut random))).collect();
     for settled in &mut entries {
         settled.entry.tokens.input = random.random_range(0..5_000);
-        settled.entry.key = format!("k{}", random.random_range(0..3));
+        settled.entry.key = format!("k{}", random.random_range(0..3)).into();
         settled.entry.record = Record::Request(request(random.random_range(0..60_000)));
     }
     for batch in entries.chunks(70) {
@@ -93,7 +93,7 @@ async fn any_range_of_usage_equals_its_lines() {
         let rows = store.usage(&query).await.unwrap();
         let mut expected: BTreeMap<String, RollUp> = BTreeMap::new();
         for settled in entries.iter().filter(|settled| (from..to).contains(&settled.entry.at)) {
-            expected.entry(settled.entry.key.clone()).or_default().add(&settled.entry);
+            expected.entry(settled.entry.key.to_string()).or_default().add(&settled.entry);
         }
         assert_eq!(rows, expected, "{from} to {to}");
     }
@@ -110,7 +110,7 @@ async fn a_filter_holds_for_whole_hours_and_parts() {
         let name = |names: [&str; 2]| Name::parse(names[number % 2]).unwrap();
         settled.entry.team = name(["timetables", "freight-desk"]);
         settled.entry.route = name(["night-sailings", "manifests"]);
-        settled.entry.key = ["k1", "k2", "k3"][number % 3].to_owned();
+        settled.entry.key = ["k1", "k2", "k3"][number % 3].into();
         settled.entry.offer = OfferName::parse(["quarry/fulmar-large", "quayside/dunlin-7b"][number % 2]).ok();
     }
     store.drain(&entries, None).await.unwrap();

@@ -10,6 +10,8 @@ mod ledger;
 mod months;
 #[cfg(test)]
 mod sums;
+#[cfg(test)]
+mod sums_of_lines;
 
 #[cfg(test)]
 use chrono::{DateTime, Utc};

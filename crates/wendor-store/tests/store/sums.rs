@@ -20,8 +20,8 @@ use wendor_wire::usage::Counted;
 use crate::ledger::{request, settled};
 use crate::{at, fresh};
 
-const TEAMS: [&str; 2] = ["timetables", "freight-desk"];
-const ROUTES: [&str; 2] = ["night-sailings", "manifests"];
+pub(crate) const TEAMS: [&str; 2] = ["timetables", "freight-desk"];
+pub(crate) const ROUTES: [&str; 2] = ["night-sailings", "manifests"];
 const OFFERS: [&str; 3] = ["quarry/fulmar-large", "quarry/fulmar-mini", "quayside/dunlin-7b"];
 
 fn begin() -> DateTime<Utc> {
@@ -29,13 +29,13 @@ fn begin() -> DateTime<Utc> {
 }
 
 /// Of some days, with a key of each team.
-fn entries(random: &mut SmallRng, numbers: std::ops::Range<u32>) -> Vec<Spooled> {
+pub(crate) fn entries(random: &mut SmallRng, numbers: std::ops::Range<u32>) -> Vec<Spooled> {
     numbers
         .map(|number| {
             let mut one = settled(number, begin() + TimeDelta::seconds(random.random_range(0..60 * 3_600)));
             let team = random.random_range(0..2);
             one.entry.team = Name::parse(TEAMS[team]).unwrap();
-            one.entry.key = format!("k{team}{}", random.random_range(0..2));
+            one.entry.key = format!("k{team}{}", random.random_range(0..2)).into();
             one.entry.route = Name::parse(ROUTES[random.random_range(0..2)]).unwrap();
             one.entry.offer = OfferName::parse(OFFERS[random.random_range(0..3)]).ok();
             one.entry.tokens.input = random.random_range(0..5_000);
@@ -51,7 +51,7 @@ fn name_of(by: Dimension, entry: &LedgerEntry) -> String {
         Dimension::Team => entry.team.to_string(),
         Dimension::Route => entry.route.to_string(),
         Dimension::Offer => offer.map(ToString::to_string).unwrap_or_default(),
-        Dimension::Key => entry.key.clone(),
+        Dimension::Key => entry.key.to_string(),
         Dimension::Upstream => offer.map(|offer| offer.upstream().to_string()).unwrap_or_default(),
         Dimension::Day => day_name(entry.at),
         Dimension::Hour => hour_name(Window::Hour.around(entry.at).start),
@@ -66,10 +66,10 @@ fn name_of(by: Dimension, entry: &LedgerEntry) -> String {
 }
 
 /// The label by which figures are told apart here.
-const LABEL: &str = "feature";
+pub(crate) const LABEL: &str = "feature";
 
 /// Of every kind, with every end, with and without prices, runs, labels.
-fn lines_of_all_kinds(random: &mut SmallRng) -> Vec<Spooled> {
+pub(crate) fn lines_of_all_kinds(random: &mut SmallRng) -> Vec<Spooled> {
     let mut lines = entries(random, 0..400);
     for line in &mut lines {
         let entry = &mut line.entry;
@@ -171,7 +171,7 @@ fn queries() -> Vec<UsageQuery> {
 }
 
 /// What the core makes of the same lines.
-fn figures(query: &UsageQuery, entries: &[Spooled]) -> BTreeMap<String, RollUp> {
+pub(crate) fn figures(query: &UsageQuery, entries: &[Spooled]) -> BTreeMap<String, RollUp> {
     let mut figures: BTreeMap<String, RollUp> = BTreeMap::new();
     for entry in entries.iter().map(|settled| &settled.entry) {
         if (query.from..query.to).contains(&entry.at) && is_left(&query.filter, entry) {
@@ -191,101 +191,6 @@ async fn are_right(store: &Store, entries: &[Spooled], when: &str) {
     let requests: u64 = days.iter().map(|day| u64::try_from(day.requests).unwrap()).sum();
     let expected = entries.iter().filter(|settled| settled.entry.at >= at("2026-11-24T00:00:00Z")).count() as u64;
     assert_eq!(requests, expected, "{when}: by team and day");
-}
-
-/// By run, end and label, alone and by step of time, with and without a team or something else that narrows them.
-fn queries_of_lines(ranges: &[(&str, &str)]) -> Vec<UsageQuery> {
-    let filters = [
-        UsageFilter::default(),
-        UsageFilter { team: Name::parse(TEAMS[0]).ok(), ..UsageFilter::default() },
-        UsageFilter { route: Name::parse(ROUTES[1]).ok(), ..UsageFilter::default() },
-    ];
-    let mut queries = Vec::new();
-    for by in [Dimension::Run, Dimension::End, Dimension::Label] {
-        for then in [None, Some(Dimension::Day), Some(Dimension::Hour), Some(Dimension::Team)] {
-            for (filter, (from, to)) in
-                filters.iter().flat_map(|filter| ranges.iter().map(move |range| (filter, range)))
-            {
-                let label = Some(LABEL.to_owned());
-                queries.push(UsageQuery { then, label, ..UsageQuery::of(at(from), at(to), by, filter.clone()) });
-            }
-        }
-    }
-    queries
-}
-
-#[tokio::test]
-async fn figures_by_run_end_and_label_are_those_of_the_lines_whatever_is_summed() {
-    let (database, store) = fresh().await;
-    let mut lines = lines_of_all_kinds(&mut SmallRng::seed_from_u64(31));
-    let late = lines.split_off(380);
-    let queries = queries_of_lines(&[
-        ("2026-11-23T22:00:00Z", "2026-11-26T10:00:00Z"),
-        ("2026-11-24T00:00:00Z", "2026-11-26T00:00:00Z"),
-        ("2026-11-23T23:20:00Z", "2026-11-25T18:40:00Z"),
-    ]);
-    let are_right = async |lines: &[Spooled], when: &str| {
-        for query in &queries {
-            assert_eq!(store.usage(query).await.unwrap(), figures(query, lines), "{when}: {query:?}");
-        }
-    };
-    store.drain(&lines, None).await.unwrap();
-    let now = at("2026-11-26T09:30:00Z");
-    sum_all(&store, now).await;
-    are_right(&lines, "all is summed").await;
-    store.drain(&late, None).await.unwrap();
-    lines.extend(late);
-    are_right(&lines, "some came late").await;
-    sum_all(&store, now).await;
-    are_right(&lines, "what came late is summed").await;
-    // What is read of whole days is their sums: without the lines it is the same.
-    let gone = "delete from ledger where at < '2026-11-26T00:00:00Z'";
-    sqlx::query(gone).execute(&mut database.connect().await).await.unwrap();
-    let filter = UsageFilter { team: Name::parse(TEAMS[0]).ok(), ..UsageFilter::default() };
-    for (by, filter) in
-        [(Dimension::Run, UsageFilter::default()), (Dimension::Label, filter.clone()), (Dimension::End, filter)]
-    {
-        let of_days = UsageQuery::of(at("2026-11-24T00:00:00Z"), at("2026-11-26T00:00:00Z"), by, filter);
-        let query = UsageQuery { label: Some(LABEL.to_owned()), ..of_days };
-        assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{query:?}");
-    }
-    store.forget_line_sums(at("2026-12-10T00:00:00Z")).await.unwrap();
-    let forgotten =
-        UsageQuery::of(at("2026-11-24T00:00:00Z"), at("2026-11-26T00:00:00Z"), Dimension::End, UsageFilter::default());
-    assert_eq!(store.usage(&forgotten).await.unwrap(), BTreeMap::new(), "with the lines their sums go");
-}
-
-/// A label that every request has a value of its own for would be as many sums as there are lines.
-#[tokio::test]
-async fn what_is_no_less_when_it_is_summed_is_read_from_the_lines() {
-    let (database, store) = fresh().await;
-    let mut random = SmallRng::seed_from_u64(37);
-    let mut lines = entries(&mut random, 0..1_100);
-    for (number, line) in lines.iter_mut().enumerate() {
-        line.entry.at = at("2026-11-24T00:00:00Z") + TimeDelta::seconds(i64::try_from(number).unwrap() * 70);
-        line.entry.run = Some(format!("run-{}", number / 10));
-        line.entry.labels.insert(LABEL.to_owned(), format!("ticket-{number}"));
-    }
-    store.drain(&lines, None).await.unwrap();
-    sum_all(&store, at("2026-11-25T00:30:00Z")).await;
-    let mut connection = database.connect().await;
-    let sums: Vec<(String, String, bool, i64)> = sqlx::query_as(
-        "select dimension, span, team <> '' as by_team, count(*) from line_sum
-         where span = 'day' group by 1, 2, 3 order by 1, 3",
-    )
-    .fetch_all(&mut connection)
-    .await
-    .unwrap();
-    let kept = |dimension: &str, by_team, count| (dimension.to_owned(), "day".to_owned(), by_team, count);
-    assert_eq!(sums[..2], [kept("end", false, 1), kept("end", true, 2)]);
-    assert!(sums[2..].iter().all(|(dimension, ..)| dimension == "run"), "{sums:?}");
-    for query in queries_of_lines(&[("2026-11-24T00:00:00Z", "2026-11-25T00:00:00Z")]) {
-        assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{query:?}");
-    } // Where nobody has summed the lines, whatever else is summed, they are read.
-    sqlx::query("delete from line_sum where span = 'day'").execute(&mut connection).await.unwrap();
-    for query in queries_of_lines(&[("2026-11-24T00:00:00Z", "2026-11-25T00:00:00Z")]) {
-        assert_eq!(store.usage(&query).await.unwrap(), figures(&query, &lines), "{query:?}");
-    }
 }
 
 /// A month is three sums, each of whole days.
@@ -332,7 +237,7 @@ async fn thirds_of_months_are_read_in_the_place_of_their_days() {
     assert_eq!(store.usage(&by_key).await.unwrap(), figures(&by_key, &all), "thirds are read");
 }
 
-async fn sum_all(store: &Store, now: DateTime<Utc>) -> Vec<(Span, DateTime<Utc>)> {
+pub(crate) async fn sum_all(store: &Store, now: DateTime<Utc>) -> Vec<(Span, DateTime<Utc>)> {
     let mut summed = Vec::new();
     while let Some(one) = store.sum_up(now, None).await.unwrap() {
         summed.push(one);

@@ -1,8 +1,11 @@
 //! What a whole reply says: its usage, how it ended, or that it is not what the dialect promises. The bytes themselves go to
 //! the app untouched.
 
+use std::borrow::Cow;
+
 use serde::Deserialize;
 use serde_json::value::RawValue;
+use smallvec::SmallVec;
 
 use crate::chat_completions::usage;
 use crate::usage::TokenCounts;
@@ -37,7 +40,7 @@ pub enum BadReply {
 #[derive(Deserialize)]
 struct Reply<'a> {
     #[serde(borrow, default)]
-    choices: Option<Vec<Choice<'a>>>,
+    choices: Option<SmallVec<[Choice<'a>; 1]>>,
     #[serde(borrow, default)]
     usage: Option<&'a RawValue>,
     #[serde(borrow, default)]
@@ -48,9 +51,13 @@ struct Reply<'a> {
 struct Choice<'a> {
     #[serde(borrow, default)]
     message: Option<&'a RawValue>,
-    #[serde(default)]
-    finish_reason: Option<std::borrow::Cow<'a, str>>,
+    #[serde(borrow, default)]
+    finish_reason: Option<Word<'a>>,
 }
+
+/// Borrowed wherever nothing in it is escaped, which an option of a `Cow` is not.
+#[derive(Deserialize)]
+struct Word<'a>(#[serde(borrow)] Cow<'a, str>);
 
 /// Reads a whole reply.
 ///
@@ -70,7 +77,7 @@ pub fn read(body: &[u8]) -> Result<ReplyFacts, BadReply> {
     }
     Ok(ReplyFacts {
         usage: reply.usage.and_then(usage::read),
-        is_at_cap: choices.iter().any(|choice| choice.finish_reason.as_deref() == Some("length")),
+        is_at_cap: choices.iter().any(|choice| choice.finish_reason.as_ref().is_some_and(|word| word.0 == "length")),
         output_bytes: u64::try_from(bytes).unwrap_or(u64::MAX),
         images,
     })

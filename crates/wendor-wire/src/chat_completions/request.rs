@@ -14,7 +14,7 @@ use crate::bad_request::stream_wish;
 use crate::change::RequestChange;
 use crate::conversation::Delivery;
 use crate::json::write::quoted;
-use crate::members::{Edit, Member, behind_opening};
+use crate::members::{Edit, Edits, Member, behind_opening};
 use crate::refusal_code::RefusalCode;
 use crate::usage::MOST_BELIEVED;
 use crate::usage_wish::usage_asked;
@@ -26,8 +26,6 @@ const MAX_CHOICES: u64 = 128;
 /// What is known of a request.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ChatRequest {
-    /// The route's name, as the app put it in `model`.
-    pub route: String,
     /// How the answer is to come.
     pub delivery: Delivery,
     /// The most output tokens for one choice, if the app set a limit.
@@ -48,12 +46,12 @@ pub struct ChatRequest {
 }
 
 impl ChatRequest {
-    /// Reads a body.
+    /// Reads a body: the route's name, as the app put it in `model`, and the rest.
     ///
     /// # Errors
     /// [`BadRequest`] when it is not JSON, nests too deep, lacks `model` or `messages`, repeats a member that Wendor reads, or
     /// one of these has the wrong type.
-    pub fn read(body: &[u8]) -> Result<Self, BadRequest> {
+    pub fn read(body: &[u8]) -> Result<(String, Self), BadRequest> {
         let (scanned, members) = outermost(body)?;
         let find = |name: &str| members.iter().find(|member| member.name == name && member.value != "null");
         let model = find("model");
@@ -78,8 +76,7 @@ impl ChatRequest {
                 format!("`n` is {choices}; ask for 1 to {MAX_CHOICES} choices"),
             ));
         }
-        Ok(Self {
-            route,
+        let read = Self {
             delivery,
             // Servers differ in which of the two they keep to.
             output_limit: new_limit.max(old_limit),
@@ -95,7 +92,8 @@ impl ChatRequest {
                     .map(|null| null.place.clone())
             }),
             usage_edit,
-        })
+        };
+        Ok((route, read))
     }
 
     /// The edit by which it asks for `limit` output tokens at most, in the member that the upstream knows.
@@ -116,21 +114,21 @@ impl ChatRequest {
     /// What changes on the way to an upstream of the same dialect, by place: `model` is its own name for the model, and in a stream it
     /// `asks_usage`.
     #[must_use]
-    pub fn edits(&self, model: &str, asks_usage: bool) -> Vec<Edit> {
+    pub fn edits(&self, model: &str, asks_usage: bool) -> Edits {
         let mut quoted_model = String::with_capacity(model.len() + 2);
         quoted(model, &mut quoted_model);
-        let mut edits = Vec::with_capacity(4);
+        let mut edits = Edits::new();
         edits.push((self.model_place.clone(), quoted_model));
         edits.extend(self.usage_edit.clone().filter(|_| asks_usage));
         edits
     }
 
-    /// What [`Self::edits`] changes, for the record.
+    /// What [`Self::edits`] changes of a request for `route`, for the record.
     #[must_use]
-    pub fn changes(&self, model: &str) -> Vec<RequestChange> {
+    pub fn changes(&self, route: &str, model: &str) -> Vec<RequestChange> {
         let mut changes = Vec::new();
-        if self.route != model {
-            changes.push(RequestChange::new("model", &self.route, model));
+        if route != model {
+            changes.push(RequestChange::new("model", route, model));
         }
         if self.usage_edit.is_some() {
             changes.push(usage_asked());
@@ -272,7 +270,7 @@ mod tests {
         Delivery::Streamed(UsageFrame::Asked)
     )]
     fn only_what_must_change_does(#[case] body: &str, #[case] sent: &str, #[case] delivery: Delivery) {
-        let request = ChatRequest::read(body.as_bytes()).unwrap();
+        let (_, request) = ChatRequest::read(body.as_bytes()).unwrap();
         assert_eq!(request.delivery, delivery);
         let pieces = splice(&Bytes::copy_from_slice(body.as_bytes()), request.edits("m/1", true));
         assert_eq!(String::from_utf8(pieces.concat()).unwrap(), sent);
@@ -287,7 +285,7 @@ mod tests {
         r#"{"model":"m","max_tokens":9,"messages":[]}"#
     )]
     fn a_limit_is_written_in(#[case] body: &str, #[case] is_old: bool, #[case] sent: &str) {
-        let request = ChatRequest::read(body.as_bytes()).unwrap();
+        let (_, request) = ChatRequest::read(body.as_bytes()).unwrap();
         let (_, edit) = request.limit_edit(9, is_old);
         let mut edits = request.edits("m", true);
         edits.push(edit);
@@ -306,7 +304,7 @@ mod tests {
             // `n` is the one short name that Wendor reads.
             body.as_object_mut().unwrap().remove("n");
             let text = body.to_string();
-            let edits = ChatRequest::read(text.as_bytes()).unwrap().edits("m", true);
+            let edits = ChatRequest::read(text.as_bytes()).unwrap().1.edits("m", true);
             let sent = splice(&Bytes::from(text), edits).concat();
             let mut sent: Value = serde_json::from_slice(&sent).unwrap();
             let options = sent.as_object_mut().unwrap().remove("stream_options");

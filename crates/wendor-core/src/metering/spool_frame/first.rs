@@ -111,7 +111,7 @@ impl Entry {
             step: self.step,
             labels: self.labels,
             team: self.team,
-            key: self.key,
+            key: self.key.into(),
             route: self.route,
             offer: self.offer,
             revision: self.revision,

@@ -6,6 +6,7 @@
 use chrono::{DateTime, Utc};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
+use smallvec::SmallVec;
 use wendor_wire::failure::FailureKind;
 use wendor_wire::images::{ImageSize, Images};
 use wendor_wire::usage::{Counted, TokenCounts};
@@ -47,7 +48,7 @@ struct Body<'a> {
     /// As the tokens, with images in the place of reasoning.
     cost: Option<[Amount; 5]>,
     record: RecordForm<'a>,
-    quotas: Vec<QuotaForm<'a>>,
+    quotas: SmallVec<[QuotaForm<'a>; 4]>,
     detail: Option<&'a str>,
 }
 
@@ -158,7 +159,7 @@ pub(super) fn read(bytes: &[u8], has_preset: bool) -> Option<Spooled> {
         step: body.step.map(str::to_owned),
         labels: body.labels.into_iter().map(|(name, value)| (name.to_owned(), value.to_owned())).collect(),
         team: Name::parse(body.team).ok()?,
-        key: body.key.to_owned(),
+        key: body.key.into(),
         route: Name::parse(body.route).ok()?,
         offer: match body.offer {
             Some(parts) => Some(offer(parts)?),

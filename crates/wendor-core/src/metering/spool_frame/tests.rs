@@ -34,7 +34,7 @@ fn settled(record: Record) -> Settled {
         entry_id: RequestId::mint(at(), 1, 2),
         run: Some("run-1".to_owned()),
         labels: [("feature".to_owned(), "search".to_owned())].into(),
-        key: "k7".to_owned(),
+        key: "k7".into(),
         offer: Some(OfferName::parse("farlight/fulmar/large").unwrap()),
         revision: 7,
         tokens: TokenCounts { input: 1, input_cached: 2, cache_written: 3, output: 400_000, reasoning: 5, preset: 0 },

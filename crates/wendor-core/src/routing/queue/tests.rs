@@ -237,7 +237,7 @@ fn whoever_comes_stands_behind_those_who_wait() {
     let mut room = full(1);
     room.enter(&ask(1, 1), limits(1)).unwrap();
     room.leave(&ask(0, 0), 0, now());
-    assert_eq!(room.look(&ask(2, 1), limits(1), now()), Err(NoRoom::Full));
+    assert_eq!(room.look(&ask(2, 1), limits(1), now()), Err(NoRoom::ForWaiting));
     assert!(admit(&mut room, limits(1)).is_some());
 }
 
@@ -247,12 +247,22 @@ fn tokens_may_fill_their_room_to_the_last() {
     let mut room = Room::default();
     room.take_anyway(&ask(1, 60), limits, now());
     assert_eq!(room.look(&ask(1, 40), limits, now()), Ok(()));
-    assert_eq!(room.look(&ask(1, 41), limits, now()), Err(NoRoom::Full));
+    assert_eq!(room.look(&ask(1, 41), limits, now()), Err(NoRoom::Tokens { under_way: 60, of: 100, asked: 41 }));
 }
 
 #[test]
 fn the_only_stream_that_there_is_serves_batch_too() {
     assert_eq!(Room::default().look(&Ask { lane: Lane::Batch, ..ask(1, 1) }, limits(1), now()), Ok(()));
+}
+
+#[rstest]
+#[case(1, Ok(()))]
+#[case(3, Err(NoRoom::ForInteractive))]
+#[case(4, Err(NoRoom::Full))]
+fn batch_leaves_streams_to_the_interactive_lane(#[case] open: u32, #[case] seen: Result<(), NoRoom>) {
+    let mut room = Room::default();
+    (0..open).for_each(|_| room.take_anyway(&ask(1, 1), limits(4), now()));
+    assert_eq!(room.look(&Ask { lane: Lane::Batch, ..ask(1, 1) }, limits(4), now()), seen);
 }
 
 #[test]

@@ -106,10 +106,12 @@ async fn check_tokens(ferry: &Ferry, ids: &[String]) -> usize {
         // A stream tells its input at its opening; of a whole reply that never came nobody knows more than an estimate, which is taken
         // for what the stand-in says.
         let known = served[request].iter().find(|one| one.outcome == Outcome::ClientLeft);
-        let kept = known
-            .filter(|_| is_attempt && (!streamed || untold.contains(request)))
-            .map_or(*input, |one| i64::try_from(one.input_tokens).unwrap());
-        sums.0 += kept;
+        sums.0 += match (is_attempt, untold.contains(request), known) {
+            (true, is_untold, Some(one)) if is_untold || !streamed => i64::try_from(one.input_tokens).unwrap(),
+            // It was sent, and its server had not read it yet: the ledger has what it may have cost.
+            (true, true, None) => 0,
+            _ => *input,
+        };
         sums.1 += if is_attempt { 0 } else { *output };
         failed += usize::from(is_attempt);
     }

@@ -28,7 +28,7 @@ fn entry(number: u32, begun: chrono::DateTime<Utc>) -> Spooled {
         Latency { admitted_ms: 1, waited_ms: 0, answering_ms: Some(2), first_token_ms: Some(200), whole_ms: 1_500 };
     let part = |digits: i64| wendor_core::metering::money::Money::new(Decimal::new(digits, 9));
     let entry = LedgerEntry {
-        key: format!("key-of-{team}"),
+        key: format!("key-of-{team}").into(),
         offer: Some(offer.clone()),
         revision: 7,
         tokens: TokenCounts { input: 800, input_cached: 200, output: 300, ..TokenCounts::default() },

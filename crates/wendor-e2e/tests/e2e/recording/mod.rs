@@ -6,6 +6,7 @@ mod counted;
 mod export;
 mod keeping;
 mod mean;
+mod runs;
 
 use serde_json::{Value, json};
 use wendor_e2e::ferry::Ferry;

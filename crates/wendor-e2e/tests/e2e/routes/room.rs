@@ -30,9 +30,9 @@ async fn who_finds_no_room_waits_and_that_is_told_apart() {
     for (.., id) in &answers {
         let shown = ferry.request(id).await;
         let request = &shown["request"];
-        let first_token = request["first_token_ms"].as_u64().unwrap() - request["answering_ms"].as_u64().unwrap();
-        assert!(first_token < 400, "what it waited is not the upstream's: {request}");
-        waited.push(request["waited_ms"].as_u64().unwrap());
+        let millis = |what: &str| request[what].as_u64().unwrap();
+        assert!(millis("answering_ms") >= millis("waited_ms"), "what it waited is not the upstream's: {request}");
+        waited.push(millis("waited_ms"));
         if waited.last() > Some(&0) {
             assert_eq!(request["waits"][0]["offer"], "quayside/dunlin-70b");
             let parts = shown["latency"].as_array().unwrap();
@@ -103,7 +103,7 @@ async fn a_team_with_many_requests_does_not_hold_up_another() {
     let (many, mut waited) = tokio::join!(many, one_by_one);
     assert!(many.iter().all(|(status, ..)| *status == 200), "{many:?}");
     waited.sort_unstable();
-    assert!(waited[2] < 400, "the next streams that end are its turn, of {} that wait: {waited:?}", many.len());
+    assert!(waited[2] < 750, "the next streams that end are its turn, and not the last of {}: {waited:?}", many.len());
 }
 
 #[tokio::test]

@@ -6,7 +6,7 @@ use utoipa::IntoParams;
 use wendor_core::catalog::key::id_in;
 use wendor_core::metering::end::End;
 use wendor_core::name::OfferName;
-use wendor_store::usage::{Dimension, UsageFilter, UsageQuery};
+use wendor_store::usage::{Dimension, UsageFilter, UsageQuery, Wanted};
 use wendor_wire::percent::escaped;
 
 use super::super::named;
@@ -80,7 +80,8 @@ pub(in crate::admin) fn read(principal: &Principal, app: &App, params: &UsagePar
         key: params.key.as_deref().map(|key| id_in(key).to_owned()),
         former: snapshot.former.clone(),
     };
-    Ok(UsageQuery { from: params.from, to: params.to, by, then, label: label.or(of_then), filter })
+    let label = label.or(of_then);
+    Ok(UsageQuery { from: params.from, to: params.to, by, then, label, filter, wanted: Wanted::All })
 }
 
 /// Where nothing was found: an error with the name of what is not there, which is why.
