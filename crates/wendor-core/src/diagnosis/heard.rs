@@ -36,8 +36,8 @@ pub struct AnswerSeen {
     pub pieces: usize,
     /// When each of them came.
     pub times: Vec<u64>,
-    /// For how long, in microseconds, whoever listened was late at most: what came meanwhile seems to have come at once.
-    pub late_us: u64,
+    /// From when to when, in microseconds from asking, whoever listened was held up: what came meanwhile seems to have come at once.
+    pub held_up: Vec<(u64, u64)>,
     /// What the head of the answer says of its body.
     pub head: BodyTold,
     /// What the server says where the answer should be, as a sentence; empty where it says nothing.

@@ -36,29 +36,31 @@ pub fn collected(stream: &AnswerSeen, whole_us: u64) -> Option<Collected> {
     if first >= HELD_FROM_US && spread < first / 20 && whole_us >= first / 2 {
         return Some(Collected::Whole(first));
     }
-    let lumps = lumps(&stream.times);
-    let gaps = lumps.windows(2).filter_map(|pair| Some(pair.get(1)?.0 - pair.first()?.1));
-    if gaps.min().is_some_and(|shortest| shortest < 2 * stream.late_us) {
-        // They may be our own.
-        return None;
-    }
+    let lumps = lumps(stream);
     // Pieces that are made one after the other stand apart; those of a lump were written at once.
-    let longest = lumps.iter().map(|(from, to)| to - from).max().unwrap_or_default();
+    let longest = lumps.iter().map(|(from, to)| heard_of(stream, *from, *to)).max().unwrap_or_default();
     let is_at_once = longest < LUMP_GAP_US / 5;
     (lumps.len() > 1 && is_at_once && stream.pieces >= LUMP_PIECES * lumps.len())
         .then_some(Collected::Lumps(lumps.len(), stream.pieces))
 }
 
-/// When each lump began and ended.
-fn lumps(times: &[u64]) -> Vec<(u64, u64)> {
+/// When each lump began and ended. A pause in which nobody listened may be our own, so a part of each has to be heard.
+fn lumps(stream: &AnswerSeen) -> Vec<(u64, u64)> {
     let mut lumps: Vec<(u64, u64)> = Vec::new();
-    for at in times {
+    let is_pause = |from: u64, to: u64| to - from >= LUMP_GAP_US && heard_of(stream, from, to) >= LUMP_GAP_US / 2;
+    for at in &stream.times {
         match lumps.last_mut() {
-            Some((_, last)) if at - *last < LUMP_GAP_US => *last = *at,
+            Some((_, last)) if !is_pause(*last, *at) => *last = *at,
             Some(_) | None => lumps.push((*at, *at)),
         }
     }
     lumps
+}
+
+/// How much of a time somebody listened, in microseconds.
+fn heard_of(stream: &AnswerSeen, from: u64, to: u64) -> u64 {
+    let missed = |held: &(u64, u64)| held.1.min(to).saturating_sub(held.0.max(from));
+    (to - from).saturating_sub(stream.held_up.iter().map(missed).sum())
 }
 
 #[cfg(test)]
@@ -80,10 +82,19 @@ mod tests {
         stream(starts.iter().flat_map(|start| (0..pieces).map(move |piece| start + piece * between)).collect())
     }
 
-    #[test]
-    fn lumps_of_whoever_listens_late_are_not_held_against_the_server() {
-        let late = AnswerSeen { late_us: 300_000, ..bursts(&[10_000, 500_000, 1_000_000], 20, 100) };
-        assert_eq!(collected(&late, 1_000_000), None);
+    /// Whether pieces that came 20 ms apart, or in three lumps 200 ms apart, are heard as lumps by whoever was held up then.
+    #[rstest]
+    #[case::ours(&[(30_000, 200_000), (210_000, 400_000), (410_000, 600_000)], 20_000, false)]
+    #[case::one_of_them(&[(30_000, 200_000)], 20_000, false)]
+    #[case::theirs(&[], 200_000, true)]
+    #[case::a_part_of_each(&[(60_000, 200_000), (250_000, 395_000)], 200_000, true)]
+    #[case::within_a_lump(&[(200_000, 260_000)], 200_000, true)]
+    #[case::nearly_all_of_one(&[(40_000, 200_000)], 200_000, false)]
+    fn our_own_pauses_are_told_from_the_servers(#[case] held: &[(u64, u64)], #[case] apart: u64, #[case] lumps: bool) {
+        let sent = (0..30).map(|piece| piece * 20_000 / apart * apart);
+        let heard = |at: u64| held.iter().find(|held| (held.0..held.1).contains(&at)).map_or(at, |held| held.1);
+        let seen = AnswerSeen { held_up: held.to_vec(), ..stream(sent.map(heard).collect()) };
+        assert_eq!(collected(&seen, 1_000_000), lumps.then_some(Collected::Lumps(3, 30)));
     }
 
     #[rstest]
@@ -114,8 +125,8 @@ mod tests {
     #[case::lumps_as_long_as_may_be(bursts(&[10_000, 500_000], 21, 1_000), None)]
     #[case::lumps_a_little_shorter(bursts(&[10_000, 500_000], 20, 1_000), Some(Collected::Lumps(2, 40)))]
     #[case::the_least_pause(bursts(&[10_000, 111_900], 20, 100), Some(Collected::Lumps(2, 40)))]
-    #[case::late_by_half_a_pause(AnswerSeen { late_us: 244_050, ..bursts(&[10_000, 500_000], 20, 100) }, Some(Collected::Lumps(2, 40)))]
-    #[case::late_by_more(AnswerSeen { late_us: 250_000, ..bursts(&[10_000, 500_000], 20, 100) }, None)]
+    #[case::held_up_in_most_of_a_pause(AnswerSeen { held_up: vec![(61_900, 500_000)], ..bursts(&[10_000, 500_000], 20, 100) }, Some(Collected::Lumps(2, 40)))]
+    #[case::in_more_of_it(AnswerSeen { held_up: vec![(61_899, 500_000)], ..bursts(&[10_000, 500_000], 20, 100) }, None)]
     fn where_one_rhythm_ends_and_another_begins(#[case] stream: AnswerSeen, #[case] expected: Option<Collected>) {
         assert_eq!(collected(&stream, 900_000), expected);
     }

@@ -120,7 +120,7 @@ struct Overheard {
     /// Listens where a stream comes.
     listener: Option<Listener>,
     reason: BytesMut,
-    late: Duration,
+    held_up: Vec<(u64, u64)>,
 }
 
 impl Hearing for Ear {
@@ -162,8 +162,7 @@ impl Ear {
 
     /// What was overheard, the answer being over, together with how a request takes it.
     fn close(self, dialect: Dialect, came: Result<(), Failure>, whole: Option<Bytes>) -> Came {
-        let Overheard { status, told, retry_after, listener, reason, late } = self.heard.into_inner();
-        let late_us = u64::try_from(late.as_micros()).unwrap_or(u64::MAX);
+        let Overheard { status, told, retry_after, listener, reason, held_up } = self.heard.into_inner();
         let at = super::since(self.start);
         if status != 0 && !(200..300).contains(&status) {
             let content_type = told.content_type.clone();
@@ -177,7 +176,7 @@ impl Ear {
             (None, Some(listener)) => (Bytes::new(), listener.end(at)),
             (None, None) => (Bytes::new(), heard::whole(dialect, &reason, at)),
         };
-        let seen = AnswerSeen { head: told, late_us, ..seen.as_requests_have_it(came) };
+        let seen = AnswerSeen { head: told, held_up, ..seen.as_requests_have_it(came) };
         Came { seen, body, failure, ..Came::default() }
     }
 }
@@ -295,7 +294,7 @@ async fn to_the_end(open: OpenStream, ear: &Ear, between_events: Duration, until
         return Ok(());
     };
     let mut is_over = false;
-    let mut clock = OwnClock::begin();
+    let mut clock = OwnClock::begin(ear.start);
     loop {
         match if is_over { passage.upstream_ended() } else { passage.step() } {
             Step::Send(_) => continue,
@@ -307,7 +306,7 @@ async fn to_the_end(open: OpenStream, ear: &Ear, between_events: Duration, until
             return Ok(());
         }
         let read = timeout_at(until.min(Instant::now() + between_events), clock.beside(body.frame())).await;
-        ear.heard.borrow_mut().late = clock.late;
+        ear.heard.borrow_mut().held_up.append(&mut clock.held_up);
         match read {
             Err(_elapsed) => return Err(Failure::new(FailureKind::TimedOut, "no further event")),
             Ok(None) => is_over = true,
@@ -323,18 +322,19 @@ async fn to_the_end(open: OpenStream, ear: &Ear, between_events: Duration, until
     }
 }
 
-/// Tells how late its worker is: what comes while it does something else seems to come at once.
+/// Tells when its worker was held up: what comes while it does something else seems to come at once.
 struct OwnClock {
+    start: std::time::Instant,
     due: Instant,
-    late: Duration,
+    held_up: Vec<(u64, u64)>,
 }
 
-/// How often it looks.
+/// How often it looks, and from when on it was held up.
 const TICK: Duration = Duration::from_millis(10);
 
 impl OwnClock {
-    fn begin() -> Self {
-        Self { due: Instant::now() + TICK, late: Duration::ZERO }
+    fn begin(start: std::time::Instant) -> Self {
+        Self { start, due: Instant::now() + TICK, held_up: Vec::new() }
     }
 
     /// Waits for `what`, and looks at the time meanwhile.
@@ -347,7 +347,11 @@ impl OwnClock {
                 () = sleep_until(self.due) => None,
             };
             let now = Instant::now();
-            self.late = self.late.max(now.saturating_duration_since(self.due));
+            let late = now.saturating_duration_since(self.due);
+            if late >= TICK {
+                let to = super::since(self.start);
+                self.held_up.push((to.saturating_sub(u64::try_from(late.as_micros()).unwrap_or(u64::MAX)), to));
+            }
             self.due = now + TICK;
             if let Some(ready) = ready {
                 return ready;
