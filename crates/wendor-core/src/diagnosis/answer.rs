@@ -8,7 +8,7 @@ use super::finding::{Finding, FindingKind};
 use super::heard::{AnswerSeen, Ended};
 use super::remedy::{Change, Remedy};
 use super::report::Judged;
-use super::rhythm::{Collected, collected};
+use super::rhythm::{Collected, collected, last_at_the_earliest, unheard};
 
 /// Output tokens that a plain question may take: enough to see a rhythm.
 pub const CALL_TOKENS: u32 = 256;
@@ -128,7 +128,7 @@ pub fn time_up(what: &str, seconds: u64) -> Finding {
 }
 
 fn broken_off(seen: &AnswerSeen, what: &str) -> Finding {
-    let silence = seen.end_us.saturating_sub(seen.last_us);
+    let silence = seen.end_us.saturating_sub(last_at_the_earliest(seen));
     if silence >= TIME_OVER_FROM_US {
         let since = if seen.pieces > 0 { "after its last piece" } else { "after the question, before any piece" };
         let says = format!(
@@ -251,6 +251,12 @@ pub fn judge_whole(seen: &AnswerSeen, stream: &AnswerSeen, of: Of<'_>) -> Judged
     }
     let mut judged = Judged::well(format!("after {}, {}, proper end", seconds(seen.end_us), used(seen)));
     judged.findings.extend(collected(stream, seen.end_us).map(buffered));
+    if let Some(held_up) = unheard(stream).filter(|_| judged.findings.is_empty()) {
+        judged.came_back.push_str(&format!(
+            "; whether something buffers the stream cannot be told, since Wendor was held up for {} while it came: check again",
+            seconds(held_up)
+        ));
+    }
     if let Some(first_us) = stream.first_us.filter(|first| *first >= LOAD_FROM_US && seen.end_us < first / 2) {
         let says = format!(
             "The first answer began after {}, this one was complete after {}: the model was being loaded.",

@@ -11,6 +11,9 @@ const RHYTHM_PIECES: usize = 8;
 /// A pause of so many microseconds parts one lump from the next.
 const LUMP_GAP_US: u64 = 100_000;
 
+/// Microseconds within which what is there is heard.
+const AT_ONCE_US: u64 = 2_000;
+
 /// Pieces of a lump, on average, from which on they were collected: servers that decode several tokens at once send fewer.
 const LUMP_PIECES: usize = 6;
 
@@ -38,10 +41,30 @@ pub fn collected(stream: &AnswerSeen, whole_us: u64) -> Option<Collected> {
     }
     let lumps = lumps(stream);
     // Pieces that are made one after the other stand apart; those of a lump were written at once.
-    let longest = lumps.iter().map(|(from, to)| heard_of(stream, *from, *to)).max().unwrap_or_default();
-    let is_at_once = longest < LUMP_GAP_US / 5;
+    let is_at_once = longest(stream, &lumps) < LUMP_GAP_US / 5;
     (lumps.len() > 1 && is_at_once && stream.pieces >= LUMP_PIECES * lumps.len())
         .then_some(Collected::Lumps(lumps.len(), stream.pieces))
+}
+
+/// For how long, in microseconds, whoever listened was held up, where that hides how the pieces of a stream came in
+/// which nothing else was found.
+#[must_use]
+pub fn unheard(stream: &AnswerSeen) -> Option<u64> {
+    let held_up = stream.last_us - heard_of(stream, 0, stream.last_us);
+    let is_hidden = held_up >= LUMP_GAP_US / 2 && longest(stream, &lumps(stream)) < LUMP_GAP_US;
+    (is_hidden && stream.pieces >= RHYTHM_PIECES).then_some(held_up)
+}
+
+/// When the last piece came at the earliest: one that is heard as soon as nobody is held up any more may have come at any time before.
+#[must_use]
+pub fn last_at_the_earliest(stream: &AnswerSeen) -> u64 {
+    let before = |held: &&(u64, u64)| held.0 < stream.last_us && held.1 + AT_ONCE_US >= stream.last_us;
+    stream.held_up.iter().find(before).map_or(stream.last_us, |held| held.0)
+}
+
+/// For how long the longest lump was heard.
+fn longest(stream: &AnswerSeen, lumps: &[(u64, u64)]) -> u64 {
+    lumps.iter().map(|(from, to)| heard_of(stream, *from, *to)).max().unwrap_or_default()
 }
 
 /// When each lump began and ended. A pause in which nobody listened may be our own, so a part of each has to be heard.
@@ -84,17 +107,24 @@ mod tests {
 
     /// Whether pieces that came 20 ms apart, or in three lumps 200 ms apart, are heard as lumps by whoever was held up then.
     #[rstest]
-    #[case::ours(&[(30_000, 200_000), (210_000, 400_000), (410_000, 600_000)], 20_000, false)]
-    #[case::one_of_them(&[(30_000, 200_000)], 20_000, false)]
-    #[case::theirs(&[], 200_000, true)]
-    #[case::a_part_of_each(&[(60_000, 200_000), (250_000, 395_000)], 200_000, true)]
-    #[case::within_a_lump(&[(200_000, 260_000)], 200_000, true)]
-    #[case::nearly_all_of_one(&[(40_000, 200_000)], 200_000, false)]
-    fn our_own_pauses_are_told_from_the_servers(#[case] held: &[(u64, u64)], #[case] apart: u64, #[case] lumps: bool) {
+    #[case::ours(&[(30_000, 200_000), (210_000, 400_000), (410_000, 600_000)], 20_000, false, true)]
+    #[case::one_of_them(&[(30_000, 200_000)], 20_000, false, false)]
+    #[case::theirs(&[], 200_000, true, false)]
+    #[case::a_part_of_each(&[(60_000, 200_000), (250_000, 395_000)], 200_000, true, true)]
+    #[case::within_a_lump(&[(200_000, 260_000)], 200_000, true, true)]
+    #[case::nearly_all_of_one(&[(40_000, 200_000)], 200_000, false, true)]
+    fn our_own_pauses_are_told_from_the_servers(
+        #[case] held: &[(u64, u64)],
+        #[case] apart: u64,
+        #[case] lumps: bool,
+        #[case] is_hidden: bool,
+    ) {
         let sent = (0..30).map(|piece| piece * 20_000 / apart * apart);
         let heard = |at: u64| held.iter().find(|held| (held.0..held.1).contains(&at)).map_or(at, |held| held.1);
         let seen = AnswerSeen { held_up: held.to_vec(), ..stream(sent.map(heard).collect()) };
         assert_eq!(collected(&seen, 1_000_000), lumps.then_some(Collected::Lumps(3, 30)));
+        let all: u64 = held.iter().map(|held| held.1 - held.0).sum();
+        assert_eq!(unheard(&seen), is_hidden.then_some(all));
     }
 
     #[rstest]

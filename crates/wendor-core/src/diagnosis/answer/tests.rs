@@ -99,9 +99,28 @@ fn loading_and_holding_back_are_told_from_being_slow(
     assert_eq!(judged.findings.first().map(|finding| finding.kind), expected, "{judged:?}");
 }
 
+#[test]
+fn what_was_not_heard_is_said() {
+    let body = format!(
+        "{{{}}}",
+        r#""choices":[{"index":0,"message":{"role":"assistant","content":"one"},"finish_reason":"stop"}]"#
+    );
+    let seen = whole(Dialect::ChatCompletions, body.as_bytes(), 400_000);
+    let said = |held_up: Vec<(u64, u64)>| {
+        judge_whole(&seen, &AnswerSeen { held_up, ..rhythm(30_000, 9_000, &[FINISH, USAGE, DONE]) }, OF).came_back
+    };
+    assert!(said(vec![(31_000, 80_999)]).ends_with("proper end"));
+    assert!(said(vec![(31_000, 81_000)]).ends_with("since Wendor was held up for 0.05 s while it came: check again"));
+}
+
 fn failed(kind: FailureKind) -> AnswerSeen {
     let fault = Some(Failure::new(kind, "nothing within 30 s"));
     AnswerSeen { fault, pieces: 3, last_us: 1_000_000, end_us: 1_100_000, ..AnswerSeen::default() }
+}
+
+/// Cut 800 ms after a last piece.
+fn held_up_before(from: u64, to: u64) -> AnswerSeen {
+    AnswerSeen { held_up: vec![(from, to)], end_us: 1_800_000, ..failed(FailureKind::CutOff) }
 }
 
 fn of_type(content_type: &str) -> AnswerSeen {
@@ -125,6 +144,12 @@ fn compressed(fault: Option<Failure>) -> AnswerSeen {
 #[case::silence_and_then_cut(AnswerSeen { end_us: 61_000_000, ..failed(FailureKind::CutOff) }, "gives-up failing: owner", "breaks off 60.0 s after its last piece")]
 #[case::silence_from_the_first(AnswerSeen { pieces: 0, last_us: 0, end_us: 900_000, ..failed(FailureKind::CutOff) }, "gives-up failing: owner", "0.9 s after the question, before any piece")]
 #[case::a_shorter_silence(AnswerSeen { last_us: 0, end_us: 899_999, ..failed(FailureKind::CutOff) }, "broken-off failing: owner", "in the middle")]
+#[case::a_silence_begun_while_held_up(
+    held_up_before(800_000, 998_000),
+    "gives-up failing: owner",
+    "breaks off 1.0 s after its last piece"
+)]
+#[case::held_up_long_before(held_up_before(800_000, 997_999), "broken-off failing: owner", "in the middle")]
 #[case::json_instead(of_type("application/json"), "not-a-stream failing: owner", "sends application/json")]
 #[case::a_page_instead(of_type("text/html"), "not-a-stream failing: owner", "sends text/html")]
 #[case::noise(of_type("text/event-stream"), "not-the-dialect failing: owner", "nothing within 30 s")]

@@ -169,6 +169,13 @@ impl Zoo {
         let requests_get =
             |report: &Value, what: &str| format!("{} ({}): {what}\n{}", case.name, alive.name, last_words(report));
         let mut report = self.check(&alive.name, &[]).await?;
+        // On a busy machine a check may say that it cannot tell.
+        for _ in 0..5 {
+            if !last_words(&report).contains("cannot be told, since Wendor was held up") {
+                break;
+            }
+            report = self.check(&alive.name, &[]).await?;
+        }
         let code = first_finding(&report);
         if code.as_deref() != case.finding.map(|kind| kind.code()) {
             return Err(requests_get(&report, &format!("named {code:?}, wanted {:?}", case.finding)));
