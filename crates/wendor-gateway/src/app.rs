@@ -9,6 +9,7 @@ use arc_swap::ArcSwap;
 use chrono::{DateTime, Utc};
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::request_id::RequestId;
+use wendor_store::dearest::Dearest;
 use wendor_store::usage::UsageQuery;
 use wendor_store::{Store, StoreError};
 
@@ -93,6 +94,15 @@ impl App {
     pub async fn usage(&self, query: &UsageQuery) -> Result<BTreeMap<String, RollUp>, StoreError> {
         let (store, query) = (self.store.clone(), query.clone());
         self.behind.run(async move { store.usage(&query).await }).await
+    }
+
+    /// The `most` dearest runs of a range.
+    ///
+    /// # Errors
+    /// When the database is away.
+    pub async fn dearest_runs(&self, query: &UsageQuery, most: usize) -> Result<Dearest, StoreError> {
+        let (store, query) = (self.store.clone(), query.clone());
+        self.behind.run(async move { store.dearest_runs(&query, most).await }).await
     }
 
     /// The state in force is the database's at `now`.

@@ -22,6 +22,7 @@
 pub mod audit;
 pub mod codes;
 pub mod credentials;
+pub mod dearest;
 mod error;
 pub mod events;
 pub mod inventory;

@@ -37,7 +37,8 @@ const SUMS: &str = "count(*) filter (where kind = 'request') as requests,
     coalesce(sum(line_cost), 0) as cost, ";
 
 /// Of a line; null where it has no price.
-const LINE_COST: &str = "cost_input + cost_input_cached + cost_cache_written + cost_output + coalesce(cost_images, 0)";
+pub(crate) const LINE_COST: &str =
+    "cost_input + cost_input_cached + cost_cache_written + cost_output + coalesce(cost_images, 0)";
 
 /// The two names of a group; the second is empty where there is none.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, FromRow)]
@@ -118,21 +119,21 @@ pub(crate) async fn read(
             }
         }
     }
-    if !query.is_of_costs() {
-        let mut select = QueryBuilder::<Postgres>::new("select is_first_token, ms, count(*) as lines, ");
-        push_names(&mut select, query);
-        select.push(" from (select first_token_ms, whole_ms, ");
-        push_groups(&mut select, query);
-        select.push(" from ledger where kind = 'request'");
-        push_narrowed(&mut select, query, &range);
-        select.push(") as line cross join lateral (values (true, first_token_ms), (false, whole_ms)) as took (is_first_token, ms) ");
-        select.push("where ms is not null group by by_first, by_second, is_first_token, ms");
-        let mut rows = select.build_query_as::<Took>().fetch(&mut *connection);
-        while let Some(Took { name, is_first_token, ms, lines }) = rows.try_next().await? {
-            let sums = groups.entry(name).or_default();
-            let sketch = if is_first_token { &mut sums.first_token } else { &mut sums.whole };
-            sketch.add_times(count(ms, "ledger.whole_ms")?, count(lines, "ledger")?);
-        }
+    let mut select = QueryBuilder::<Postgres>::new("select is_first_token, ms, count(*) as lines, ");
+    push_names(&mut select, query);
+    select.push(" from (select first_token_ms, whole_ms, ");
+    push_groups(&mut select, query);
+    select.push(" from ledger where kind = 'request'");
+    push_narrowed(&mut select, query, &range);
+    select.push(
+        ") as line cross join lateral (values (true, first_token_ms), (false, whole_ms)) as took (is_first_token, ms) ",
+    );
+    select.push("where ms is not null group by by_first, by_second, is_first_token, ms");
+    let mut rows = select.build_query_as::<Took>().fetch(&mut *connection);
+    while let Some(Took { name, is_first_token, ms, lines }) = rows.try_next().await? {
+        let sums = groups.entry(name).or_default();
+        let sketch = if is_first_token { &mut sums.first_token } else { &mut sums.whole };
+        sketch.add_times(count(ms, "ledger.whole_ms")?, count(lines, "ledger")?);
     }
     let former = &query.filter.former;
     for (GroupName { first, second }, sums) in groups {
@@ -143,7 +144,7 @@ pub(crate) async fn read(
 }
 
 /// The lines of a range that are asked for.
-fn push_narrowed(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, range: &Range<DateTime<Utc>>) {
+pub(crate) fn push_narrowed(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, range: &Range<DateTime<Utc>>) {
     query.filter.lines(range.start, range.end).narrow(select);
     if let Some(names) = query.these() {
         select.push(" and (");
@@ -174,7 +175,8 @@ fn push_groups(select: &mut QueryBuilder<Postgres>, query: &UsageQuery) {
     select.push(" as by_second");
 }
 
-fn push_group(select: &mut QueryBuilder<Postgres>, by: Option<Dimension>, query: &UsageQuery) {
+/// What tells lines apart, by one thing.
+pub(crate) fn push_group(select: &mut QueryBuilder<Postgres>, by: Option<Dimension>, query: &UsageQuery) {
     let Some(by) = by else {
         select.push("''");
         return;

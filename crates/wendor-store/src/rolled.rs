@@ -54,27 +54,6 @@ pub(crate) fn push_added(select: &mut QueryBuilder<Postgres>) {
     select.push(", array_agg(first_token) as first_token, array_agg(whole) as whole");
 }
 
-/// What rows cost together, and by what it shows that there are any that cost nothing.
-pub(crate) fn push_costs(select: &mut QueryBuilder<Postgres>) {
-    select.push(", sum(cost) as cost, ");
-    select
-        .push("sum(requests + checks + attempts + unpriced + images + tokens_input + tokens_output)::bigint as counts");
-}
-
-/// What [`push_costs`] gives.
-#[derive(FromRow)]
-pub(crate) struct CostColumns {
-    cost: Decimal,
-    counts: i64,
-}
-
-impl CostColumns {
-    /// What is counted stands as requests: they say nothing but that there is something.
-    pub(crate) fn read(&self) -> Result<RollUp, StoreError> {
-        Ok(RollUp { cost: Money::new(self.cost), requests: count(self.counts, "requests")?, ..RollUp::default() })
-    }
-}
-
 /// The values of some rows as lists, a column each, as [`SUMMED`] names them.
 pub(crate) fn push_values(list: &mut Separated<Postgres, &str>, rows: &[&RollUp]) {
     let counts = |of: fn(&RollUp) -> u64| rows.iter().map(|sums| bigint(of(sums))).collect::<Vec<i64>>();

@@ -12,11 +12,11 @@ use futures_util::TryStreamExt;
 use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
 use wendor_core::metering::line_sums::{LeftOut, LineBy, LineSum, LineSums};
 use wendor_core::metering::rollup::RollUp;
-use wendor_core::metering::sums::{Kept, Source, Span, Summed, segments};
+use wendor_core::metering::sums::{Kept, Segment, Source, Span, Summed, segments};
 use wendor_core::quota::window::Window;
 
 use crate::requests::{COLUMNS, entry_of};
-use crate::rolled::{AddedColumns, CostColumns, SUMMED, push_added, push_costs, push_values};
+use crate::rolled::{AddedColumns, SUMMED, push_added, push_values};
 use crate::summing::ROWS;
 use crate::sums::summed;
 use crate::usage::{Dimension, MOST_GROUPS, UsageQuery};
@@ -94,11 +94,11 @@ pub(crate) struct OfLines {
 }
 
 #[derive(FromRow)]
-struct Row<C> {
+struct Row {
     hour: DateTime<Utc>,
     value: String,
     #[sqlx(flatten)]
-    added: C,
+    added: AddedColumns,
 }
 
 impl Store {
@@ -111,10 +111,7 @@ impl Store {
         mut fold: impl FnMut(String, RollUp),
     ) -> Result<(), StoreError> {
         let mut transaction = self.reading().await?;
-        let mut summed = summed(&mut transaction, &range).await?;
-        let with_lines = with_lines(&mut transaction, query, of, &range).await?;
-        summed.retain(|span| with_lines.contains(span));
-        for (source, from, to) in segments(range, of.kept, &summed) {
+        for (source, from, to) in segments_of_lines(&mut transaction, query, of, range).await? {
             match source {
                 Source::Sums(span) => {
                     Part { span, range: from..to, query, of }.read(&mut transaction, &mut fold).await?;
@@ -136,6 +133,19 @@ impl Store {
         }
         Ok(())
     }
+}
+
+/// Of what whole hours of lines are read.
+pub(crate) async fn segments_of_lines(
+    connection: &mut PgConnection,
+    query: &UsageQuery,
+    of: OfLines,
+    hours: Range<DateTime<Utc>>,
+) -> Result<Vec<Segment>, StoreError> {
+    let mut summed = summed(connection, &hours).await?;
+    let with_lines = with_lines(connection, query, of, &hours).await?;
+    summed.retain(|span| with_lines.contains(span));
+    Ok(segments(hours, of.kept, &summed))
 }
 
 /// Of the spans in a range those whose sums of lines tell apart what is asked for. Whatever has lines has sums by end: where these are missing,
@@ -243,52 +253,47 @@ impl Part<'_> {
         let mut select = QueryBuilder::<Postgres>::new("select ");
         select.push(if self.of.time { "start" } else { "min(start)" }).push(" as hour, ");
         select.push(if matches!(rows, Rows::Together) { "'' as value" } else { "value" });
-        let mut count = 0;
-        let mut counted = || {
-            count += 1;
-            if count > MOST_GROUPS { Err(StoreError::TooManyGroups) } else { Ok(()) }
-        };
-        if self.query.is_of_costs() {
-            push_costs(&mut select);
-            self.push_from(&mut select, by, rows);
-            let mut found = select.build_query_as::<Row<CostColumns>>().fetch(connection);
-            while let Some(Row { hour, value, added }) = found.try_next().await? {
-                counted()?;
-                each(hour, value, added.read()?);
-            }
-            return Ok(());
-        }
         push_added(&mut select);
-        self.push_from(&mut select, by, rows);
-        let mut found = select.build_query_as::<Row<AddedColumns>>().fetch(connection);
-        while let Some(Row { hour, value, added }) = found.try_next().await? {
-            counted()?;
-            each(hour, value, added.read()?);
-        }
-        Ok(())
-    }
-
-    fn push_from(&self, select: &mut QueryBuilder<Postgres>, by: LineBy, rows: Rows<'_>) {
-        let Self { span, range, query, of } = self;
-        select.push(" from line_sum where span = ").push_bind(span.as_str());
-        select.push(" and dimension = ").push_bind(by.as_str());
-        select.push(" and label = ").push_bind(query.label_of(by).to_owned());
-        match &query.filter.team {
-            Some(team) => select.push(" and team = any(").push_bind(query.filter.former.teams_of(team)).push(")"),
-            // Runs are there by team alone.
-            None if by == LineBy::Run => &mut *select,
-            None => select.push(" and team = ''"),
-        };
-        select.push(" and start >= ").push_bind(range.start).push(" and start < ").push_bind(range.end);
+        push_from(&mut select, self.query, self.span, by, &self.range);
         // Looked up in a table of its own for each row: as a condition of the index, it would be gone through once for each name.
         if let Rows::These(values) = rows {
             select.push(" and (value in (select unnest(").push_bind(values.to_vec()).push("::text[]))) is true");
         }
-        select.push(match (rows, of.time) {
+        select.push(match (rows, self.of.time) {
             (Rows::Each | Rows::These(_), true) => " group by value, start",
             (Rows::Each | Rows::These(_), false) => " group by value",
             (Rows::Together, true) => " group by start",
             (Rows::Together, false) => " having count(*) > 0",
         });
+        let mut found = select.build_query_as::<Row>().fetch(connection);
+        let mut count = 0;
+        while let Some(Row { hour, value, added }) = found.try_next().await? {
+            count += 1;
+            if count > MOST_GROUPS {
+                return Err(StoreError::TooManyGroups);
+            }
+            each(hour, value, added.read()?);
+        }
+        Ok(())
     }
+}
+
+/// The sums of the lines of a span, as far as the query asks for them.
+pub(crate) fn push_from(
+    select: &mut QueryBuilder<Postgres>,
+    query: &UsageQuery,
+    span: Span,
+    by: LineBy,
+    range: &Range<DateTime<Utc>>,
+) {
+    select.push(" from line_sum where span = ").push_bind(span.as_str());
+    select.push(" and dimension = ").push_bind(by.as_str());
+    select.push(" and label = ").push_bind(query.label_of(by).to_owned());
+    match &query.filter.team {
+        Some(team) => select.push(" and team = any(").push_bind(query.filter.former.teams_of(team)).push(")"),
+        // Runs are there by team alone.
+        None if by == LineBy::Run => &mut *select,
+        None => select.push(" and team = ''"),
+    };
+    select.push(" and start >= ").push_bind(range.start).push(" and start < ").push_bind(range.end);
 }

@@ -2,6 +2,7 @@
 //! arithmetic, so that any range equals the sum of its lines to the last digit.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 use std::sync::Arc;
 
 use chrono::{DateTime, TimeDelta, Utc};
@@ -188,8 +189,6 @@ pub enum Wanted {
     /// All of them.
     #[default]
     All,
-    /// Of every group what it cost, and nothing else that is told: for their order, where there may be very many.
-    Costs,
     /// All, of the groups of these names.
     Of(Arc<BTreeSet<String>>),
 }
@@ -229,6 +228,14 @@ impl UsageQuery {
             None => first,
             Some(second) => format!("{first}{PAIR}{second}"),
         }
+    }
+
+    /// The whole hours in its range; nothing where there are none.
+    pub(crate) fn whole_hours(&self) -> Option<Range<DateTime<Utc>>> {
+        let first = Window::Hour.around(self.from);
+        let start = if first.start == self.from { self.from } else { first.end };
+        let end = Window::Hour.around(self.to).start;
+        (start < end).then_some(start..end)
     }
 
     /// How whole hours are told apart.
@@ -276,7 +283,7 @@ impl UsageQuery {
     }
 
     /// How sums of lines answer it; nothing where they do not tell apart what it asks for.
-    fn of_lines(&self) -> Option<OfLines> {
+    pub(crate) fn of_lines(&self) -> Option<OfLines> {
         let UsageFilter { team: _, key, route, offer, upstream, former: _ } = &self.filter;
         let is_narrowed = key.is_some() || route.is_some() || offer.is_some() || upstream.is_some();
         let by = self.dimensions().find_map(Dimension::of_lines).filter(|_| !is_narrowed)?;
@@ -292,11 +299,6 @@ impl UsageQuery {
         let Wanted::Of(names) = &self.wanted else { return None };
         let are_of_lines = self.then.is_none() && matches!(self.by, Dimension::Run | Dimension::End | Dimension::Label);
         are_of_lines.then(|| names.iter().cloned().collect())
-    }
-
-    /// Whether it is the costs alone that are wanted.
-    pub(crate) fn is_of_costs(&self) -> bool {
-        matches!(self.wanted, Wanted::Costs)
     }
 
     /// The name of the label where it is told apart by one; empty for everything else.
@@ -320,22 +322,18 @@ impl Store {
     }
 
     async fn fold(&self, query: &UsageQuery, groups: &mut BTreeMap<String, RollUp>) -> Result<(), StoreError> {
-        let first_hour = Window::Hour.around(query.from);
-        let first_whole = if first_hour.start == query.from { query.from } else { first_hour.end };
-        let last_whole = Window::Hour.around(query.to).start;
         let of_lines = query.of_lines();
-        if first_whole >= last_whole || (query.is_of_lines() && of_lines.is_none()) {
-            return self.fold_lines(query, query.from, query.to, groups).await;
-        }
-        self.fold_lines(query, query.from, first_whole, groups).await?;
+        let hours = query.whole_hours().filter(|_| of_lines.is_some() || !query.is_of_lines());
+        let Some(hours) = hours else { return self.fold_lines(query, query.from, query.to, groups).await };
+        self.fold_lines(query, query.from, hours.start, groups).await?;
         match of_lines {
             Some(of) => {
                 let fold = |name, sums: RollUp| groups.entry(name).or_default().merge(&sums);
-                self.fold_summed_lines(query, of, first_whole..last_whole, fold).await?;
+                self.fold_summed_lines(query, of, hours.clone(), fold).await?;
             }
-            None => self.fold_hours(query, first_whole, last_whole, groups).await?,
+            None => self.fold_hours(query, hours.start, hours.end, groups).await?,
         }
-        self.fold_lines(query, last_whole, query.to, groups).await
+        self.fold_lines(query, hours.end, query.to, groups).await
     }
 
     /// Waits until nobody else corrects what was priced, and has others wait for as long as what it gives is kept: two corrections at once
@@ -357,7 +355,7 @@ impl Store {
         &self,
         offer: &OfferName,
         former: &Arc<Former>,
-        range: std::ops::Range<DateTime<Utc>>,
+        range: Range<DateTime<Utc>>,
         fold: impl FnMut(&LedgerEntry),
     ) -> Result<(), StoreError> {
         let filter = UsageFilter { offer: Some(offer.clone()), former: former.clone(), ..UsageFilter::default() };

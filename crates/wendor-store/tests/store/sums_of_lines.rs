@@ -7,9 +7,9 @@ use chrono::TimeDelta;
 use rand::SeedableRng;
 use rand::rngs::SmallRng;
 use wendor_core::metering::entry::Spooled;
-use wendor_core::metering::money::Money;
 use wendor_core::metering::rollup::RollUp;
 use wendor_core::name::Name;
+use wendor_store::dearest::Dearest;
 use wendor_store::usage::{Dimension, MOST_GROUPS, UsageFilter, UsageQuery, Wanted};
 use wendor_store::{Store, StoreError};
 
@@ -38,13 +38,16 @@ fn queries_of_lines(ranges: &[(&str, &str)]) -> Vec<UsageQuery> {
     queries
 }
 
-/// Costs alone, and figures of some groups, are those among all.
-async fn costs_and_parts_are_right(store: &Store, query: &UsageQuery, all: &BTreeMap<String, RollUp>) {
-    let costs = |all: &BTreeMap<String, RollUp>| -> Vec<(String, Money)> {
-        all.iter().map(|(name, sums)| (name.clone(), sums.cost)).collect()
-    };
-    let found = store.usage(&UsageQuery { wanted: Wanted::Costs, ..query.clone() }).await.unwrap();
-    assert_eq!(costs(&found), costs(all), "{query:?}");
+/// Figures of some groups are those among all, and the dearest runs are the dearest of all.
+async fn parts_and_the_dearest_are_right(store: &Store, query: &UsageQuery, all: &BTreeMap<String, RollUp>) {
+    if (query.by, query.then) == (Dimension::Run, None) {
+        let mut names: Vec<String> = all.keys().cloned().collect();
+        names.sort_by(|a, b| all[b].cost.cmp(&all[a].cost).then_with(|| a.cmp(b)));
+        for most in [names.len(), 3] {
+            let dearest = Dearest { names: names.iter().take(most).cloned().collect(), all: names.len() };
+            assert_eq!(store.dearest_runs(query, most).await.unwrap(), dearest, "{query:?}");
+        }
+    }
     // With what has none, which comes first, and without it.
     for skipped in [0, 1] {
         let part: BTreeMap<String, RollUp> = all.clone().into_iter().skip(skipped).step_by(2).collect();
@@ -67,7 +70,7 @@ async fn figures_by_run_end_and_label_are_those_of_the_lines_whatever_is_summed(
         for query in &queries {
             let expected = figures(query, lines);
             assert_eq!(store.usage(query).await.unwrap(), expected, "{when}: {query:?}");
-            costs_and_parts_are_right(&store, query, &expected).await;
+            parts_and_the_dearest_are_right(&store, query, &expected).await;
         }
     };
     store.drain(&lines, None).await.unwrap();
@@ -141,5 +144,7 @@ async fn a_report_of_too_many_groups_is_refused() {
     let by = |by| UsageQuery::of(at("2026-11-23T23:00:00Z"), at("2026-11-23T23:30:00Z"), by, UsageFilter::default());
     // With what has no run it is one more than the most.
     assert!(matches!(store.usage(&by(Dimension::Run)).await, Err(StoreError::TooManyGroups)));
+    let dearest = store.dearest_runs(&by(Dimension::Run), 2).await.unwrap();
+    assert_eq!((dearest.names.len(), dearest.all), (2, MOST_GROUPS + 1), "the dearest of them are not too many");
     assert_eq!(store.usage(&by(Dimension::End)).await.unwrap().len(), 1, "the same lines in one group");
 }

@@ -1,12 +1,13 @@
-//! Figures by run, of which there may be as many as requests: what each cost comes first, and then the figures of those that are shown.
+//! Figures by run, of which there may be as many as requests: which of them are dearest comes first, and then the figures of those.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use wendor_core::metering::rollup::RollUp;
 use wendor_store::StoreError;
 use wendor_store::usage::{Dimension, UsageQuery, Wanted};
 
-use super::{Groups, Lines, MOST_LINES, by_cost, group_lines, sum};
+use super::{Groups, Lines, MOST_LINES, group_lines, sum};
 use crate::app::App;
 
 /// The lines of a range and of the one before it, and the sums over all of both.
@@ -16,17 +17,24 @@ pub(super) async fn lines(
     before: &UsageQuery,
 ) -> Result<(Lines, RollUp, RollUp), StoreError> {
     let both = [query, before];
-    let (groups, earlier) = asked(app, both, |query| query.wanted = Wanted::Costs).await?;
-    let names = by_cost(&groups, &earlier);
-    let left_out = names.len().saturating_sub(MOST_LINES);
-    let shown = Arc::new(names.into_iter().take(MOST_LINES).cloned().collect());
+    let (dearest, dearest_before) =
+        tokio::try_join!(app.dearest_runs(query, MOST_LINES), app.dearest_runs(before, MOST_LINES))?;
+    let left_out = dearest.all.saturating_sub(dearest.names.len());
+    let mut shown: BTreeSet<String> = dearest.names.into_iter().collect();
+    // What was there before alone is shown as far as there is room.
+    let gone: Vec<String> = dearest_before.names.into_iter().filter(|name| !shown.contains(name)).collect();
+    let room = MOST_LINES - shown.len();
+    let is_all = left_out == 0 && gone.len() <= room && dearest_before.all <= MOST_LINES;
+    shown.extend(gone.into_iter().take(room));
+    let shown = Arc::new(shown);
     let (groups, earlier) = asked(app, both, |query| query.wanted = Wanted::Of(Arc::clone(&shown))).await?;
     let Lines { lines, .. } = group_lines(query, &groups, &earlier);
     // The sum of what is shown, where that is all: what comes meanwhile must not stand in one of both alone.
-    let (all, all_earlier) = match left_out {
-        0 => (groups, earlier),
+    let (all, all_earlier) = if is_all {
+        (groups, earlier)
+    } else {
         // Every line has an end, and there are few of them.
-        _ => asked(app, both, |query| query.by = Dimension::End).await?,
+        asked(app, both, |query| query.by = Dimension::End).await?
     };
     Ok((Lines { lines, left_out }, sum(&all), sum(&all_earlier)))
 }
