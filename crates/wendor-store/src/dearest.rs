@@ -5,7 +5,7 @@ use sqlx::{FromRow, Postgres, QueryBuilder};
 use wendor_core::metering::line_sums::LineBy;
 use wendor_core::metering::sums::{Segment, Source};
 
-use crate::line_sums::{LINE_COST, push_group, push_narrowed};
+use crate::line_sums::{LINE_COST, push_narrowed};
 use crate::row::{bigint, count};
 use crate::summed_lines::{push_from, segments_of_lines};
 use crate::usage::{Dimension, UsageQuery};
@@ -20,14 +20,12 @@ pub struct Dearest {
     pub all: usize,
 }
 
-/// Each run, and of all of them what is to be taken from what has none.
+/// Each run and, without a name, all of them together with what has none.
 const OF_LINES: &str = "), run as (
-        select name, sum(cost) as cost, sum(counts) as counts,
-            coalesce(sum(cost) filter (where has_name), 0) as named_cost, coalesce(sum(counts) filter (where has_name), 0) as named_counts
-        from line group by name
-    ) select name, cost, counts::bigint as counts, sum(named_cost) over () as named_cost, (sum(named_counts) over ())::bigint as named_counts,
+        select name collate \"C\" as name, sum(cost) as cost, sum(counts) as counts from line group by name collate \"C\"
+    ) select name, cost, counts::bigint as counts, sum(cost) over () as all_cost, (sum(counts) over ())::bigint as all_counts,
         count(*) over () as runs
-    from run order by name <> '', cost desc, name collate \"C\" limit ";
+    from run order by name <> '', cost desc, name limit ";
 
 /// By what it shows that there is something that cost nothing.
 const COUNTS: &str = "requests + checks + attempts + unpriced + images + tokens_input + tokens_output";
@@ -37,8 +35,8 @@ struct Run {
     name: String,
     cost: Decimal,
     counts: i64,
-    named_cost: Decimal,
-    named_counts: i64,
+    all_cost: Decimal,
+    all_counts: i64,
     runs: i64,
 }
 
@@ -79,20 +77,15 @@ impl Store {
 fn push_segment(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, (source, from, to): Segment) {
     match source {
         Source::Sums(span) => {
-            select.push("select value as name, cost, ").push(COUNTS).push(" as counts, true as has_name");
+            select.push("select value as name, cost, ").push(COUNTS).push(" as counts");
             push_from(select, query, span, LineBy::Run, &(from..to));
-            // Every line has an end: what has no run is what these have more.
-            select.push(" union all select '', cost, ").push(COUNTS).push(", false");
+            // Every line has an end.
+            select.push(" union all select '', cost, ").push(COUNTS);
             push_from(select, query, span, LineBy::End, &(from..to));
         }
         Source::Unsummed => {
-            select.push("select ");
-            push_group(select, Some(Dimension::Run), query);
-            select
-                .push(" as name, coalesce(")
-                .push(LINE_COST)
-                .push(", 0) as cost, 1::bigint as counts, false as has_name");
-            select.push(" from ledger where true");
+            select.push("select name, coalesce(").push(LINE_COST).push(", 0) as cost, 1::bigint as counts");
+            select.push(" from ledger cross join lateral (select '' as name union select coalesce(run, '')) as named where true");
             push_narrowed(select, query, &(from..to));
         }
     }
@@ -102,8 +95,10 @@ fn push_segment(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, (source
 fn dearest(mut runs: Vec<Run>, most: usize) -> Result<Dearest, StoreError> {
     let mut all = runs.first().map_or(Ok(0), |run| count(run.runs, "run"))?;
     if let Some(none) = runs.first_mut().filter(|run| run.name.is_empty()) {
-        none.cost -= none.named_cost;
-        if none.cost.is_zero() && none.counts == none.named_counts {
+        // All there is stands there, and what has a run once more in its own place.
+        none.cost -= none.all_cost - none.cost;
+        none.counts -= none.all_counts - none.counts;
+        if none.cost.is_zero() && none.counts == 0 {
             runs.remove(0);
             all -= 1;
         }

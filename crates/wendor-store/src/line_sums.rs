@@ -175,8 +175,7 @@ fn push_groups(select: &mut QueryBuilder<Postgres>, query: &UsageQuery) {
     select.push(" as by_second");
 }
 
-/// What tells lines apart, by one thing.
-pub(crate) fn push_group(select: &mut QueryBuilder<Postgres>, by: Option<Dimension>, query: &UsageQuery) {
+fn push_group(select: &mut QueryBuilder<Postgres>, by: Option<Dimension>, query: &UsageQuery) {
     let Some(by) = by else {
         select.push("''");
         return;
