@@ -74,7 +74,8 @@ impl Store {
 }
 
 /// The lines of a segment, or the sums of them that there are.
-fn push_segment(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, (source, from, to): Segment) {
+fn push_segment(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, segment: Segment) {
+    let (source, from, to) = segment;
     match source {
         Source::Sums(span) => {
             select.push("select value as name, cost, ").push(COUNTS).push(" as counts");
