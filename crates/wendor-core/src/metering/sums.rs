@@ -236,7 +236,15 @@ pub fn segments(hours: Range<DateTime<Utc>>, kept: Kept, summed: &Summed) -> Vec
             let is_whole = kept.has(span) && start == at && end <= to && summed.contains(&(span, start));
             is_whole.then_some((Source::Sums(span), end))
         });
-        let (source, end) = whole.unwrap_or((Source::Unsummed, at + TimeDelta::hours(1)));
+        // As far as the next span that is summed: a range may be of thousands of years.
+        let (source, end) = whole.unwrap_or_else(|| {
+            let after = at + TimeDelta::hours(1);
+            let next = |span: Span| {
+                summed.range((span, after)..).next().filter(|(other, _)| *other == span).map(|(_, start)| *start)
+            };
+            let kept = [Span::Third, Span::Day, Span::Hour].into_iter().filter(|span| kept.has(*span));
+            (Source::Unsummed, kept.filter_map(next).min().map_or(to, |start| start.min(to)))
+        });
         match segments.last_mut() {
             Some((last, _, last_end)) if *last == source => *last_end = end,
             Some(_) | None => segments.push((source, at, end)),
@@ -281,6 +289,7 @@ mod tests {
     #[case::hours_are_told_apart((0, 48), TEAM.within(Some(Span::Hour)), summed(&[0, 1], 0..48), &[(HOURS, 0, 48)])]
     #[case::a_day_that_changed((0, 72), TEAM, summed(&[0, 2], 0..30), &[(DAYS, 0, 24), (HOURS, 24, 30), (Source::Unsummed, 30, 48), (DAYS, 48, 72)])]
     #[case::hours_do_not_tell_it((20, 48), ALL, summed(&[0, 1], 0..48), &[(Source::Unsummed, 20, 24), (DAYS, 24, 48)])]
+    #[case::thousands_of_years((0, 70_000_000), TEAM, summed(&[3], 0..0), &[(Source::Unsummed, 0, 72), (DAYS, 72, 96), (Source::Unsummed, 96, 70_000_000)])]
     #[case::an_empty_range((5, 5), TEAM, summed(&[0], 0..24), &[])]
     #[case::a_whole_month((0, 31 * 24), TEAM, a_month(), &[(THIRDS, 0, 31 * 24)])]
     #[case::a_third_within((24, 21 * 24), TEAM, a_month(), &[(DAYS, 24, 240), (THIRDS, 240, 480), (DAYS, 480, 504)])]
@@ -306,10 +315,14 @@ mod tests {
         #[test]
         fn segments_lie_end_to_end(from in 0i64..60, length in 0i64..90, days in prop::collection::btree_set(0i64..6, 0..6), needed in any_apart()) {
             let days: Vec<i64> = days.into_iter().collect();
-            let found = segments(hour(from)..hour(from + length), Kept::of(needed), &summed(&days, 10..80));
+            let (kept, summed) = (Kept::of(needed), summed(&days, 10..80));
             let mut at = hour(from);
-            for (_, begins, ends) in found {
+            for (source, begins, ends) in segments(hour(from)..hour(from + length), kept, &summed) {
                 prop_assert!(begins == at && ends > begins);
+                let is_missed = |(span, start): &(Span, DateTime<Utc>)| {
+                    kept.has(*span) && (begins..ends).contains(start) && span.around(*start).end <= hour(from + length)
+                };
+                prop_assert!(source != Source::Unsummed || !summed.iter().any(is_missed));
                 at = ends;
             }
             prop_assert_eq!(at, hour(from + length));
