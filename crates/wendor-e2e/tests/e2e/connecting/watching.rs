@@ -1,6 +1,5 @@
 //! A check while it runs: each step is told as it begins and ends, whoever goes away ends it, and its own time is never taken for the server's.
 
-use futures_util::StreamExt;
 use reqwest::Response;
 use serde_json::{Value, json};
 use wendor_e2e::ferry::{Ferry, Wishes};
@@ -16,11 +15,10 @@ async fn watched(ferry: &Ferry, more: Value) -> Response {
 }
 
 /// Reads lines until one is `last`, or to the end.
-async fn lines_until(response: Response, is_last: impl Fn(&Value) -> bool) -> Vec<Value> {
-    let mut pieces = response.bytes_stream();
+async fn lines_until(response: &mut Response, is_last: impl Fn(&Value) -> bool) -> Vec<Value> {
     let (mut rest, mut lines) = (Vec::new(), Vec::new());
-    while let Some(piece) = pieces.next().await {
-        rest.extend_from_slice(&piece.unwrap());
+    while let Some(piece) = response.chunk().await.unwrap() {
+        rest.extend_from_slice(&piece);
         while let Some(end) = rest.iter().position(|byte| *byte == b'\n') {
             let line: Vec<u8> = rest.drain(..=end).collect();
             lines.push(serde_json::from_slice(&line).unwrap());
@@ -46,9 +44,9 @@ async fn slow(tokens: usize, first_token_ms: u64) -> Ferry {
 #[tokio::test]
 async fn each_step_is_told_as_it_begins_and_as_it_ends() {
     let ferry = Ferry::begin().await;
-    let response = watched(&ferry, json!({})).await;
+    let mut response = watched(&ferry, json!({})).await;
     assert_eq!(response.headers()["content-type"], "application/x-ndjson");
-    let lines = lines_until(response, |_| false).await;
+    let lines = lines_until(&mut response, |_| false).await;
     let begun: Vec<&str> = lines.iter().filter_map(|line| line["begins"].as_str()).collect();
     let steps = "settings name connection encryption http path key models";
     let wanted: Vec<&str> = steps.split(' ').chain(["streamed answer", "whole answer"]).collect();
@@ -70,12 +68,13 @@ async fn each_step_is_told_as_it_begins_and_as_it_ends() {
 #[tokio::test]
 async fn whoever_goes_away_ends_it_and_what_was_spent_stands_in_the_ledger() {
     let ferry = slow(2_000, 0).await;
-    let response = watched(&ferry, json!({ "timeout_ms": 60_000 })).await;
+    let mut response = watched(&ferry, json!({ "timeout_ms": 60_000 })).await;
     let begins = |line: &Value| line["begins"] == "streamed answer";
-    let lines = lines_until(response, begins).await;
+    let lines = lines_until(&mut response, begins).await;
     assert!(lines.last().is_some_and(begins), "{lines:?}");
+    // A step is told of before its request is sent: who left now could leave before anything was asked or spent.
     until("the server to be asked", || async { (ferry.quayside.tally().requests > 0).then_some(()) }).await;
-    // The answer was dropped with the lines: its connection is closed.
+    drop(response);
     until("the server to be left", || async { (ferry.quayside.tally().client_left == 1).then_some(()) }).await;
     let shown = until("the check to be settled", || async {
         let shown = ferry.get("/requests?upstream=quayside").await;
