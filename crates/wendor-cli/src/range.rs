@@ -1,9 +1,10 @@
-//! Ranges and instants as people type them.
+//! Ranges and instants as people type them, and as they are told.
 
 use chrono::{DateTime, Datelike, Days, Months, NaiveDate, NaiveTime, TimeDelta, Utc};
 
 use crate::failure::Failure;
 use crate::grammar::RangeArgs;
+use crate::words;
 
 /// A range, from its first instant to the first after it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -12,6 +13,28 @@ pub struct Range {
     pub from: DateTime<Utc>,
     /// First instant after.
     pub to: DateTime<Utc>,
+}
+
+impl Range {
+    /// Both in words, this one and the one `before` it; with years where they are not all of one.
+    pub fn in_words(self, before: Self) -> [String; 2] {
+        let last = self.to - TimeDelta::seconds(1);
+        let day = if before.from.year() == last.year() { words::day } else { words::day_of_year };
+        [self, before].map(|range| range.told(day))
+    }
+
+    /// Whole days by their names, anything else to the second.
+    fn told(self, day: fn(DateTime<Utc>) -> String) -> String {
+        let Self { from, to } = self;
+        let is_midnight = |at: DateTime<Utc>| at.time() == NaiveTime::MIN;
+        let last = to - TimeDelta::days(1);
+        match (is_midnight(from), is_midnight(to)) {
+            (true, true) if last == from => day(from),
+            (true, true) => format!("{} to {}", day(from), day(last)),
+            (true, false) => format!("{} to {} at {}", day(from), day(to), to.format("%H:%M")),
+            (false, _) => format!("{} to {}", words::instant(from), words::instant(to)),
+        }
+    }
 }
 
 /// The range that `args` mean at `now`; `None` when they say nothing.
@@ -174,5 +197,17 @@ mod tests {
     fn a_range_that_runs_backwards_is_told() {
         let failure = read(&args(None, Some("2026-11-02"), Some("2026-11-01")), Utc::now()).unwrap_err();
         assert!(failure.to_string().contains("is not after"), "{failure}");
+    }
+
+    #[rstest]
+    #[case::one_day(["2026-11-22", "2026-11-23", "2026-11-24"], ["23 November", "22 November"])]
+    #[case::days(["2026-11-10", "2026-11-17", "2026-11-24"], ["17 November to 23 November", "10 November to 16 November"])]
+    #[case::part_of_a_day(["2026-11-15", "2026-11-17", "2026-11-19T08:30:00Z"], ["17 November to 19 November at 08:30", "15 November to 16 November"])]
+    #[case::instants(["2026-11-17T06:30:00Z", "2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z"], ["2026-11-17 08:00:00 to 2026-11-17 09:30:00", "2026-11-17 06:30:00 to 2026-11-17 08:00:00"])]
+    #[case::of_two_years(["2025-12-01", "2026-01-01", "2026-02-01"], ["1 January 2026 to 31 January 2026", "1 December 2025 to 31 December 2025"])]
+    #[case::to_the_end_of_a_year(["2025-11-01", "2025-12-01", "2026-01-01"], ["1 December to 31 December", "1 November to 30 November"])]
+    fn in_words(#[case] times: [&str; 3], #[case] words: [&str; 2]) {
+        let [before, from, to] = times.map(|text| instant(text).unwrap());
+        assert_eq!(Range { from, to }.in_words(Range { from: before, to: from }), words);
     }
 }

@@ -89,6 +89,12 @@ pub fn day(at: DateTime<Utc>) -> String {
     at.format("%-d %B").to_string()
 }
 
+/// A day of some year, in words.
+#[must_use]
+pub fn day_of_year(at: DateTime<Utc>) -> String {
+    at.format("%-d %B %Y").to_string()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -46,10 +46,10 @@ fn why(why: &UsageWhy, reader: Reader) -> Result<(), Failure> {
     if reader == Reader::Program {
         return output::json(why);
     }
-    let before = span(why.before_from, why.before_to);
+    let range = Range { from: why.from, to: why.to };
+    let [range, before] = range.in_words(Range { from: why.before_from, to: why.before_to });
     output::sentence(&format!(
-        "{}: {}{}",
-        span(why.from, why.to),
+        "{range}: {}{}",
         why.summary.replace("the previous period", &format!("{before}, the previous period")),
         history(why.history_from, why.before_to)
     ))?;
@@ -211,19 +211,9 @@ fn what(by: &str) -> &'static str {
 
 /// The range in words, and the one that it is compared with.
 fn period(usage: &Usage) -> String {
-    format!("{}, UTC; the previous period is {}", span(usage.from, usage.to), span(usage.before_from, usage.before_to))
-}
-
-/// Whole days by their names, anything else to the second.
-fn span(from: DateTime<Utc>, to: DateTime<Utc>) -> String {
-    let is_midnight = |at: DateTime<Utc>| at.time() == chrono::NaiveTime::MIN;
-    let last = to - TimeDelta::days(1);
-    match (is_midnight(from), is_midnight(to)) {
-        (true, true) if last == from => words::day(from),
-        (true, true) => format!("{} to {}", words::day(from), words::day(last)),
-        (true, false) => format!("{} to {} at {}", words::day(from), words::day(to), to.format("%H:%M")),
-        (false, _) => format!("{} to {}", words::instant(from), words::instant(to)),
-    }
+    let range = Range { from: usage.from, to: usage.to };
+    let [range, before] = range.in_words(Range { from: usage.before_from, to: usage.before_to });
+    format!("{range}, UTC; the previous period is {before}")
 }
 
 fn remarks(together: &UsageLine, currency: &str) -> String {
@@ -356,15 +346,6 @@ mod tests {
             why: false,
             csv: false,
         }
-    }
-
-    #[rstest]
-    #[case::one_day("2026-11-23T00:00:00Z", "2026-11-24T00:00:00Z", "23 November")]
-    #[case::days("2026-11-17T00:00:00Z", "2026-11-24T00:00:00Z", "17 November to 23 November")]
-    #[case::part_of_a_day("2026-11-17T00:00:00Z", "2026-11-19T08:30:00Z", "17 November to 19 November at 08:30")]
-    #[case::instants("2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z", "2026-11-17 08:00:00 to 2026-11-17 09:30:00")]
-    fn periods_in_words(#[case] from: &str, #[case] to: &str, #[case] words: &str) {
-        assert_eq!(period(&usage("team", from, to)), format!("{words}, UTC; the previous period is {words}"));
     }
 
     #[rstest]

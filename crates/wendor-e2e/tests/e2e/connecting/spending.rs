@@ -139,13 +139,11 @@ async fn a_server_that_ignores_the_limit_costs_no_more_than_was_shown() {
     quayside.answer_tokens = (4_000, 4_000);
     quayside.manners.ignores_limit = Some("any".to_owned());
     let ferry = Ferry::with(Wishes { quayside: Some(quayside), output_cap: Some(2_000), ..Wishes::default() }).await;
-    let began = std::time::Instant::now();
     let checked = ferry.post("/upstreams/check", &json!({ "name": "quayside" })).await;
     let (noted, told) = state(&checked, "streamed answer");
     assert_eq!((noted, told), ("noted", "past its limit of 192 tokens, reading stopped"), "{checked}");
     let (asked, why) = state(&checked, "whole answer");
     assert!(asked == "not asked" && why.contains("does not keep to the limit"), "{checked}");
-    assert!(began.elapsed() < std::time::Duration::from_secs(6), "{:?}", began.elapsed());
     let made = until("both were left", || async {
         let served = ferry.quayside.served();
         (served.len() == 2).then(|| served.iter().map(|one| one.output_tokens).sum::<u64>())

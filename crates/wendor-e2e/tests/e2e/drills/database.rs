@@ -110,7 +110,9 @@ async fn no_request_fails_and_nothing_is_missing(#[case] trouble: Trouble) {
     }
     tokio::time::sleep(over.saturating_duration_since(Instant::now())).await;
     let during = load.answered() - before;
-    let waiting = ferry.service.logged(MET).is_some();
+    if deadlocks == 0 {
+        until("the drain to meet it", || async { ferry.service.logged(MET).map(drop) }).await;
+    }
     match trouble {
         Trouble::Stopped => postgres.resume(),
         Trouble::ReadOnly | Trouble::PasswordChanged | Trouble::DiskFull | Trouble::Deadlocking => {
@@ -128,7 +130,6 @@ async fn no_request_fails_and_nothing_is_missing(#[case] trouble: Trouble) {
     })
     .await;
     check_recorded(&ferry, &seen).await;
-    assert!(waiting || deadlocks > 0, "the drain met the trouble");
     tell(&format!(
         "database, {trouble:?}: {time:?}, {during} requests answered meanwhile, none refused, all {} recorded, none set aside{}",
         seen.whole.len(),

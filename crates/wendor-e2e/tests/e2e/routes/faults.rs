@@ -18,7 +18,7 @@ use crate::errors::request;
 const MODEL: &str = "dunlin-7b";
 
 /// The longest time of a cell: the longest of its deadlines and a good while for a busy machine.
-const LONGEST: Duration = Duration::from_secs(8);
+const LONGEST: Duration = Duration::from_secs(20);
 
 /// What an app gets.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -192,7 +192,7 @@ async fn an_app_lowers_deadlines() {
         assert_eq!(header(&answer, "wendor-offer"), "quarry/fulmar-large");
         answer.text().await.unwrap();
     }
-    assert!(began.elapsed() < Duration::from_secs(8), "{:?}", began.elapsed());
+    assert!(began.elapsed() < Duration::from_secs(20), "less than the route would wait once: {:?}", began.elapsed());
     assert_eq!(quayside(&ferry).await["offers"][0]["health"]["state"], "no traffic yet");
     // Also in the middle of an answer.
     ferry.quayside.set_fault(Fault::StallMidway).await.unwrap();
@@ -211,7 +211,8 @@ async fn an_app_lowers_deadlines() {
 /// stream whose app does not take what there is.
 #[rstest]
 #[case::by_the_service("1s", "60s")]
-#[case::by_its_route("60s", "5s")]
+// Time enough for a busy machine to make what the sockets hold, some 4 MB.
+#[case::by_its_route("60s", "10s")]
 #[tokio::test]
 async fn who_does_not_take_an_answer_holds_nothing_for_long(#[case] take_time: &str, #[case] whole: &str) {
     let talkative = Profile { answer_tokens: (400_000, 400_000), ..Profile::quick("quayside", &["dunlin-70b"]) };
@@ -230,7 +231,7 @@ async fn who_does_not_take_an_answer_holds_nothing_for_long(#[case] take_time: &
     until("nothing is under way there", || async { (quayside(&ferry).await["streams_open"] == 0).then_some(()) }).await;
     let shown = ferry.request(&header(&answer, "wendor-request-id")).await;
     assert_eq!(shown["request"]["end"], "not-taken", "{shown}");
-    assert!(shown["request"]["whole_ms"].as_u64().unwrap() < 9_000, "{shown}");
+    assert!(shown["request"]["whole_ms"].as_u64().unwrap() < 20_000, "{shown}");
     assert_eq!(shown["attempts"][0]["failure"], Value::Null, "not the upstream's failure");
     assert_eq!(quayside(&ferry).await["state"], "well");
 }
