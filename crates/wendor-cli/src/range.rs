@@ -23,12 +23,13 @@ impl Range {
         [self, before].map(|range| range.told(day))
     }
 
-    /// Whole days by their names, anything else to the second.
+    /// Whole days by their names, anything else to the second; `none` of one that has not begun.
     fn told(self, day: fn(DateTime<Utc>) -> String) -> String {
         let Self { from, to } = self;
         let is_midnight = |at: DateTime<Utc>| at.time() == NaiveTime::MIN;
         let last = to - TimeDelta::days(1);
         match (is_midnight(from), is_midnight(to)) {
+            _ if from >= to => "none".to_owned(),
             (true, true) if last == from => day(from),
             (true, true) => format!("{} to {}", day(from), day(last)),
             (true, false) => format!("{} to {} at {}", day(from), day(to), to.format("%H:%M")),
@@ -205,6 +206,7 @@ mod tests {
     #[case::part_of_a_day(["2026-11-15", "2026-11-17", "2026-11-19T08:30:00Z"], ["17 November to 19 November at 08:30", "15 November to 16 November"])]
     #[case::instants(["2026-11-17T06:30:00Z", "2026-11-17T08:00:00Z", "2026-11-17T09:30:00Z"], ["2026-11-17 08:00:00 to 2026-11-17 09:30:00", "2026-11-17 06:30:00 to 2026-11-17 08:00:00"])]
     #[case::of_two_years(["2025-12-01", "2026-01-01", "2026-02-01"], ["1 January 2026 to 31 January 2026", "1 December 2025 to 31 December 2025"])]
+    #[case::none_before(["2026-11-17", "2026-11-17", "2026-11-18"], ["17 November", "none"])]
     #[case::to_the_end_of_a_year(["2025-11-01", "2025-12-01", "2026-01-01"], ["1 December to 31 December", "1 November to 30 November"])]
     fn in_words(#[case] times: [&str; 3], #[case] words: [&str; 2]) {
         let [before, from, to] = times.map(|text| instant(text).unwrap());

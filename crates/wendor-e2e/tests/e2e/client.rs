@@ -26,6 +26,7 @@ async fn asking_streams_the_answer_and_ends_with_a_line_about_it() {
 
 #[rstest]
 #[case::not_understood(&["usage", "--by", "colour"], 2, "is not one of team, route")]
+#[case::no_label(&["usage", "--by", "label: "], 2, "say which label")]
 #[case::bad_time(&["usage", "--last", "soon"], 2, "invalid --last `soon`")]
 #[case::no_such_route(&["ask", "night-sailing", "hi"], 4, "Nearest: night-sailings.")]
 #[case::no_such_request(&["request", "show", "01JDF3-0000000000"], 4, "There is no request")]

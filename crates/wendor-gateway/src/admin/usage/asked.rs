@@ -99,10 +99,12 @@ pub(in crate::admin) async fn narrowed_to_something(
 fn dimension(text: &str) -> Result<(Dimension, Option<String>), Problem> {
     let text = text.trim();
     let bad = |message: String| Problem::BadValue { field: "by", message };
-    if let Some(label) = text.strip_prefix("label:").map(str::trim).filter(|label| !label.is_empty()) {
-        return Ok((Dimension::Label, Some(label.to_owned())));
-    }
+    let (text, label) = match text.split_once(':') {
+        Some(("label", label)) => ("label", label.trim()),
+        Some(_) | None => (text, ""),
+    };
     match Dimension::parse(text) {
+        Some(Dimension::Label) if !label.is_empty() => Ok((Dimension::Label, Some(label.to_owned()))),
         Some(Dimension::Label) => Err(bad("say which label: `label:NAME`, such as `label:feature`".to_owned())),
         Some(by) => Ok((by, None)),
         None => {
