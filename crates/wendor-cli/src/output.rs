@@ -2,8 +2,10 @@
 
 use std::io::{ErrorKind, Write};
 
-use comfy_table::{Cell, CellAlignment, ColumnConstraint, ContentArrangement, Row, Table, presets};
+use comfy_table::{Cell, CellAlignment, ContentArrangement, Row, Table, presets};
 use serde::Serialize;
+use textwrap::core::{Word, display_width};
+use textwrap::{WordSeparator, WordSplitter, WrapAlgorithm};
 use wendor_core::shown::{is_hidden, shown};
 
 use crate::failure::Failure;
@@ -169,37 +171,66 @@ pub fn table(columns: &[Column], rows: Vec<Vec<String>>, empty: &str) -> Result<
 }
 
 /// A table within `width`: as it is where there is room, with texts on several lines where there is less, and a line for each value where even
-/// the numbers have none.
+/// numbers and single words have none.
 fn laid_out(columns: &[Column], rows: &[Vec<String>], width: Option<usize>) -> String {
     let heads: Vec<String> = columns.iter().map(Column::head).collect();
-    let natural: Vec<usize> = (0..columns.len()).map(|index| widest(&heads, rows, index)).collect();
-    let least = columns.iter().zip(&natural).map(|(column, natural)| match column {
-        Column::Text(_) => (*natural).min(NARROWEST),
-        Column::Number(_) | Column::Money(..) => *natural,
-    });
-    let gaps = GAP * columns.len().saturating_sub(1);
-    let narrowest = least.sum::<usize>() + gaps;
-    match width {
-        Some(width) if narrowest > width => stacked(&heads, rows, width),
-        Some(width) if natural.iter().sum::<usize>() + gaps > width => drawn(columns, &heads, rows, Some(width)),
-        Some(_) | None => drawn(columns, &heads, rows, None),
+    let Some(width) = width else { return drawn(columns, &heads, rows) };
+    let Some(fits) = fitted(columns, &heads, rows, width) else { return stacked(&heads, rows, width) };
+    let narrowed = |cells: &[String]| -> Vec<String> {
+        cells.iter().zip(&fits).map(|(cell, fit)| on_lines(cell, fit.width)).collect()
+    };
+    let rows: Vec<Vec<String>> = rows.iter().map(|row| narrowed(row)).collect();
+    drawn(columns, &narrowed(&heads), &rows)
+}
+
+/// A column's width, and what it cannot be less than.
+struct Fit {
+    width: usize,
+    least: usize,
+}
+
+/// The columns within `width`: as wide as they are, texts narrowed where that is too much, the widest of them first. `None` where all are as
+/// narrow as they can be.
+fn fitted(columns: &[Column], heads: &[String], rows: &[Vec<String>], width: usize) -> Option<Vec<Fit>> {
+    let fit = |(index, column): (usize, &Column)| {
+        let cells = || heads.get(index).into_iter().chain(rows.iter().filter_map(|row| row.get(index)));
+        let width = cells().flat_map(|cell| cell.lines()).map(display_width).max().unwrap_or(0);
+        let piece =
+            cells().flat_map(|cell| pieces(cell)).map(|piece| display_width(piece.trim_end())).max().unwrap_or(0);
+        let least = match column {
+            Column::Text(_) => piece.max(width.min(NARROWEST)),
+            Column::Number(_) | Column::Money(..) => width,
+        };
+        Fit { width, least }
+    };
+    let mut fits: Vec<Fit> = columns.iter().enumerate().map(fit).collect();
+    let natural = fits.iter().map(|fit| fit.width).sum::<usize>() + GAP * columns.len().saturating_sub(1);
+    for _ in width..natural {
+        fits.iter_mut().filter(|fit| fit.width > fit.least).max_by_key(|fit| fit.width)?.width -= 1;
     }
+    Some(fits)
 }
 
-/// Columns that the longest line of a column takes.
-fn widest(heads: &[String], rows: &[Vec<String>], index: usize) -> usize {
-    let cells = heads.get(index).into_iter().chain(rows.iter().filter_map(|row| row.get(index)));
-    cells.flat_map(|cell| cell.lines()).map(textwrap::core::display_width).max().unwrap_or(0)
+/// What of a text stays on one line: words, and of names of two parts each part, since an id or an address in two pieces cannot be copied.
+fn pieces(text: &str) -> impl Iterator<Item = &str> {
+    let words = text.split_inclusive([' ', '\n']);
+    words.flat_map(|word| word.split_inclusive(if word.contains("://") { '\n' } else { '/' }))
 }
 
-fn drawn(columns: &[Column], heads: &[String], rows: &[Vec<String>], width: Option<usize>) -> String {
+/// A cell on as many lines as it takes to stay within `width`.
+fn on_lines(cell: &str, width: usize) -> String {
+    let by_pieces: fn(&str) -> Box<dyn Iterator<Item = Word<'_>> + '_> = |line| Box::new(pieces(line).map(Word::from));
+    let options = textwrap::Options::new(width)
+        .break_words(false)
+        .word_separator(WordSeparator::Custom(by_pieces))
+        .word_splitter(WordSplitter::NoHyphenation)
+        .wrap_algorithm(WrapAlgorithm::FirstFit);
+    textwrap::wrap(cell, options).join("\n")
+}
+
+fn drawn(columns: &[Column], heads: &[String], rows: &[Vec<String>]) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-    if let Some(width) = width {
-        // The last column's gap is cut off at the end.
-        let width = u16::try_from(width + GAP).unwrap_or(u16::MAX);
-        table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
-    }
     table.set_header(Row::from(heads.to_vec()));
     for row in rows {
         table.add_row(row.iter().map(Cell::new).collect::<Vec<_>>());
@@ -209,7 +240,6 @@ fn drawn(columns: &[Column], heads: &[String], rows: &[Vec<String>], width: Opti
         drawn.set_padding((0, 3));
         if let Column::Number(_) | Column::Money(..) = column {
             drawn.set_cell_alignment(CellAlignment::Right);
-            drawn.set_constraint(ColumnConstraint::ContentWidth);
         }
     }
     table.to_string().lines().map(str::trim_end).collect::<Vec<_>>().join("\n")
@@ -217,7 +247,7 @@ fn drawn(columns: &[Column], heads: &[String], rows: &[Vec<String>], width: Opti
 
 /// Each row as a paragraph: its first value, and under it the others, each behind its head.
 fn stacked(heads: &[String], rows: &[Vec<String>], width: usize) -> String {
-    let head_width = heads.iter().skip(1).map(|head| textwrap::core::display_width(head)).max().unwrap_or(0);
+    let head_width = heads.iter().skip(1).map(|head| display_width(head)).max().unwrap_or(0);
     let room = width.saturating_sub(head_width + 2 + GAP).max(NARROWEST);
     let mut text = String::new();
     for row in rows {
@@ -233,7 +263,7 @@ fn stacked(heads: &[String], rows: &[Vec<String>], width: usize) -> String {
             let lines = value.lines().flat_map(|line| crate::words::wrapped(line, room));
             for (index, line) in lines.filter(|line| !line.is_empty()).enumerate() {
                 let head = if index == 0 { head.as_str() } else { "" };
-                let padding = head_width + GAP - textwrap::core::display_width(head);
+                let padding = head_width + GAP - display_width(head);
                 text.push_str(&format!("  {head}{:padding$}{}\n", "", line.trim()));
             }
         }
@@ -264,10 +294,21 @@ mod tests {
     #[case::little(Some(30), 11)]
     fn a_table_keeps_within_the_width(#[case] width: Option<usize>, #[case] lines: usize) {
         let text = laid_out(&COLUMNS, &rows(), width);
-        let longest = text.lines().map(textwrap::core::display_width).max().unwrap();
+        let longest = text.lines().map(display_width).max().unwrap();
         assert!(width.is_none_or(|width| longest <= width), "{longest}:\n{text}");
         assert_eq!(text.lines().count(), lines, "{text}");
         assert!(text.contains("12,345") && text.contains("1.20 s") && text.contains("warns"), "{text}");
+    }
+
+    /// What somebody copies stays in one piece, and what has two parts is broken between them.
+    #[rstest]
+    #[case::two_parts(56, "1JS3BT-WCSKHP0080   quayside-a/   http://127.0.0.1:7501\n                    dunlin-70b")]
+    #[case::room_for_all(65, "1JS3BT-WCSKHP0080   quayside-a/dunlin-70b   http://127.0.0.1:7501")]
+    fn ids_and_addresses_stay_whole(#[case] width: usize, #[case] text: &str) {
+        let columns = [Column::Text("request"), Column::Text("offer"), Column::Text("address")];
+        let row = ["1JS3BT-WCSKHP0080", "quayside-a/dunlin-70b", "http://127.0.0.1:7501"];
+        let laid_out = laid_out(&columns, &[row.map(str::to_owned).into()], Some(width));
+        assert_eq!(laid_out.split_once('\n').unwrap().1, text);
     }
 
     #[test]
