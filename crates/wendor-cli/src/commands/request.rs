@@ -173,7 +173,8 @@ fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
     if cost.lines.is_empty() {
         return output::line("No tokens were used, so it cost nothing.");
     }
-    let columns = [Column::Text("cost"), Column::Number("count"), Column::Number("rate"), Column::Number("amount")];
+    let amount = Column::Money("amount", shown.currency.clone());
+    let columns = [Column::Text("cost"), Column::Number("count"), Column::Number("rate"), amount];
     let places = words::exact_places(cost.lines.iter().map(|line| line.amount.as_str()).chain([cost.total.as_str()]));
     let mut rows: Vec<Vec<String>> = Vec::new();
     for line in &cost.lines {
@@ -181,26 +182,13 @@ fn show_cost(cost: &CostSum, shown: &RequestShown) -> Result<(), Failure> {
             line.kind.clone(),
             words::grouped(line.count),
             match line.rate_for {
-                1 => format!("× {} each", line.rate),
-                _ => format!("× {} per million", line.rate),
+                1 => format!("{} each", line.rate),
+                _ => format!("{} per million", line.rate),
             },
             words::money(&line.amount, places),
         ]);
     }
-    rows.push(vec![
-        "together".to_owned(),
-        String::new(),
-        String::new(),
-        format!("{} {}", words::money(&cost.total, places), shown.currency),
-    ]);
-    // The currency stands behind the sum alone; the amounts above keep their place.
-    let pad = " ".repeat(shown.currency.len() + 1);
-    let last = rows.len() - 1;
-    for row in rows.iter_mut().take(last) {
-        if let Some(amount) = row.last_mut() {
-            amount.push_str(&pad);
-        }
-    }
+    rows.push(vec!["together".to_owned(), String::new(), String::new(), words::money(&cost.total, places)]);
     output::table(&columns, rows, "")?;
     let estimated = if shown.request.estimated {
         " The counts are estimated: the upstream did not report them, or not to the end."
