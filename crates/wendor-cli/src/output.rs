@@ -180,7 +180,11 @@ fn laid_out(columns: &[Column], rows: &[Vec<String>], width: Option<usize>) -> S
         cells.iter().zip(&fits).map(|(cell, fit)| on_lines(cell, fit.width)).collect()
     };
     let rows: Vec<Vec<String>> = rows.iter().map(|row| narrowed(row)).collect();
-    drawn(columns, &narrowed(&heads), &rows)
+    let heads = narrowed(&heads);
+    // Those of one line stand over their values as those of two do.
+    let most = heads.iter().map(|head| head.lines().count()).max().unwrap_or(0);
+    let heads: Vec<String> = heads.iter().map(|head| "\n".repeat(most - head.lines().count()) + head).collect();
+    drawn(columns, &heads, &rows)
 }
 
 /// A column's width, and what it cannot be less than.
@@ -189,19 +193,20 @@ struct Fit {
     least: usize,
 }
 
-/// The columns within `width`: as wide as they are, texts narrowed where that is too much, the widest of them first. `None` where all are as
-/// narrow as they can be.
+/// The columns within `width`: as wide as they are, texts and heads narrowed where that is too much, the widest of them first. `None` where all
+/// are as narrow as they can be.
 fn fitted(columns: &[Column], heads: &[String], rows: &[Vec<String>], width: usize) -> Option<Vec<Fit>> {
     let fit = |(index, column): (usize, &Column)| {
-        let cells = || heads.get(index).into_iter().chain(rows.iter().filter_map(|row| row.get(index)));
-        let width = cells().flat_map(|cell| cell.lines()).map(display_width).max().unwrap_or(0);
-        let piece =
-            cells().flat_map(|cell| pieces(cell)).map(|piece| display_width(piece.trim_end())).max().unwrap_or(0);
+        let values = || rows.iter().filter_map(|row| row.get(index));
+        let of_values = values().flat_map(|value| value.lines()).map(display_width).max().unwrap_or(0);
+        let head = heads.get(index).map_or("", String::as_str);
+        let width = of_values.max(display_width(head));
+        let longest = |text: &str| pieces(text).map(|piece| display_width(piece.trim_end())).max().unwrap_or(0);
         let least = match column {
-            Column::Text(_) => piece.max(width.min(NARROWEST)),
-            Column::Number(_) | Column::Money(..) => width,
+            Column::Text(_) => values().map(|value| longest(value)).max().unwrap_or(0).max(width.min(NARROWEST)),
+            Column::Number(_) | Column::Money(..) => of_values,
         };
-        Fit { width, least }
+        Fit { width, least: least.max(longest(head)) }
     };
     let mut fits: Vec<Fit> = columns.iter().enumerate().map(fit).collect();
     let natural = fits.iter().map(|fit| fit.width).sum::<usize>() + GAP * columns.len().saturating_sub(1);
@@ -309,6 +314,17 @@ mod tests {
         let row = ["1JS3BT-WCSKHP0080", "quayside-a/dunlin-70b", "http://127.0.0.1:7501"];
         let laid_out = laid_out(&columns, &[row.map(str::to_owned).into()], Some(width));
         assert_eq!(laid_out.split_once('\n').unwrap().1, text);
+    }
+
+    #[test]
+    fn heads_take_two_lines_before_values_do() {
+        let columns = [Column::Text("team"), Column::Number("tokens in"), Column::Money("cost", "EUR".to_owned())];
+        let row = ["passenger-care", "12,345", "0.000022"];
+        let text = laid_out(&columns, &[row.map(str::to_owned).into()], Some(34));
+        assert_eq!(
+            text,
+            "                 tokens\nteam                 in   cost EUR\npassenger-care   12,345   0.000022"
+        );
     }
 
     #[test]
