@@ -40,6 +40,9 @@ const EVENTS_A_STREAM: usize = 600;
 /// How long memory is left to settle before it is read.
 const SETTLING: Duration = Duration::from_secs(4);
 
+/// What `only` can be a part of.
+const NAMES: &str = "request, refusal, end, event, translated, stream-memory, body-memory, first-token, large-catalogue, after-close, now";
+
 /// Everything, or what is called `only`.
 pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>> {
     let wanted = |name: &str| only.is_none_or(|only| name.contains(only));
@@ -85,6 +88,7 @@ pub async fn all(rounds: usize, only: Option<&str>) -> anyhow::Result<Vec<Found>
     if wanted("now") {
         keep(&mut measured, [crate::now::measure(rounds).await?]);
     }
+    anyhow::ensure!(!measured.is_empty(), "no measure's name holds `{}`: {NAMES}", only.unwrap_or_default());
     Ok(measured)
 }
 
