@@ -4,8 +4,8 @@ use std::io::{ErrorKind, Write};
 
 use comfy_table::{Cell, CellAlignment, ContentArrangement, Row, Table, presets};
 use serde::Serialize;
+use textwrap::WordSeparator;
 use textwrap::core::{Word, display_width};
-use textwrap::{WordSeparator, WordSplitter, WrapAlgorithm};
 use wendor_core::shown::{is_hidden, shown};
 
 use crate::failure::Failure;
@@ -225,12 +225,7 @@ fn pieces(text: &str) -> impl Iterator<Item = &str> {
 /// A cell on as many lines as it takes to stay within `width`.
 fn on_lines(cell: &str, width: usize) -> String {
     let by_pieces: fn(&str) -> Box<dyn Iterator<Item = Word<'_>> + '_> = |line| Box::new(pieces(line).map(Word::from));
-    let options = textwrap::Options::new(width)
-        .break_words(false)
-        .word_separator(WordSeparator::Custom(by_pieces))
-        .word_splitter(WordSplitter::NoHyphenation)
-        .wrap_algorithm(WrapAlgorithm::FirstFit);
-    textwrap::wrap(cell, options).join("\n")
+    crate::words::wrapped_between(cell, width, WordSeparator::Custom(by_pieces)).join("\n")
 }
 
 fn drawn(columns: &[Column], heads: &[String], rows: &[Vec<String>]) -> String {

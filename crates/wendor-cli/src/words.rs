@@ -1,6 +1,7 @@
 //! Numbers, times and money as people read them.
 
 use chrono::{DateTime, Utc};
+use textwrap::{WordSeparator, WordSplitter, WrapAlgorithm};
 use wendor_core::metering::money::Money;
 use wendor_core::words;
 
@@ -53,12 +54,18 @@ pub fn hours_ago(hour: DateTime<Utc>, now: DateTime<Utc>) -> String {
 /// A text on as many lines as it takes to stay within `width`; words, such as addresses, stay whole.
 #[must_use]
 pub fn wrapped(text: &str, width: usize) -> Vec<String> {
-    let whole_words = textwrap::Options::new(width)
+    wrapped_between(text, width, WordSeparator::AsciiSpace)
+}
+
+/// A text on as many lines as it takes to stay within `width`; broken only where `separator` tells two pieces apart.
+#[must_use]
+pub fn wrapped_between(text: &str, width: usize, separator: WordSeparator) -> Vec<String> {
+    let whole = textwrap::Options::new(width)
         .break_words(false)
-        .word_separator(textwrap::WordSeparator::AsciiSpace)
-        .word_splitter(textwrap::WordSplitter::NoHyphenation)
-        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
-    textwrap::wrap(text, whole_words).into_iter().map(std::borrow::Cow::into_owned).collect()
+        .word_separator(separator)
+        .word_splitter(WordSplitter::NoHyphenation)
+        .wrap_algorithm(WrapAlgorithm::FirstFit);
+    textwrap::wrap(text, whole).into_iter().map(std::borrow::Cow::into_owned).collect()
 }
 
 /// Names one after the other, on as many lines as it takes to stay within `width`.
