@@ -20,11 +20,12 @@ pub struct Dearest {
     pub all: usize,
 }
 
-/// Each run and, without a name, all of them together with what has none.
+/// Each run, and without a name what has none: of sums that is everything, as these have nothing else of it.
 const OF_LINES: &str = "), run as (
-        select name collate \"C\" as name, sum(cost) as cost, sum(counts) as counts from line group by name collate \"C\"
-    ) select name, cost, counts::bigint as counts, sum(cost) over () as all_cost, (sum(counts) over ())::bigint as all_counts,
-        count(*) over () as runs
+        select name collate \"C\" as name, sum(cost) as cost, sum(counts) as counts, sum(summed_cost) as summed_cost,
+            sum(summed_counts) as summed_counts from line group by name collate \"C\"
+    ) select name, cost, counts::bigint as counts, sum(summed_cost) over () as summed_cost,
+        (sum(summed_counts) over ())::bigint as summed_counts, count(*) over () as runs
     from run order by name <> '', cost desc, name limit ";
 
 /// By what it shows that there is something that cost nothing.
@@ -35,8 +36,9 @@ struct Run {
     name: String,
     cost: Decimal,
     counts: i64,
-    all_cost: Decimal,
-    all_counts: i64,
+    /// Of all runs, as far as it is of sums.
+    summed_cost: Decimal,
+    summed_counts: i64,
     runs: i64,
 }
 
@@ -61,7 +63,8 @@ impl Store {
         if segments.is_empty() {
             return Ok(Dearest::default());
         }
-        let mut select = QueryBuilder::<Postgres>::new("with line as (");
+        let mut select =
+            QueryBuilder::<Postgres>::new("with line (name, cost, counts, summed_cost, summed_counts) as (");
         for (number, segment) in segments.into_iter().enumerate() {
             select.push(if number == 0 { "" } else { " union all " });
             push_segment(&mut select, &query, segment);
@@ -78,15 +81,18 @@ fn push_segment(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, segment
     let (source, from, to) = segment;
     match source {
         Source::Sums(span) => {
-            select.push("select value as name, cost, ").push(COUNTS).push(" as counts");
+            select.push("select value, cost, ").push(COUNTS).push(", cost, ").push(COUNTS);
             push_from(select, query, span, LineBy::Run, &(from..to));
             // Every line has an end.
-            select.push(" union all select '', cost, ").push(COUNTS);
+            select.push(" union all select '', cost, ").push(COUNTS).push(", 0::numeric, 0::bigint");
             push_from(select, query, span, LineBy::End, &(from..to));
         }
         Source::Unsummed => {
-            select.push("select name, coalesce(").push(LINE_COST).push(", 0) as cost, 1::bigint as counts");
-            select.push(" from ledger cross join lateral (select '' as name union select coalesce(run, '')) as named where true");
+            select
+                .push("select coalesce(run, ''), coalesce(")
+                .push(LINE_COST)
+                .push(", 0), 1::bigint, 0::numeric, 0::bigint");
+            select.push(" from ledger where true");
             push_narrowed(select, query, &(from..to));
         }
     }
@@ -96,9 +102,8 @@ fn push_segment(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, segment
 fn dearest(mut runs: Vec<Run>, most: usize) -> Result<Dearest, StoreError> {
     let mut all = runs.first().map_or(Ok(0), |run| count(run.runs, "run"))?;
     if let Some(none) = runs.first_mut().filter(|run| run.name.is_empty()) {
-        // All there is stands there, and what has a run once more in its own place.
-        none.cost -= none.all_cost - none.cost;
-        none.counts -= none.all_counts - none.counts;
+        none.cost -= none.summed_cost;
+        none.counts -= none.summed_counts;
         if none.cost.is_zero() && none.counts == 0 {
             runs.remove(0);
             all -= 1;

@@ -7,6 +7,7 @@ use wendor_e2e::ferry::{Ferry, question};
 /// So many runs of today and of the day before, the later of each dearer, beside a request of today that has none.
 #[rstest]
 #[case::more_than_are_shown(2_100, 50, 2_000, 0, 101)]
+#[case::as_many_as_are_shown(1_999, 50, 1_999, 0, 0)]
 #[case::all_are_shown(10, 50, 10, 50, 0)]
 #[case::more_before(10, 2_100, 10, 1_989, 0)]
 #[tokio::test]

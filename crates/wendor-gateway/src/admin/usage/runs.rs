@@ -17,25 +17,30 @@ pub(super) async fn lines(
     before: &UsageQuery,
 ) -> Result<(Lines, RollUp, RollUp), StoreError> {
     let both = [query, before];
-    let (dearest, dearest_before) =
-        tokio::try_join!(app.dearest_runs(query, MOST_LINES), app.dearest_runs(before, MOST_LINES))?;
+    let dearest = app.dearest_runs(query, MOST_LINES).await?;
     let left_out = dearest.all.saturating_sub(dearest.names.len());
     let mut shown: BTreeSet<String> = dearest.names.into_iter().collect();
-    // What was there before alone is shown as far as there is room.
-    let gone: Vec<String> = dearest_before.names.into_iter().filter(|name| !shown.contains(name)).collect();
     let room = MOST_LINES - shown.len();
-    let is_all = left_out == 0 && gone.len() <= room && dearest_before.all <= MOST_LINES;
-    shown.extend(gone.into_iter().take(room));
+    let mut is_all = room > 0;
+    // What was there before alone is shown as far as there is room.
+    if is_all {
+        let before = app.dearest_runs(before, MOST_LINES).await?;
+        let gone: Vec<String> = before.names.into_iter().filter(|name| !shown.contains(name)).collect();
+        is_all = gone.len() <= room && before.all <= MOST_LINES;
+        shown.extend(gone.into_iter().take(room));
+    }
     let shown = Arc::new(shown);
-    let (groups, earlier) = asked(app, both, |query| query.wanted = Wanted::Of(Arc::clone(&shown))).await?;
-    let Lines { lines, .. } = group_lines(query, &groups, &earlier);
+    let of_shown = asked(app, both, |query| query.wanted = Wanted::Of(Arc::clone(&shown)));
     // The sum of what is shown, where that is all: what comes meanwhile must not stand in one of both alone.
-    let (all, all_earlier) = if is_all {
-        (groups, earlier)
+    let ((groups, earlier), of_all) = if is_all {
+        (of_shown.await?, None)
     } else {
         // Every line has an end, and there are few of them.
-        asked(app, both, |query| query.by = Dimension::End).await?
+        let (of_shown, of_all) = tokio::try_join!(of_shown, asked(app, both, |query| query.by = Dimension::End))?;
+        (of_shown, Some(of_all))
     };
+    let Lines { lines, .. } = group_lines(query, &groups, &earlier);
+    let (all, all_earlier) = of_all.unwrap_or((groups, earlier));
     Ok((Lines { lines, left_out }, sum(&all), sum(&all_earlier)))
 }
 
