@@ -1,7 +1,7 @@
-//! Which runs cost most, where there may be as many as requests: found by the database in one pass, so that no others come from there.
+//! Which runs cost most, where there may be as many as requests: found by the database, so that no others come from there.
 
 use rust_decimal::Decimal;
-use sqlx::{FromRow, Postgres, QueryBuilder};
+use sqlx::{FromRow, PgConnection, Postgres, QueryBuilder};
 use wendor_core::metering::line_sums::LineBy;
 use wendor_core::metering::sums::{Segment, Source};
 
@@ -20,13 +20,10 @@ pub struct Dearest {
     pub all: usize,
 }
 
-/// Each run, and without a name what has none: of sums that is everything, as these have nothing else of it.
-const OF_LINES: &str = "), run as (
-        select name collate \"C\" as name, sum(cost) as cost, sum(counts) as counts, sum(summed_cost) as summed_cost,
-            sum(summed_counts) as summed_counts from line group by name collate \"C\"
-    ) select name, cost, counts::bigint as counts, sum(summed_cost) over () as summed_cost,
-        (sum(summed_counts) over ())::bigint as summed_counts, count(*) over () as runs
-    from run order by name <> '', cost desc, name limit ";
+/// Each run, and without a name what of the lines has none, which is found whatever it cost.
+const OF_LINES: &str =
+    "), run as (select name collate \"C\" as name, sum(cost) as cost from line group by name collate \"C\")
+    select name, cost, count(*) over () as runs from run order by name <> '', cost desc, name limit ";
 
 /// By what it shows that there is something that cost nothing.
 const COUNTS: &str = "requests + checks + attempts + unpriced + images + tokens_input + tokens_output";
@@ -35,11 +32,14 @@ const COUNTS: &str = "requests + checks + attempts + unpriced + images + tokens_
 struct Run {
     name: String,
     cost: Decimal,
-    counts: i64,
-    /// Of all runs, as far as it is of sums.
-    summed_cost: Decimal,
-    summed_counts: i64,
     runs: i64,
+}
+
+/// What has no run.
+#[derive(Clone, Copy, Default, PartialEq, Eq, FromRow)]
+struct Without {
+    cost: Decimal,
+    counts: i64,
 }
 
 impl Store {
@@ -63,50 +63,76 @@ impl Store {
         if segments.is_empty() {
             return Ok(Dearest::default());
         }
-        let mut select =
-            QueryBuilder::<Postgres>::new("with line (name, cost, counts, summed_cost, summed_counts) as (");
-        for (number, segment) in segments.into_iter().enumerate() {
+        let mut select = QueryBuilder::<Postgres>::new("with line (name, cost) as (");
+        for (number, segment) in segments.iter().enumerate() {
             select.push(if number == 0 { "" } else { " union all " });
-            push_segment(&mut select, &query, segment);
+            push_costs(&mut select, &query, *segment);
         }
-        // What has none is found apart.
+        // What has none is found beside them.
         select.push(OF_LINES).push_bind(bigint(u64::try_from(most).unwrap_or(u64::MAX).saturating_add(1)));
         let runs: Vec<Run> = select.build_query_as().fetch_all(&mut *transaction).await?;
-        dearest(runs, most)
+        let without = without_run(&mut transaction, &query, &segments).await?;
+        dearest(runs, without, most)
     }
 }
 
-/// The lines of a segment, or the sums of them that there are.
-fn push_segment(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, segment: Segment) {
+/// The costs of a segment by run.
+fn push_costs(select: &mut QueryBuilder<Postgres>, query: &UsageQuery, segment: Segment) {
     let (source, from, to) = segment;
     match source {
         Source::Sums(span) => {
-            select.push("select value, cost, ").push(COUNTS).push(", cost, ").push(COUNTS);
+            select.push("select value, cost");
             push_from(select, query, span, LineBy::Run, &(from..to));
-            // Every line has an end.
-            select.push(" union all select '', cost, ").push(COUNTS).push(", 0::numeric, 0::bigint");
-            push_from(select, query, span, LineBy::End, &(from..to));
         }
         Source::Unsummed => {
-            select
-                .push("select coalesce(run, ''), coalesce(")
-                .push(LINE_COST)
-                .push(", 0), 1::bigint, 0::numeric, 0::bigint");
-            select.push(" from ledger where true");
+            select.push("select coalesce(run, ''), coalesce(").push(LINE_COST).push(", 0) from ledger where true");
             push_narrowed(select, query, &(from..to));
         }
     }
 }
 
-/// Of what was found, which has what has no run first.
-fn dearest(mut runs: Vec<Run>, most: usize) -> Result<Dearest, StoreError> {
+/// What of the sums has no run: what there is in all, which has an end, less all runs. Apart from them, as the database would guess how many
+/// runs there are from a row without a name, and sort them.
+async fn without_run(
+    connection: &mut PgConnection,
+    query: &UsageQuery,
+    segments: &[Segment],
+) -> Result<Without, StoreError> {
+    let mut select = QueryBuilder::<Postgres>::new(
+        "select coalesce(sum(cost), 0) as cost, coalesce(sum(counts), 0)::bigint as counts from (",
+    );
+    let mut is_first = true;
+    for (source, from, to) in segments {
+        let Source::Sums(span) = *source else { continue };
+        for (by, sign) in [(LineBy::End, ""), (LineBy::Run, "-")] {
+            select.push(if std::mem::take(&mut is_first) { "" } else { " union all " });
+            select
+                .push("select ")
+                .push(sign)
+                .push("cost as cost, ")
+                .push(sign)
+                .push("(")
+                .push(COUNTS)
+                .push(") as counts");
+            push_from(&mut select, query, span, by, &(*from..*to));
+        }
+    }
+    if is_first {
+        return Ok(Without::default());
+    }
+    Ok(select.push(") as line").build_query_as().fetch_one(connection).await?)
+}
+
+/// Of the runs that were found, and what has none of the sums.
+fn dearest(mut runs: Vec<Run>, without: Without, most: usize) -> Result<Dearest, StoreError> {
     let mut all = runs.first().map_or(Ok(0), |run| count(run.runs, "run"))?;
-    if let Some(none) = runs.first_mut().filter(|run| run.name.is_empty()) {
-        none.cost -= none.summed_cost;
-        none.counts -= none.summed_counts;
-        if none.cost.is_zero() && none.counts == 0 {
-            runs.remove(0);
-            all -= 1;
+    if without != Without::default() {
+        match runs.first_mut().filter(|run| run.name.is_empty()) {
+            Some(none) => none.cost += without.cost,
+            None => {
+                runs.push(Run { name: String::new(), cost: without.cost, runs: 0 });
+                all += 1;
+            }
         }
     }
     runs.sort_by(|a, b| b.cost.cmp(&a.cost).then_with(|| a.name.cmp(&b.name)));
