@@ -48,7 +48,7 @@ codes! {
         "Ask your team's lead for another.";
     TeamGone = "team_gone": "The team that the key belongs to is not in the catalogue any more.",
         "Ask whoever runs this service.";
-    BadHeader = "bad_header": "One of the headers `wendor-run`, `wendor-step`, `wendor-labels` cannot be read.",
+    BadHeader = "bad_header": "One of Wendor's own headers cannot be read: `wendor-run`, `wendor-step`, `wendor-labels`, `wendor-lane`, `wendor-deadlines`, `wendor-variables`, `wendor-preset`.",
         "The message says which, and how it has to look.";
     BodyTooLarge = "body_too_large": "The body is larger than this service takes.",
         "Send less, for instance smaller images, or ask for a higher limit.";

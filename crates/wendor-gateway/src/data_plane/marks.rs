@@ -4,7 +4,7 @@
 
 use std::collections::BTreeMap;
 
-use actix_web::http::header::HeaderMap;
+use actix_web::http::header::{HeaderMap, HeaderValue};
 use wendor_core::catalog::route::StageDeadlines;
 use wendor_core::routing::queue::Lane;
 use wendor_wire::bounded::bounded;
@@ -47,21 +47,15 @@ impl Marks {
         if !headers.keys().any(|name| name.as_str().starts_with("wendor-")) {
             return Ok(Self::default());
         }
-        let text = |name: &'static str| -> Result<Option<String>, Refusal> {
-            let Some(value) = headers.get(name) else { return Ok(None) };
-            match value.to_str() {
-                Ok(text) if !text.is_empty() && text.len() <= LABEL_BYTES => Ok(Some(text.to_owned())),
-                Ok(_) | Err(_) => {
-                    Err(Refusal::BadHeader(name, format!("must hold 1 to {LABEL_BYTES} visible characters")))
-                }
-            }
-        };
         let mut labels = BTreeMap::new();
         if let Some(value) = headers.get("wendor-labels") {
             let wrong = || {
                 Refusal::BadHeader(
                     "wendor-labels",
-                    format!("must look like `feature=search,env=prod`, with at most {LABELS} labels"),
+                    format!(
+                        "must look like `feature=search,env=prod`, with at most {LABELS} labels, each name and value at most {LABEL_BYTES} ASCII \
+                         characters"
+                    ),
                 )
             };
             for pair in value.to_str().map_err(|_| wrong())?.split(',').filter(|pair| !pair.trim().is_empty()) {
@@ -75,11 +69,10 @@ impl Marks {
         }
         let lane = match headers.get("wendor-lane") {
             None => Lane::default(),
-            Some(value) => value
-                .to_str()
-                .ok()
-                .and_then(Lane::parse)
-                .ok_or_else(|| Refusal::BadHeader("wendor-lane", "must be `interactive` or `batch`".to_owned()))?,
+            Some(value) => value.to_str().ok().and_then(Lane::parse).ok_or_else(|| {
+                let why = format!("must be `interactive` or `batch`, not {}", told(value));
+                Refusal::BadHeader("wendor-lane", why)
+            })?,
         };
         let deadlines = match headers.get("wendor-deadlines").map(|value| value.to_str().unwrap_or("?")) {
             None => StageDeadlines::default(),
@@ -87,9 +80,26 @@ impl Marks {
         };
         let has_no_preset = leaves_preset_out(headers)?;
         let variables = variables(headers)?;
-        let (run, step) = (text("wendor-run")?, text("wendor-step")?);
+        let (run, step) = (text(headers, "wendor-run")?, text(headers, "wendor-step")?);
         Ok(Self { run, step, labels, lane, deadlines, variables, has_no_preset })
     }
+}
+
+/// The text of a header that stands on the record, if it was sent.
+fn text(headers: &HeaderMap, name: &'static str) -> Result<Option<String>, Refusal> {
+    let Some(value) = headers.get(name) else { return Ok(None) };
+    let wrong = |why: String| Refusal::BadHeader(name, format!("must hold 1 to {LABEL_BYTES} ASCII characters; {why}"));
+    match value.to_str() {
+        Ok("") => Err(wrong("it is empty".to_owned())),
+        Ok(text) if text.len() > LABEL_BYTES => Err(wrong(format!("it has {}", text.len()))),
+        Ok(text) => Ok(Some(text.to_owned())),
+        Err(_) => Err(wrong(format!("it is {}", told(value)))),
+    }
+}
+
+/// A value as it came, however wrong it is, cut where it is long.
+fn told(value: &HeaderValue) -> String {
+    format!("`{}`", bounded(&String::from_utf8_lossy(value.as_bytes()), LABEL_BYTES))
 }
 
 /// `wendor-preset: none`.
@@ -150,6 +160,20 @@ mod tests {
     #[case::long_name(format!("{}=1", "n".repeat(129)))]
     fn what_is_no_label_is_told(#[case] value: impl Into<String>) {
         assert!(matches!(labels(&value.into()), Err(Refusal::BadHeader("wendor-labels", _))));
+    }
+
+    #[rstest]
+    #[case::empty("wendor-run", Vec::new(), "it is empty")]
+    #[case::long("wendor-step", vec![b's'; 129], "it has 129")]
+    #[case::of_other_letters("wendor-run", "Überfahrt 7".into(), "it is `Überfahrt 7`")]
+    #[case::of_no_letters("wendor-run", vec![b'r', 0xff], "it is `r\u{fffd}`")]
+    #[case::no_lane("wendor-lane", b"fast".to_vec(), "not `fast`")]
+    #[case::long_and_no_lane("wendor-lane", vec![b'f'; 900], "fff (cut)`")]
+    fn what_is_wrong_is_told(#[case] name: &'static str, #[case] value: Vec<u8>, #[case] told: &str) {
+        let value = HeaderValue::from_bytes(&value).unwrap();
+        let request = TestRequest::default().insert_header((name, value)).to_http_request();
+        let Err(Refusal::BadHeader(which, why)) = Marks::read(request.headers()) else { panic!("{name} was taken") };
+        assert!(which == name && why.ends_with(told), "{which} {why}");
     }
 
     #[test]
