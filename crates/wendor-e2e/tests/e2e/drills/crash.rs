@@ -73,6 +73,19 @@ async fn under_load(ferry: &mut Ferry, times: usize, end: impl Fn(&mut Ferry)) -
     load.end().await
 }
 
+/// Input and output that the stand-ins say of one request; one attempt `is_untold` when it was given up before its server said anything.
+fn told(known: &[Served], is_untold: bool) -> (i64, i64) {
+    // One that breaks the connection before it has said anything has told nothing that could be counted.
+    let has_told = |one: &&Served| one.outcome != Outcome::Fault;
+    let (whole, others): (Vec<&Served>, Vec<&Served>) =
+        known.iter().filter(has_told).partition(|one| one.outcome == Outcome::Served);
+    // A whole reply may be written out just when it is given up, and nobody reads it then. One of them was the answer.
+    let answers = &whole[if is_untold { whole.len().saturating_sub(1) } else { 0 }..];
+    let input: u64 = answers.iter().chain(&others).map(|one| one.input_tokens).sum();
+    let output: u64 = answers.iter().map(|one| one.output_tokens).sum();
+    (i64::try_from(input).unwrap(), i64::try_from(output).unwrap())
+}
+
 /// What the ledger has of each request that an app saw the end of equals what the stand-ins say of it, attempts that failed included.
 async fn check_tokens(ferry: &Ferry, ids: &[String]) -> usize {
     let mut served: BTreeMap<String, Vec<Served>> = BTreeMap::new();
@@ -117,16 +130,7 @@ async fn check_tokens(ferry: &Ferry, ids: &[String]) -> usize {
     }
     for (id, (input, output)) in by_request {
         let known = &served[id];
-        // One that breaks the connection before it has said anything has told nothing that could be counted.
-        let has_told = |one: &&Served| one.outcome != Outcome::Fault;
-        let (whole, others): (Vec<&Served>, Vec<&Served>) =
-            known.iter().filter(has_told).partition(|one| one.outcome == Outcome::Served);
-        // A whole reply may be written out just when it is given up, and nobody reads it then. One of them was the answer.
-        let is_untold = untold.iter().any(|entry| entry == id);
-        let answers = &whole[if is_untold { whole.len().saturating_sub(1) } else { 0 }..];
-        let expected_input: u64 = answers.iter().chain(&others).map(|one| one.input_tokens).sum();
-        let expected_output: u64 = answers.iter().map(|one| one.output_tokens).sum();
-        let expected = (i64::try_from(expected_input).unwrap(), i64::try_from(expected_output).unwrap());
+        let expected = told(known, untold.iter().any(|entry| entry == id));
         let shown = ferry.get(&format!("/requests/{id}")).await;
         assert_eq!((input, output), expected, "{id}: {known:?}, {}", shown["attempts"]);
     }
